@@ -1,0 +1,105 @@
+"""The Python API: the same core as the command line, with paths in and plain values out."""
+
+from __future__ import annotations
+
+from os import PathLike
+from pathlib import Path
+
+from lapidar.core import capture as _capture
+from lapidar.core import check as _check
+from lapidar.core import restore as _restore
+from lapidar.core.cache.placing import Placement
+from lapidar.core.cache.store import Cache, default_folder
+from lapidar.core.capture import Captured
+from lapidar.core.check import Checked
+from lapidar.core.errors import LapidarError
+from lapidar.core.project import Project
+from lapidar.core.restore import Restored
+
+__all__ = ["Captured", "Checked", "LapidarError", "Restored", "capture", "check", "restore"]
+
+Name = str | PathLike[str]
+
+
+def _path(name: Name | None) -> Path | None:
+    return None if name is None else Path(name)
+
+
+def _cache(name: Name | None, *, create: bool = False) -> Cache:
+    return Cache(_path(name) or default_folder(), create=create)
+
+
+def capture(
+    environment: Name | None = None,
+    *,
+    project: Name | None = None,
+    cache: Name | None = None,
+    lock: Name | None = None,
+) -> Captured:
+    """Capture an environment into the cache and write the project's lockfile.
+
+    Args:
+        environment: a folder or an interpreter; found as by ``lapidar capture`` where it is not given.
+        project: the project's folder; the one the current folder is in where it is not given.
+        cache: the cache's folder; the user's own where it is not given.
+        lock: where to write the lockfile instead.
+
+    Returns:
+        What was captured: the snapshot, the layers' counts and sizes (bytes), edited files, warnings.
+
+    Raises:
+        LapidarError: it could not be done; says what, why and what to do next.
+    """
+    return _capture.capture(
+        Project.find(_path(project)), _cache(cache, create=True), environment=_path(environment), lock=_path(lock)
+    )
+
+
+def restore(
+    *,
+    project: Name | None = None,
+    cache: Name | None = None,
+    into: Name | None = None,
+    lock: Name | None = None,
+    snapshot: str | None = None,
+    placement: str = "auto",
+) -> Restored:
+    """Build the environment of a lockfile from the cache alone, with no network call.
+
+    Args:
+        into: the folder to make; the project's ``.lapidar/env`` where it is not given.
+        lock: another lockfile than the project's.
+        snapshot: the beginning of a snapshot's identity, to take it from the history instead.
+        placement: ``auto``, ``clone``, ``hardlink`` or ``copy``.
+
+    Raises:
+        LapidarError: it could not be done, and nothing was changed.
+    """
+    found, store = Project.find(_path(project)), _cache(cache)
+    wanted = _restore.read_snapshot(found, store, _path(lock), snapshot)
+    return _restore.restore(found, store, wanted, into=_path(into), placement=Placement(placement))
+
+
+def check(
+    *,
+    project: Name | None = None,
+    cache: Name | None = None,
+    environment: Name | None = None,
+    lock: Name | None = None,
+    deep: bool = False,
+) -> Checked:
+    """Compare the lockfile, the restored environment and the cache with each other.
+
+    Args:
+        environment: where it was restored; the project's ``.lapidar/env`` where it is not given.
+        deep: read every byte.
+
+    Returns:
+        The findings; ``clean`` where there are none.
+
+    Raises:
+        LapidarError: there is no lockfile or cache to compare with.
+    """
+    found, store = Project.find(_path(project)), _cache(cache)
+    wanted = _restore.read_snapshot(found, store, _path(lock), None)
+    return _check.check(found, store, wanted, environment=_path(environment), deep=deep)

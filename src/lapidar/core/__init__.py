@@ -1,0 +1,1 @@
+"""The core: everything Lapidar does, with no interface code. Imports nothing from ``lapidar.cli``."""

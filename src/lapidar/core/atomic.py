@@ -1,0 +1,162 @@
+"""Writing so that no reader ever finds half of anything.
+
+Unfinished work lies under a name of its own whose owner holds a lock on it (`flock`). The kernel drops the
+lock however the owner ends, so the next run can tell abandoned work from work under way, and sweeps it.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import fcntl
+import os
+import secrets
+import shutil
+from pathlib import Path
+from types import TracebackType
+
+__all__ = ["WorkFolder", "exchange", "flush_file_system", "sweep", "write_file"]
+
+_libc = ctypes.CDLL(None, use_errno=True)
+_AT_FDCWD = -100
+_RENAME_EXCHANGE = 2
+
+
+def _try_lock(descriptor: int) -> bool:
+    """Lock for this process alone; False where somebody else holds it or the file system has no locks."""
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True
+
+
+def _still_named(path: Path, descriptor: int) -> bool:
+    try:
+        named = os.lstat(path)
+    except FileNotFoundError:
+        return False
+    return named.st_ino == os.fstat(descriptor).st_ino
+
+
+def sweep(parent: Path, prefix: str) -> None:
+    """Remove abandoned work: everything in `parent` that begins with `prefix` and that nobody holds."""
+    try:
+        names = [name for name in os.listdir(parent) if name.startswith(prefix)]
+    except OSError:
+        return
+    for name in names:
+        path = parent / name
+        try:
+            descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        except OSError:
+            continue
+        try:
+            if _try_lock(descriptor):
+                remove(path)
+        finally:
+            os.close(descriptor)
+
+
+def remove(path: Path) -> None:
+    """Remove a file or a whole folder; what cannot be removed stays for the next sweep."""
+    if path.is_dir() and not path.is_symlink():
+        shutil.rmtree(path, ignore_errors=True)
+    else:
+        path.unlink(missing_ok=True)
+
+
+class WorkFolder:
+    """A new folder for unfinished work, held until it is left; what is still in it then is removed.
+
+    Args:
+        parent: where to make it; abandoned folders of the same prefix there are swept first.
+        prefix: the beginning of its name, the rest is random.
+    """
+
+    def __init__(self, parent: Path, prefix: str) -> None:
+        sweep(parent, prefix)
+        while True:
+            self.path = parent / f"{prefix}{secrets.token_hex(6)}"
+            self.path.mkdir(parents=True)
+            self._descriptor = os.open(self.path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            # Another process may have swept it between the two calls above: then begin again.
+            _try_lock(self._descriptor)
+            if _still_named(self.path, self._descriptor):
+                return
+            os.close(self._descriptor)
+
+    def __enter__(self) -> WorkFolder:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        try:
+            if os.path.lexists(self.path):
+                remove(self.path)
+        finally:
+            os.close(self._descriptor)
+
+
+def flush_file_system(path: Path) -> None:
+    """Have the kernel put everything written below `path`'s file system on the disk (`syncfs`)."""
+    descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+    try:
+        if _libc.syncfs(descriptor) != 0:
+            number = ctypes.get_errno()
+            raise OSError(number, os.strerror(number), str(path))
+    finally:
+        os.close(descriptor)
+
+
+def write_file(path: Path, data: bytes, mode: int = 0o644) -> None:
+    """Write a file whole: a reader sees the old bytes or the new ones, also after a power cut.
+
+    Raises:
+        OSError: it could not be written; what stood there before stands there still.
+    """
+    prefix = f".{path.name}.part-"
+    sweep(path.parent, prefix)
+    part = path.parent / f"{prefix}{secrets.token_hex(6)}"
+    descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
+    try:
+        _try_lock(descriptor)
+        with open(descriptor, "wb", closefd=False) as stream:
+            stream.write(data)
+        os.fsync(descriptor)
+        os.rename(part, path)
+    except BaseException:
+        part.unlink(missing_ok=True)
+        raise
+    finally:
+        os.close(descriptor)
+    _flush_folder(path.parent)
+
+
+def _flush_folder(folder: Path) -> None:
+    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        os.fsync(descriptor)
+    except OSError as error:
+        if error.errno not in (errno.EINVAL, errno.ENOTSUP):  # some network file systems have no such call
+            raise
+    finally:
+        os.close(descriptor)
+
+
+def exchange(new: Path, old: Path) -> None:
+    """Swap two folders in one step, so that at every instant one of them stands at `old`.
+
+    Where the file system cannot swap, the old one is moved aside first; a reader may then find nothing at
+    `old` for an instant, but never half of anything.
+    """
+    if _libc.renameat2(_AT_FDCWD, os.fsencode(new), _AT_FDCWD, os.fsencode(old), _RENAME_EXCHANGE) == 0:
+        return
+    number = ctypes.get_errno()
+    if number not in (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP):
+        raise OSError(number, os.strerror(number), str(new), None, str(old))
+    aside = new.with_name(new.name + "-old")
+    os.rename(old, aside)
+    os.rename(new, old)
+    os.rename(aside, new)

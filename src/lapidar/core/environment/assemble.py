@@ -1,0 +1,184 @@
+"""What a restored environment consists of: the files of the snapshot's trees, and those generated for them."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import posixpath
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+import msgspec
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
+from lapidar.core.environment import activation, launchers, marker
+from lapidar.core.layers import packages, runtime
+from lapidar.core.snapshot import Package, Runtime, Snapshot, runtime_label
+from lapidar.core.standards import direct_url, entry_points, layout, record
+
+__all__ = ["Item", "Plan", "add_bytecode", "assemble"]
+
+OWN = "lapidar"
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One thing to place: a cached file, a link, or (with `data`) a generated file."""
+
+    entry: Entry
+    owner: str
+    data: bytes | None = None
+
+
+@dataclass(slots=True)
+class Plan:
+    """Everything a restored environment holds: path below it -> item."""
+
+    items: dict[str, Item] = field(default_factory=dict)
+
+    def add(self, owner: str, placed: Iterable[tuple[Entry, str]]) -> None:
+        """Files of a tree. Where two packages brought the same path it was one file when it was captured."""
+        for entry, path in placed:
+            self.items.setdefault(path, Item(entry, owner))
+
+    def generate(self, owner: str, path: str, data: bytes, *, executable: bool = False) -> None:
+        """A file that is written for this environment. What the snapshot has at that path stands."""
+        kind = EXECUTABLE if executable else FILE
+        entry = Entry(path, kind, hashlib.sha256(data).hexdigest(), len(data))
+        self.items.setdefault(path, Item(entry, owner, data))
+
+
+def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_project: str) -> Plan:
+    """Plan a restored environment, but for its byte-code.
+
+    Args:
+        snapshot: what is to be restored.
+        trees: its trees by their digests.
+        cache: holds the bytes that generated files follow from (entry points, scripts).
+        way_to_project: relative path from the environment's folder to the project's.
+    """
+    plan = Plan()
+    base = snapshot.only_runtime
+    plan.add(runtime_label(base), runtime.place(base, trees[base.tree]))
+    _launchers(plan, base)
+    for package in snapshot.package:
+        _package(plan, base, package, trees[package.tree], cache, way_to_project)
+    for rest in snapshot.remainder:
+        plan.add("files of no package", packages.place(base, "", trees[rest.tree]))
+    return plan
+
+
+def _launchers(plan: Plan, base: Runtime) -> None:
+    executable = posixpath.basename(base.executable)
+    major, minor = base.version.split(".")[:2]
+    text = launchers.interpreter(executable)
+    for name in dict.fromkeys(("python", f"python{major}", f"python{major}.{minor}", executable)):
+        plan.generate(OWN, f"bin/{name}", text, executable=True)
+    for path, data in activation.FILES.items():
+        plan.generate(OWN, path, data)
+
+
+def _package(
+    plan: Plan, base: Runtime, package: Package, tree: Tree, cache: Cache, way_to_project: str
+) -> None:
+    """A package's files, and what an installer would write beside them."""
+    owner = f"{package.name} {package.version}"
+    placed = list(packages.place(base, package.name, tree))
+    scripts = {entry.path for entry in tree if _is_python_script(cache, entry)}
+    moved = [
+        (entry, f"{packages.SCRIPTS}/{posixpath.basename(path)}" if entry.path in scripts else path)
+        for entry, path in placed
+    ]
+    plan.add(owner, moved)
+    listed = [path for entry, path in placed if entry.path not in scripts]
+    for path in scripts:
+        starter = path.removeprefix("prefix/")
+        plan.generate(owner, starter, launchers.starter(packages.SCRIPTS), executable=True)
+        listed.append(starter)
+    metadata = _metadata_folder(base, tree)
+    for script in _entry_points(cache, tree):
+        plan.generate(owner, f"bin/{script.name}", launchers.entry_point(script), executable=True)
+        listed.append(f"bin/{script.name}")
+    if metadata is None:
+        return
+    for path, data in _installers_files(base, package, metadata, way_to_project):
+        plan.generate(owner, path, data)
+        listed.append(path)
+    if metadata.endswith(".dist-info"):
+        plan.generate(owner, f"{metadata}/RECORD", _record(plan, base, metadata, listed))
+
+
+def _is_python_script(cache: Cache, entry: Entry) -> bool:
+    if not entry.path.startswith("prefix/bin/") or entry.kind == LINK:
+        return False
+    with open(cache.entry_path(entry), "rb") as stream:
+        return stream.read(len(layout.NEUTRAL_LINE)) == layout.NEUTRAL_LINE
+
+
+def _metadata_folder(base: Runtime, tree: Tree) -> str | None:
+    for entry in tree:
+        if entry.path.startswith("site/") and entry.path.endswith((".dist-info/METADATA", ".egg-info/PKG-INFO")):
+            if entry.path.count("/") == 2:
+                return f"{base.site}/{entry.path.split('/')[1]}"
+    return None
+
+
+def _entry_points(cache: Cache, tree: Tree) -> list[entry_points.Script]:
+    for entry in tree:
+        if entry.path.count("/") == 2 and entry.path.endswith("-info/entry_points.txt"):
+            return entry_points.scripts(cache.read(entry).decode("utf-8", "replace"))
+    return []
+
+
+def _installers_files(
+    base: Runtime, package: Package, metadata: str, way_to_project: str
+) -> Iterator[tuple[str, bytes]]:
+    """What an installer writes of its own act (Recording installed projects), and the way to local code."""
+    if metadata.endswith(".dist-info"):
+        yield f"{metadata}/INSTALLER", b"lapidar\n"
+        if package.wanted:
+            yield f"{metadata}/REQUESTED", b""
+    if package.origin.kind != "environment":
+        yield f"{metadata}/{layout.ORIGIN_FILE}", msgspec.json.encode(package.origin) + b"\n"
+    url = direct_url.render(package.origin)
+    if url:
+        yield f"{metadata}/direct_url.json", url.encode("utf-8")
+    if package.origin.folders:
+        # Relative lines of a .pth file are read from the folder it lies in: nothing absolute is needed.
+        up = posixpath.relpath(".", base.site)
+        lines = [posixpath.normpath(f"{up}/{way_to_project}/{folder}") + "\n" for folder in package.origin.folders]
+        yield f"{base.site}/local-{package.name}.pth", "".join(lines).encode("utf-8")
+
+
+def _record(plan: Plan, base: Runtime, metadata: str, listed: list[str]) -> bytes:
+    # Paths are written as seen from the packages' folder; the common case needs no path arithmetic.
+    prefix = base.site + "/"
+    rows = []
+    for path in dict.fromkeys(listed):
+        entry = plan.items[path].entry
+        shown = path[len(prefix) :] if path.startswith(prefix) else os.path.relpath(path, base.site)
+        is_link = entry.kind == LINK
+        rows.append(record.Row(shown, "" if is_link else entry.content, None if is_link else entry.bytes))
+    rows.append(record.Row(f"{metadata}/RECORD"[len(prefix) :], "", None))
+    return record.render(rows).encode("utf-8")
+
+
+def add_bytecode(plan: Plan, snapshot: Snapshot, bytecode: dict[str, Tree]) -> None:
+    """Add the byte-code of the snapshot's trees to a plan.
+
+    Args:
+        bytecode: by the digests of the trees that it was compiled from.
+    """
+    base = snapshot.only_runtime
+    plan.add(runtime_label(base), runtime.place(base, bytecode.get(base.tree, Tree(()))))
+    for package in snapshot.package:
+        tree = bytecode.get(package.tree, Tree(()))
+        plan.add(f"{package.name} {package.version}", packages.place(base, package.name, tree))
+    for rest in snapshot.remainder:
+        plan.add("files of no package", packages.place(base, "", bytecode.get(rest.tree, Tree(()))))
+
+
+def private_folders() -> tuple[str, ...]:
+    """Folders that every restored environment has."""
+    return ("bin", marker.PRIVATE)

@@ -1,0 +1,147 @@
+"""Editable installations: a package whose code is used from a folder instead of from the environment.
+
+Installers do it in two ways: a ``.pth`` file that adds the folder to the path, or a finder module with a
+table of module names and places. Both are listed in the distribution's RECORD.
+"""
+
+from __future__ import annotations
+
+import ast
+import os
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from lapidar.core.cache.stowing import Draft
+from lapidar.core.environment import walk
+
+__all__ = ["Editable", "added_folders", "find", "stow_drafts"]
+
+_NOT_CODE = frozenset({"__pycache__", "node_modules", "build", "dist"})
+_NOT_MODULES = frozenset({"setup.py", "conftest.py", "noxfile.py", "tasks.py"})
+
+
+@dataclass(frozen=True, slots=True)
+class Editable:
+    """How an editable installation is wired.
+
+    Attributes:
+        folders: the folders that must be on the path.
+        modules: the single modules or packages that are used, where a table names them.
+        wiring: the files in the packages' folder that do it; they are the installer's, not the package's.
+    """
+
+    folders: tuple[str, ...]
+    modules: tuple[str, ...]
+    wiring: frozenset[str]
+
+
+def added_folders(pth: str) -> Iterator[str]:
+    """The existing folders, outside its own, that a ``.pth`` file adds to the path (absolute)."""
+    site = os.path.dirname(pth)
+    try:
+        text = Path(pth).read_text("utf-8-sig", "surrogateescape")
+    except OSError:
+        return
+    for line in text.splitlines():
+        if not line.strip() or line.startswith(("#", "import ", "import\t")):
+            continue
+        folder = os.path.normpath(os.path.join(site, line.rstrip()))
+        if os.path.isdir(folder) and folder != site and not folder.startswith(site + "/"):
+            yield folder
+
+
+def _table(module: str) -> dict[str, str]:
+    """The table of a finder module: module name -> place."""
+    try:
+        tree = ast.parse(Path(module).read_text("utf-8"))
+    except (OSError, SyntaxError, ValueError):
+        return {}
+    for node in tree.body:
+        target = node.target if isinstance(node, ast.AnnAssign) else None
+        if isinstance(node, ast.Assign) and len(node.targets) == 1:
+            target = node.targets[0]
+        if isinstance(target, ast.Name) and target.id == "MAPPING" and isinstance(node, ast.Assign | ast.AnnAssign):
+            try:
+                value = ast.literal_eval(node.value) if node.value else None
+            except ValueError:
+                return {}
+            if isinstance(value, dict):
+                return {str(name): str(place) for name, place in value.items()}
+    return {}
+
+
+def find(site: str, listed: Iterable[str]) -> Editable | None:
+    """Whether a distribution is installed in editable form.
+
+    Args:
+        site: the packages' folder.
+        listed: absolute paths of the distribution's files.
+    """
+    folders: list[str] = []
+    modules: list[str] = []
+    wiring = set()
+    for path in listed:
+        if os.path.dirname(path) != site:
+            continue
+        if path.endswith(".pth"):
+            added = list(added_folders(path))
+            folders += added
+            if added or _starts_finder(path):
+                wiring.add(path)
+        elif path.endswith(".py") and (table := _table(path)):
+            wiring.add(path)
+            modules += table.values()
+            folders += [os.path.dirname(place) for place in table.values()]
+    if not folders:
+        return None
+    return Editable(tuple(sorted(set(folders))), tuple(sorted(set(modules))), frozenset(wiring))
+
+
+def _starts_finder(pth: str) -> bool:
+    try:
+        return "import __editable__" in Path(pth).read_text("utf-8", "replace")
+    except OSError:
+        return False
+
+
+def stow_drafts(editable: Editable, top_level: Iterable[str]) -> list[Draft]:
+    """The code of an editable installation as files of a package tree.
+
+    Args:
+        editable: how it is wired.
+        top_level: the names of its importable modules and packages, where it says so (top_level.txt).
+    """
+    places = list(editable.modules) or [
+        place for folder in editable.folders for place in _importable(folder, set(top_level))
+    ]
+    found = []
+    for place in places:
+        name = os.path.basename(place)
+        if os.path.isdir(place):
+            found += [(f"site/{name}/{file.path}", file.source, file.link) for file in walk.walk(place, _code)]
+        else:
+            source = place if place.endswith(".py") else place + ".py"
+            if os.path.isfile(source):
+                found.append((f"site/{os.path.basename(source)}", source, False))
+    return walk.drafts(found, _code).drafts
+
+
+def _code(path: str, folder: bool) -> bool:
+    name = os.path.basename(path)
+    return not (folder and (name in _NOT_CODE or name.startswith(".") or name.endswith(".egg-info")))
+
+
+def _importable(folder: str, names: set[str]) -> list[str]:
+    found = []
+    for entry in sorted(os.scandir(folder), key=lambda entry: entry.name):
+        module = entry.name.removesuffix(".py")
+        if names:
+            if module in names:
+                found.append(entry.path)
+        elif entry.is_dir():
+            if os.path.isfile(f"{entry.path}/__init__.py") and entry.name not in ("test", "tests"):
+                found.append(entry.path)
+        elif entry.name.endswith(".py") and entry.name not in _NOT_MODULES:
+            found.append(entry.path)
+    return found

@@ -1,0 +1,46 @@
+"""``ENV/lapidar.toml``: which snapshot a restored environment is of, and how it was placed."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+
+import msgspec
+
+__all__ = ["FILE_NAME", "PRIVATE", "Marker", "read"]
+
+FILE_NAME = "lapidar.toml"
+PRIVATE = "lib/lapidar"  # the folder of what is not for the user's hands: the real executable and the like
+FORMAT = 1
+
+
+class Marker(msgspec.Struct, frozen=True):
+    """What a restored environment says of itself.
+
+    Attributes:
+        snapshot: the identity of its snapshot.
+        placement: how its files were placed.
+        executable: the name of the real interpreter in `PRIVATE`.
+        placed: the sha256 of the list of placed files.
+    """
+
+    format: int
+    snapshot: str
+    placement: str
+    executable: str
+    placed: str
+
+    def render(self) -> str:
+        """The text of the file."""
+        fields = msgspec.to_builtins(self)
+        lines = [f'{key} = "{value}"' if isinstance(value, str) else f"{key} = {value}" for key, value in fields.items()]
+        return "\n".join(["# Written by lapidar restore. This folder may be moved, and is not to be edited.", *lines, ""])
+
+
+def read(environment: Path) -> Marker | None:
+    """The marker of an environment; None where Lapidar did not make it."""
+    try:
+        data = tomllib.loads((environment / FILE_NAME).read_text("utf-8"))
+        return msgspec.convert(data, Marker)
+    except (OSError, ValueError, msgspec.ValidationError):
+        return None

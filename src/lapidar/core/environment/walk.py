@@ -1,0 +1,107 @@
+"""Walking folders of an environment: the files below them, and what becomes of symbolic links."""
+
+from __future__ import annotations
+
+import os
+import posixpath
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+
+from lapidar.core.cache.stowing import Draft
+
+__all__ = ["Found", "drafts", "walk"]
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A file or symbolic link: its path below the folder that was walked, and where it is."""
+
+    path: str
+    source: str
+    link: bool
+
+
+def _keep_all(path: str, folder: bool) -> bool:
+    return True
+
+
+def walk(top: str, keep: Callable[[str, bool], bool] = _keep_all) -> Iterator[Found]:
+    """Everything below a folder, links not followed. Devices, pipes and sockets are passed over.
+
+    Args:
+        top: the folder; one that is missing holds nothing.
+        keep: asked for each relative path, and whether it is a folder; False leaves it out, with what is in it.
+
+    Raises:
+        OSError: a folder cannot be read.
+    """
+    waiting = [""]
+    while waiting:
+        prefix = waiting.pop()
+        try:
+            entries = os.scandir(f"{top}/{prefix}")
+        except FileNotFoundError:
+            continue
+        with entries:
+            for entry in entries:
+                path = prefix + entry.name
+                if entry.is_dir(follow_symlinks=False):
+                    if keep(path, True):
+                        waiting.append(path + "/")
+                elif keep(path, False):
+                    link = entry.is_symlink()
+                    if link or entry.is_file(follow_symlinks=False):
+                        yield Found(path, f"{top}/{path}", link)
+
+
+@dataclass(slots=True)
+class Drafted:
+    """Drafts for a tree, and the links that lead nowhere and were left out."""
+
+    drafts: list[Draft] = field(default_factory=list)
+    broken: list[str] = field(default_factory=list)
+
+
+def drafts(found: Iterable[tuple[str, str, bool]], keep: Callable[[str, bool], bool] = _keep_all) -> Drafted:
+    """Decide for each symbolic link: a link whose target is in the same tree stays a link, whatever it leads
+    to; of one that leads out of it, the bytes it leads to are taken; one that leads nowhere is left out.
+
+    Args:
+        found: tree path, source path, whether it is a link.
+        keep: as for `walk`, for folders that a link leads to.
+    """
+    result = Drafted()
+    links = []
+    paths = set()
+    folders = {""}
+    for path, source, link in found:
+        paths.add(path)
+        folder = posixpath.dirname(path)
+        while folder not in folders:
+            folders.add(folder)
+            folder = posixpath.dirname(folder)
+        if link:
+            links.append((path, source))
+        else:
+            result.drafts.append(Draft(path, source))
+    for path, source in links:
+        target = os.readlink(source)
+        landed = posixpath.normpath(posixpath.join(posixpath.dirname(path), target))
+        if not target.startswith("/") and (landed in paths or landed in folders):
+            result.drafts.append(Draft(path, target, link=True))
+        elif os.path.isfile(source):
+            result.drafts.append(Draft(path, source))
+        elif os.path.isdir(source):
+            result.drafts += _followed(path, source, keep)
+        else:
+            result.broken.append(path)
+    return result
+
+
+def _followed(path: str, source: str, keep: Callable[[str, bool], bool]) -> list[Draft]:
+    """The plain files behind a link to a folder outside; links below it are not followed again."""
+    return [
+        Draft(f"{path}/{below.path}", below.source)
+        for below in walk(os.path.realpath(source), keep)
+        if os.path.isfile(below.source)
+    ]

@@ -1,0 +1,97 @@
+"""The errors a caller may want to handle: each says what, why, and what to do next."""
+
+from __future__ import annotations
+
+import errno
+
+__all__ = [
+    "CacheError",
+    "EnvironmentUnusable",
+    "LapidarError",
+    "LockfileError",
+    "MissingFromCache",
+    "NoSpace",
+    "PackageBroken",
+    "TargetRefused",
+    "from_os_error",
+]
+
+
+class LapidarError(Exception):
+    """Something could not be done.
+
+    Args:
+        what: what could not be done, one sentence without a full stop.
+        why: the cause, where it is not plain from `what`.
+        remedy: what to do or type next.
+    """
+
+    def __init__(self, what: str, *, why: str = "", remedy: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.why = why
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        return f"{self.what}: {self.why}" if self.why else self.what
+
+
+class EnvironmentUnusable(LapidarError):
+    """There is no environment where one was asked for, or its interpreter cannot be used."""
+
+
+class PackageBroken(LapidarError):
+    """An installed package or a wheel is not what its own records say it may be."""
+
+
+class LockfileError(LapidarError):
+    """A lockfile is missing, unreadable, edited, or of another format."""
+
+
+class CacheError(LapidarError):
+    """The cache cannot be opened, written, or is of another format."""
+
+
+class MissingFromCache(CacheError):
+    """The cache lacks bytes that a snapshot needs, or holds altered ones."""
+
+
+class TargetRefused(LapidarError):
+    """A folder was to be written that Lapidar did not make, or that cannot be written."""
+
+
+class NoSpace(LapidarError):
+    """The disk (or the quota) is full."""
+
+
+def from_os_error(error: OSError, doing: str) -> LapidarError:
+    """Turn an operating system error into one that says what was being done and what to do.
+
+    Args:
+        error: the error as raised.
+        doing: what was being done, as a verb phrase ("write the lockfile").
+    """
+    place = error.filename2 or error.filename or ""
+    if isinstance(place, bytes):
+        place = place.decode("utf-8", "replace")
+    where = f" ({place})" if place else ""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return NoSpace(
+            f"Could not {doing}: no space is left{where}",
+            remedy="Nothing was changed. Free some space (lapidar cache prune), or use --cache or --into "
+            "with a folder on another disk, then run the same command again.",
+        )
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return LapidarError(
+            f"Could not {doing}: permission denied{where}",
+            remedy="Look at who owns it and its mode (ls -l), then run the same command again.",
+        )
+    if error.errno == errno.EROFS:
+        return LapidarError(
+            f"Could not {doing}: it lies on a read-only file system{where}",
+            remedy="Use --cache, --into or --lock with a folder that can be written.",
+        )
+    return LapidarError(
+        f"Could not {doing}: {error.strerror or error}{where}",
+        remedy="Run again with --debug to see where it happened.",
+    )

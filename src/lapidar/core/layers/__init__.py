@@ -1,0 +1,1 @@
+"""The layers of an environment, a module each, with the same verbs: observe, place, judge."""

@@ -1,0 +1,128 @@
+"""The records of a snapshot: values, compared by content, with no behaviour of their own.
+
+Field by field they are described in ``docs/lockfile.md``; names with a hyphen there are the same names with
+an underscore here.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+import msgspec
+
+__all__ = ["Digest", "Origin", "Package", "Platform", "Remainder", "Runtime", "Snapshot"]
+
+Digest = Annotated[str, msgspec.Meta(pattern=r"^sha256:[0-9a-f]{64}$")]
+Count = Annotated[int, msgspec.Meta(ge=0)]
+Name = Annotated[str, msgspec.Meta(min_length=1)]
+# Relative, POSIX, and never climbing out of the folder it is joined to.
+Inside = Annotated[str, msgspec.Meta(pattern=r"^(?!/)(?!(.*/)?\.\.(/|$))[^\0]+$")]
+
+
+class Record(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
+    """What all records share: immutable, strict about unknown fields."""
+
+
+class Platform(Record):
+    """The kind of machine and operating system that the environment's bytes are for."""
+
+    system: Name
+    machine: Name
+    libc: Name
+
+
+class Runtime(Record):
+    """A language runtime: its executable, its own library, its standard library.
+
+    `executable`, `site` and `headers` are paths below the environment: the interpreter in the runtime's tree,
+    the folder where this runtime looks for packages, and the folder of its C headers.
+    """
+
+    language: Literal["python"]
+    implementation: Name
+    version: Name
+    build: str
+    executable: Inside
+    site: Inside
+    headers: Inside
+    tree: Digest
+    files: Count
+    bytes: Count
+    left_out: tuple[str, ...]
+
+
+class Origin(Record):
+    """Where the bytes of a package came from.
+
+    ``environment``: only the captured environment is known. ``archive``: the file at `url`. ``index``: the
+    file `file` of the index at `index`. ``version-control``: the commit `commit` of the repository at `url`.
+    ``local``: the folder `path` of the project; where `folders` are given, the package is used from these
+    folders of the project (an editable installation) and its code is not part of the snapshot.
+    """
+
+    kind: Literal["environment", "archive", "index", "version-control", "local"]
+    url: str | None = None
+    index: str | None = None
+    file: str | None = None
+    sha256: str | None = None
+    system: str | None = None
+    commit: str | None = None
+    revision: str | None = None
+    subdirectory: Inside | None = None
+    path: Inside | None = None
+    folders: tuple[Inside, ...] | None = None
+
+
+class Package(Record):
+    """One installed distribution."""
+
+    language: Literal["python"]
+    name: Name
+    version: Name
+    tree: Digest
+    files: Count
+    bytes: Count
+    requires: tuple[str, ...]
+    wanted: bool
+    origin: Origin
+
+
+class Remainder(Record):
+    """The files in the packages' folders that belong to no package; `paths` are their top-level names."""
+
+    language: Literal["python"]
+    tree: Digest
+    files: Count
+    bytes: Count
+    paths: tuple[str, ...]
+
+
+class Snapshot(Record):
+    """The record of all layers of one environment.
+
+    `snapshot` is its identity: the digest of its canonical text, see `lapidar.core.lockfile`.
+    """
+
+    format: int
+    snapshot: Digest
+    platform: Platform
+    runtime: tuple[Runtime, ...]
+    package: tuple[Package, ...] = ()
+    remainder: tuple[Remainder, ...] = ()
+
+    @property
+    def only_runtime(self) -> Runtime:
+        """The runtime of the one language there is so far."""
+        return self.runtime[0]
+
+    def trees(self) -> list[tuple[str, str]]:
+        """Every tree it needs, as pairs of who needs it (for people) and the tree's digest."""
+        needed = [(runtime_label(runtime), runtime.tree) for runtime in self.runtime]
+        needed += [(f"{package.name} {package.version}", package.tree) for package in self.package]
+        needed += [("files of no package", rest.tree) for rest in self.remainder]
+        return needed
+
+
+def runtime_label(runtime: Runtime) -> str:
+    """How a runtime is called in messages: ``cpython 3.11.7``."""
+    return f"{runtime.implementation} {runtime.version}"

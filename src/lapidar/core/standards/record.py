@@ -1,0 +1,67 @@
+"""RECORD: the list of a distribution's installed files.
+
+Recording installed projects, https://packaging.python.org/en/latest/specifications/recording-installed-packages/
+"""
+
+from __future__ import annotations
+
+import base64
+import csv
+import io
+from collections.abc import Iterable
+from typing import NamedTuple
+
+__all__ = ["Row", "parse", "render"]
+
+
+class Row(NamedTuple):
+    """One file: its path as written, its sha256 in hex (empty where none is given), its size if given."""
+
+    path: str
+    sha256: str
+    bytes: int | None
+
+
+def parse(text: str) -> list[Row]:
+    """Read a RECORD file.
+
+    Raises:
+        ValueError: it is no such table.
+    """
+    rows = []
+    try:
+        for fields in csv.reader(io.StringIO(text, newline="")):
+            if fields and fields[0]:
+                rows.append(_row(fields))
+    except csv.Error as error:
+        raise ValueError(str(error)) from error
+    return rows
+
+
+def _row(fields: list[str]) -> Row:
+    path, algorithm_and_hash, size = (*fields, "", "")[:3]
+    sha256 = ""
+    if algorithm_and_hash.startswith("sha256="):
+        try:
+            sha256 = base64.urlsafe_b64decode(algorithm_and_hash[7:] + "=").hex()
+        except ValueError:
+            sha256 = ""
+    return Row(path, sha256, int(size) if size.isdigit() else None)
+
+
+def _quoted(path: str) -> str:
+    if '"' in path or "," in path or "\n" in path or "\r" in path:
+        return '"' + path.replace('"', '""') + '"'
+    return path
+
+
+def render(rows: Iterable[Row]) -> str:
+    """Write a RECORD file, sorted by path."""
+    lines = []
+    for path, sha256, size in sorted(rows):
+        if sha256:
+            encoded = base64.urlsafe_b64encode(bytes.fromhex(sha256)).rstrip(b"=").decode("ascii")
+            lines.append(f"{_quoted(path)},sha256={encoded},{size}\n")
+        else:
+            lines.append(f"{_quoted(path)},,\n")
+    return "".join(lines)
