@@ -153,7 +153,7 @@ def _derive(
                item.entry.bytes, manifest.GENERATED, item.data is None)
         for path, item in plan.items.items()
     ]
-    return manifest.Manifest(list(owners), files)
+    return manifest.Manifest(list(owners), files, listed.wanted)
 
 
 @dataclass(slots=True)

@@ -54,6 +54,7 @@ def restore(
     *,
     into: Path | None = None,
     placement: Placement = Placement.AUTO,
+    verify: bool = False,
     reporter: Progress | None = None,
 ) -> Restored:
     """Build the environment of a snapshot from the cache alone.
@@ -64,6 +65,7 @@ def restore(
         snapshot: what to restore.
         into: the folder to make; an environment that Lapidar made there before is replaced in one step.
         placement: how files get there.
+        verify: read every byte in the cache first; otherwise sizes and times vouch for them.
         reporter: hears of progress.
 
     Raises:
@@ -77,7 +79,7 @@ def restore(
     target = Path(os.path.abspath(into)) if into else project.environment
     _refuse_foreign(target)
     with cache.in_use():
-        trees = _trees(cache, snapshot)
+        trees = _trees(cache, snapshot, verify, reporter)
         there = marker.read(target)
         if there and _matches(cache, snapshot, target, there, placement):
             return _already(target, snapshot, there, began)
@@ -128,7 +130,7 @@ def _refuse_foreign(target: Path) -> None:
         )
 
 
-def _trees(cache: Cache, snapshot: Snapshot) -> dict[str, Tree]:
+def _trees(cache: Cache, snapshot: Snapshot, verify: bool, reporter: Progress) -> dict[str, Tree]:
     """All trees of a snapshot, once it is sure that the cache has every byte of them.
 
     Raises:
@@ -145,6 +147,9 @@ def _trees(cache: Cache, snapshot: Snapshot) -> dict[str, Tree]:
         for entry in tree:
             if entry.kind != LINK and (flaw := cache.flaw(entry)):
                 flawed.setdefault(label, []).append(f"{entry.path} ({flaw})")
+    if verify and not flawed:
+        for finding in check.judge_cache(snapshot, cache, deep=True, reporter=reporter):
+            flawed[finding.name] = [f"{path} ({finding.problem})" for path in finding.paths]
     if flawed:
         raise MissingFromCache(
             f"The cache at {cache.root} cannot restore this snapshot, and nothing was placed",
@@ -314,7 +319,8 @@ class _Builder:
             inode = os.lstat(f"{self.work}/{path}").st_ino if linked and cached else manifest.GENERATED
             owner = owners.setdefault(item.owner, len(owners))
             placed.append(manifest.Placed(path, owner, entry.kind, entry.content, entry.bytes, inode, cached))
-        return manifest.Manifest(list(owners), placed)
+        wanted = [package.name for package in self.snapshot.package if package.wanted]
+        return manifest.Manifest(list(owners), placed, wanted)
 
 
 def read_snapshot(project: Project, cache: Cache, lock: Path | None, snapshot_id: str | None) -> Snapshot:

@@ -15,7 +15,7 @@ import msgspec
 
 from lapidar.core.environment import marker
 
-__all__ = ["GENERATED", "FILE_NAME", "Manifest", "Placed", "read"]
+__all__ = ["FILE_NAME", "GENERATED", "Manifest", "Placed", "Restored", "read", "render"]
 
 FILE_NAME = f"{marker.PRIVATE}/placed.json"
 GENERATED = 0  # instead of an inode: not linked to the cache
@@ -41,10 +41,24 @@ class Placed(NamedTuple):
 
 
 class Manifest(msgspec.Struct, frozen=True):
-    """All placed files, and whom they belong to: ``runtime``, a package's name and version, ``lapidar``."""
+    """All placed files, and whom they belong to.
+
+    Attributes:
+        owners: labels: the runtime's, a package's name and version, ``lapidar``.
+        wanted: the names of the packages that were asked for. Old kinds of package metadata have no place to
+            note that, nor which files they own; capturing a restored environment reads both from here.
+    """
 
     owners: list[str]
     files: list[Placed]
+    wanted: list[str]
+
+    def paths_of(self, owner: str) -> list[str]:
+        """The paths that belong to an owner, relative to the environment."""
+        if owner not in self.owners:
+            return []
+        index = self.owners.index(owner)
+        return [row.path for row in self.files if row.owner == index]
 
 
 _DECODER = msgspec.json.Decoder(Manifest)

@@ -34,5 +34,7 @@ def _lists_by_metadata(database: Path) -> dict[str, list[str]]:
 
 def files_beside(metadata: str, database: Path = _DATABASE) -> list[str] | None:
     """All files of the system package that owns a distribution's metadata; None where nobody owns it."""
+    if not metadata.startswith("/usr/lib/"):
+        return None  # nothing else is the operating system's; it saves reading all lists
     lines = _lists_by_metadata(database).get(metadata)
     return None if lines is None else [line for line in lines if Path(line).is_file()]

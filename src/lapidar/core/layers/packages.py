@@ -14,7 +14,7 @@ from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
-from lapidar.core.environment import editable, owners, walk
+from lapidar.core.environment import editable, manifest, marker, owners, walk
 from lapidar.core.environment.probe import Answer
 from lapidar.core.errors import PackageBroken
 from lapidar.core.project import Project
@@ -25,6 +25,7 @@ from lapidar.core.standards.metadata import Metadata, needed
 __all__ = ["Observed", "ObservedPackage", "observe", "place"]
 
 _SITE_SUFFIX = re.compile(r"/(?:local/)?lib(?:64)?/python[0-9.]*[a-z]?/(?:site|dist)-packages$")
+_PRIVATE = marker.PRIVATE + "/"
 _METADATA_SUFFIXES = (".dist-info", ".egg-info")  # in the order of preference
 
 
@@ -183,6 +184,7 @@ class _Observer:
         self.project = project
         self.skip_outside = skip_outside
         self.sites = _site_folders(answer)
+        self.restored = manifest.read(Path(answer.prefix))
         self.observed = Observed()
         self.interpreters = _interpreters(answer)
 
@@ -247,15 +249,19 @@ class _Observer:
 
     def _listed(self, one: _Found) -> list[tuple[str, str]]:
         """The absolute paths of a distribution's files, each with the sha256 that its RECORD gives, if any."""
+        # The operating system's list comes first: its packages are changed after their RECORD was written.
+        owned = owners.files_beside(one.path)
+        if owned is not None:
+            return [(path, "") for path in owned if self._is_importable(path) or "/bin/" in path]
         text = one.text("RECORD")
         if text is not None:
             return self._from_record(one, text)
         text = one.text("installed-files.txt")
         if text is not None:
             return [(os.path.normpath(f"{one.path}/{line}"), "") for line in text.splitlines() if line]
-        owned = owners.files_beside(one.path)
-        if owned is not None:
-            return [(path, "") for path in owned if self._is_importable(path) or "/bin/" in path]
+        placed = self.restored.manifest.paths_of(f"{one.metadata.name} {one.metadata.version}") if self.restored else []
+        if placed:
+            return [(f"{self.answer.prefix}/{path}", "") for path in placed if not path.startswith(_PRIVATE)]
         return [(path, "") for path in self._by_names(one)]
 
     def _from_record(self, one: _Found, text: str) -> list[tuple[str, str]]:
@@ -296,9 +302,7 @@ class _Observer:
     def _package(self, one: _Found) -> ObservedPackage:
         listed = self._listed(one)
         wired = editable.find(one.site.path, (path for path, _ in listed))
-        package = ObservedPackage(
-            one.metadata, [], self._origin(one, wired), one.text("REQUESTED") is not None
-        )
+        package = ObservedPackage(one.metadata, [], self._origin(one, wired), self._requested(one))
         declared = entry_points.scripts(one.text("entry_points.txt") or "")
         found: list[tuple[str, str, bool]] = []
         for path, sha256 in listed:
@@ -329,6 +333,11 @@ class _Observer:
         package.drafts += drafted.drafts
         package.gone += drafted.broken
         return package
+
+    def _requested(self, one: _Found) -> bool:
+        if self.restored and one.metadata.name in self.restored.manifest.wanted:
+            return True
+        return one.text("REQUESTED") is not None
 
     def _claim_metadata(self, one: _Found) -> None:
         """Everything in the metadata folder is the package's or the installer's, whether RECORD lists it or not."""
@@ -490,7 +499,7 @@ def _restored_script(path: str) -> str | None:
     return real if os.path.isfile(real) else None
 
 
-SCRIPTS = "lib/lapidar/scripts"  # scripts of packages, byte for byte; bin/ has a starter for each
+SCRIPTS = f"{marker.PRIVATE}/scripts"  # scripts of packages, byte for byte; bin/ has a starter for each
 
 
 def place(runtime: Runtime, name: str, tree: Tree) -> Iterator[tuple[Entry, str]]:

@@ -1,0 +1,43 @@
+# make demo   sets up everything and runs the main job on the sample project
+# make test   sets up everything and passes the tests
+# make check  linter and type checker
+PYTHON ?= python3
+VENV   := .venv
+WHEELS := $(VENV)/wheels
+BIN    := $(VENV)/bin
+SOURCES := $(shell find src -type f -not -path '*/__pycache__/*' -not -path '*.egg-info*')
+
+.PHONY: demo test check benchmarks screenshots clean
+
+demo: $(VENV)/.installed
+	rm -rf lapidar-demo
+	$(BIN)/lapidar demo
+
+test: $(VENV)/.installed
+	$(BIN)/python tests/run.py $(TESTS)
+
+check: $(VENV)/.installed
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/mypy
+
+benchmarks: $(VENV)/.installed
+	$(BIN)/python benchmarks/run.py
+
+# All wheels are kept: the tests compare each with the package captured from the environment it was installed in.
+$(VENV)/.wheels: pyproject.toml
+	@echo "Setting up $(VENV) (once; this fetches the packages that lapidar and its tests use)"
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip wheel --quiet --wheel-dir $(WHEELS) ".[dev]"
+	touch $@
+
+$(VENV)/.installed: $(VENV)/.wheels $(SOURCES)
+	rm -f $(WHEELS)/lapidar-*.whl
+	rm -rf build
+	$(BIN)/python -m pip wheel --quiet --no-deps --wheel-dir $(WHEELS) .
+	rm -rf build
+	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) "lapidar[dev]"
+	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) --force-reinstall --no-deps lapidar
+	touch $@
+
+clean:
+	rm -rf $(VENV) lapidar-demo build

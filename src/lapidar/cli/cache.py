@@ -1,0 +1,122 @@
+"""``lapidar cache``"""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import TYPE_CHECKING
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import human_bytes, human_count, human_path, human_seconds
+
+if TYPE_CHECKING:
+    from lapidar.core.cache.upkeep import Pruned
+
+DESCRIPTION = """\
+Look after the package cache.
+  summary   what it holds, and the history of snapshots
+  audit     read everything again and set bad entries aside; exit code 1 where there were any
+  prune     remove what no snapshot of the history and no known project needs"""
+
+EXAMPLES = """\
+examples:
+  lapidar cache summary
+  lapidar cache audit
+  lapidar cache prune --dry-run
+  lapidar cache prune --forget-after 365    also forget snapshots that nobody has captured for a year"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("action", choices=["summary", "audit", "prune"])
+    parser.add_argument("--dry-run", action="store_true", help="prune: only tell what would be removed")
+    parser.add_argument(
+        "--forget-after", metavar="DAYS", type=float,
+        help="prune: forget snapshots captured longer ago that no known project's lockfile holds",
+    )
+
+
+def run(session: Session) -> int:
+    return {"summary": _summary, "audit": _audit, "prune": _prune}[session.options.action](session)
+
+
+def _summary(session: Session) -> int:
+    from lapidar.core.cache.upkeep import summary
+
+    view, cache = session.view, session.cache()
+    found = summary(cache)
+    if view.json:
+        view.object({"cache": str(cache.root), **{name: getattr(found, name) for name in found.__slots__}})
+        return ExitCode.DONE
+    view.line(f"Cache      {human_path(cache.root)}")
+    view.line(f"Holds      {human_count(found.files, 'file')}, {human_bytes(found.bytes)}, "
+              f"in {human_count(found.trees, 'tree')}")
+    view.line(f"Stands for {human_bytes(found.stands_for)} in {human_count(len(found.snapshots), 'snapshot')}")
+    if found.set_aside:
+        view.line(f"Set aside  {human_count(found.set_aside, 'bad entry', 'bad entries')}", "warn")
+    view.line()
+    rows = [
+        [kept.snapshot.removeprefix("sha256:")[:12], time.strftime("%Y-%m-%d %H:%M", time.localtime(kept.time)),
+         "current" if kept.current else "history", human_path(kept.lockfile)]
+        for kept in found.snapshots
+    ]
+    view.table(["snapshot", "captured", "", "lockfile"], rows)
+    return ExitCode.DONE
+
+
+def _audit(session: Session) -> int:
+    from lapidar.core.cache.upkeep import audit
+
+    began = time.monotonic()
+    view, cache = session.view, session.cache()
+    found = audit(cache, view.reporter())
+    if view.json:
+        view.object({"files": found.files, "bytes": found.bytes, "clean": found.clean, "corrupt": found.corrupt,
+                     "bad_trees": found.bad_trees})
+        return ExitCode.DONE if found.clean else ExitCode.NO
+    read = f"{human_count(found.files, 'file')}, {human_bytes(found.bytes)} read in " \
+           f"{human_seconds(time.monotonic() - began)}"
+    if found.clean:
+        view.line(f"The cache is sound: {read}.", "good")
+        return ExitCode.DONE
+    for label, paths in found.corrupt.items():
+        shown = paths if view.verbose else paths[:3]
+        more = f", and {len(paths) - len(shown)} more" if len(paths) > len(shown) else ""
+        view.line(f"{label}: {human_count(len(paths), 'file')} corrupt: {', '.join(shown)}{more}")
+    for label in found.bad_trees:
+        view.line(f"{label}: its listing is corrupt")
+    view.line(f"Bad entries were set aside; {read}.", "bad")
+    view.line("  next: capture the original environments again, to stow them anew")
+    return ExitCode.NO
+
+
+def _prune(session: Session) -> int:
+    from lapidar.core.cache.upkeep import prune
+
+    view, cache = session.view, session.cache()
+
+    def announce(plan: Pruned) -> None:
+        if plan.nothing:
+            view.line("There is nothing to prune: some snapshot or project needs everything in the cache.")
+            return
+        verb = "Would remove" if plan.dry_run else "Removing"
+        view.line(f"{verb} {human_count(plan.files, 'file')}, {human_bytes(plan.bytes)}, "
+                  f"in {human_count(plan.trees, 'tree')} that nothing needs.")
+        for snapshot in plan.forgotten:
+            view.line(f"  {'would forget' if plan.dry_run else 'forgetting'} snapshot "
+                      f"{snapshot.removeprefix('sha256:')[:12]}")
+        if plan.set_aside:
+            view.line(f"  and {human_count(plan.set_aside, 'bad entry', 'bad entries')} set aside before")
+
+    plan = prune(
+        cache,
+        forget_after_days=session.options.forget_after,
+        dry_run=session.options.dry_run,
+        waiting=lambda: view.warn("waiting for another lapidar that uses this cache"),
+        announce=announce,
+    )
+    if view.json:
+        view.object(plan)
+    elif not plan.nothing and not plan.dry_run:
+        view.line(f"Freed {human_bytes(plan.bytes)}.", "good")
+    return ExitCode.DONE

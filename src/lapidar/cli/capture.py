@@ -1,0 +1,116 @@
+"""``lapidar capture``"""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import View, human_bytes, human_count, human_path, human_seconds
+
+if TYPE_CHECKING:
+    from lapidar.core.capture import Captured
+
+DESCRIPTION = """\
+Record an environment: its runtime and every package it sees. The bytes go into the cache, the record into
+PROJECT/lapidar.lock. Without ENVIRONMENT it takes the active environment, else the project's .venv or venv,
+else the python3 on PATH, and says which. Nothing is written into the environment."""
+
+EXAMPLES = """\
+examples:
+  lapidar capture
+  lapidar capture .venv
+  lapidar capture /usr/bin/python3 --lock system.lock"""
+
+_SHOWN = 5
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("environment", nargs="?", metavar="ENVIRONMENT", help="a folder, or an interpreter")
+    parser.add_argument("--lock", metavar="FILE", help="write the lockfile here instead of in the project")
+    parser.add_argument(
+        "--full-runtime", action="store_true", help="take the runtime's own test suite and static archives too"
+    )
+    parser.add_argument(
+        "--skip-outside", action="store_true", help="leave out files that a package lists outside the environment"
+    )
+
+
+def run(session: Session) -> int:
+    from lapidar.core.capture import capture
+
+    options, view = session.options, session.view
+    captured = capture(
+        session.project,
+        session.cache(create=True),
+        environment=session.path("environment"),
+        lock=session.path("lock"),
+        full_runtime=options.full_runtime,
+        skip_outside=options.skip_outside,
+        reporter=view.reporter(),
+    )
+    if view.json:
+        view.object(_object(captured))
+    else:
+        _show(captured, view)
+    return ExitCode.DONE
+
+
+def _show(captured: Captured, view: View) -> None:
+    runtime = captured.snapshot.only_runtime
+    located = captured.located
+    view.note(f"Environment  {human_path(located.interpreter)} ({located.why})")
+    view.note(f"Runtime      CPython {runtime.version} ({runtime.build})")
+    view.note()
+    rows = [
+        [layer.layer, f"{layer.count:,}", f"{layer.files:,}", human_bytes(layer.bytes), human_bytes(layer.new_bytes),
+         human_bytes(layer.reused_bytes)]
+        for layer in captured.layers
+    ]
+    if not view.quiet:
+        view.table(["layer", "count", "files", "size", "new in the cache", "reused"], rows, right=range(1, 6))
+        view.note()
+    for rest in captured.snapshot.remainder:
+        shown = ", ".join(rest.paths[:_SHOWN]) + (", ..." if len(rest.paths) > _SHOWN else "")
+        view.note(f"Of no package, kept all the same: {shown}")
+    view.note(f"Left out: {_left_out(captured)}.")
+    for name, files in captured.edited.items():
+        view.warn(f"{human_count(len(files), 'file')} of {name} edited after installation: {_some(files, view)}")
+    for warning in captured.warnings:
+        view.warn(warning)
+    digest = captured.snapshot.snapshot.removeprefix("sha256:")[:12]
+    done = "Wrote" if captured.changed else "Nothing has changed:"
+    view.line(
+        f"{done} {human_path(captured.lockfile)}, snapshot {digest}, in {human_seconds(captured.seconds)}", "good"
+    )
+
+
+def _left_out(captured: Captured) -> str:
+    policy = [phrase.removeprefix("runtime: ") for phrase in captured.left_out if phrase.startswith("runtime: ")]
+    others = [phrase for phrase in captured.left_out if not phrase.startswith("runtime: ")]
+    return "; ".join([f"of the runtime {', '.join(policy)}", *others])
+
+
+def _some(names: list[str], view: View) -> str:
+    if view.verbose or len(names) <= _SHOWN:
+        return ", ".join(names)
+    return ", ".join(names[:_SHOWN]) + f", and {len(names) - _SHOWN} more (-v shows all)"
+
+
+def _object(captured: Captured) -> dict[str, object]:
+    return {
+        "lockfile": str(captured.lockfile),
+        "snapshot": captured.snapshot.snapshot,
+        "changed": captured.changed,
+        "environment": {"interpreter": str(captured.located.interpreter), "why": captured.located.why},
+        "layers": [
+            {"layer": layer.layer, "count": layer.count, "files": layer.files, "bytes": layer.bytes,
+             "new_bytes": layer.new_bytes, "reused_bytes": layer.reused_bytes}
+            for layer in captured.layers
+        ],
+        "edited": captured.edited,
+        "warnings": captured.warnings,
+        "left_out": captured.left_out,
+        "seconds": round(captured.seconds, 3),
+    }

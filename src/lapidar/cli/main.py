@@ -1,0 +1,176 @@
+"""The program: finds the command, gives it a session, turns what comes of it into an exit code."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NoReturn
+
+from lapidar._version import VERSION
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.view import View
+
+if TYPE_CHECKING:
+    from lapidar.core.cache.store import Cache
+    from lapidar.core.project import Project
+
+__all__ = ["Session", "main"]
+
+COMMANDS = {
+    "capture": "record an environment in a lockfile and keep its bytes in the cache",
+    "restore": "build the environment of a lockfile from the cache, with no network",
+    "run": "run a command in the restored environment",
+    "check": "compare lockfile, restored environment and cache",
+    "show": "show what a lockfile holds",
+    "cache": "look after the cache: summary, audit, prune",
+    "demo": "try everything on a sample project",
+}
+
+_DESCRIPTION = """\
+Captures the environment an analysis runs in (runtime, packages) as a snapshot, keeps the bytes in a local
+cache, and restores it byte for byte, offline, years later."""
+
+_EPILOG = """\
+examples:
+  lapidar capture                     capture this project's environment into lapidar.lock
+  lapidar restore                     build it again in .lapidar/env
+  lapidar run python analysis.py      run in it
+  lapidar check                       has anything drifted?
+  lapidar demo                        see all of it on a sample project
+
+exit codes:
+  0  done, or "yes"                   2  the command line was wrong
+  1  "no": something has drifted      3  it could not be done (the message says why)
+  130  interrupted"""
+
+
+@dataclass(frozen=True, slots=True)
+class Session:
+    """What every command is given."""
+
+    options: argparse.Namespace
+    view: View
+
+    @property
+    def project(self) -> Project:
+        from lapidar.core.project import Project
+
+        named = self.options.project
+        return Project.find(Path(named) if named else None)
+
+    def cache(self, *, create: bool = False) -> Cache:
+        """The cache that is meant."""
+        from lapidar.core.cache.store import Cache, default_folder
+
+        named = self.options.cache
+        return Cache(Path(named).expanduser() if named else default_folder(), create=create)
+
+    def path(self, name: str) -> Path | None:
+        """An option's value as a path."""
+        value = getattr(self.options, name)
+        return Path(value).expanduser() if value else None
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        self.exit(
+            ExitCode.USAGE, f"{self.prog}: {message}\n  next: {self.prog} --help shows what there is.\n"
+        )
+
+
+def _add_global_options(parser: argparse.ArgumentParser, *, top: bool) -> None:
+    """The options that stand before or after the command's name alike."""
+    group = parser.add_argument_group("options of every command")
+
+    def add(*names: str, **settings: Any) -> None:
+        # After the command's name an option that is not given must not undo the one given before it.
+        group.add_argument(*names, **({} if top else {"default": argparse.SUPPRESS}), **settings)
+
+    add("--project", metavar="DIR", help="the project's folder (default: the one this folder is in)")
+    add("--cache", metavar="DIR", dest="cache", help="the package cache (default: LAPIDAR_CACHE, or the user's own)")
+    add("--json", action="store_true", help="one JSON object on standard output, for machines")
+    add("-q", "--quiet", action="store_true", help="results and errors only")
+    add("-v", "--verbose", action="store_true", help="say more")
+    add("--debug", action="store_true", help="show where in the program an error arose")
+
+
+def build_parser(chosen: str | None) -> argparse.ArgumentParser:
+    """The parser; only the chosen command's own module is loaded."""
+    parser = _Parser(
+        prog="lapidar", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    parser.add_argument("--version", action="version", version=f"lapidar {VERSION}")
+    _add_global_options(parser, top=True)
+    commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", required=True)
+    for name, help_line in COMMANDS.items():
+        settings: dict[str, Any] = {"help": help_line, "formatter_class": argparse.RawDescriptionHelpFormatter}
+        if name == chosen:
+            module = importlib.import_module(f"lapidar.cli.{name}")
+            own = commands.add_parser(name, description=module.DESCRIPTION, epilog=module.EXAMPLES, **settings)
+            module.add_arguments(own)
+            _add_global_options(own, top=False)
+        else:
+            commands.add_parser(name, **settings)
+    return parser
+
+
+def _chosen(arguments: Sequence[str]) -> str | None:
+    """The command's name: the first word that is one and not the value of an option before it."""
+    takes_value = {"--project", "--cache"}
+    previous = ""
+    for word in arguments:
+        if word in COMMANDS and previous not in takes_value:
+            return word
+        previous = word
+    return None
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the program.
+
+    Args:
+        arguments: the words after the program's name; those of the process if not given.
+
+    Returns:
+        The exit code.
+    """
+    words = list(sys.argv[1:] if arguments is None else arguments)
+    chosen = _chosen(words)
+    options = build_parser(chosen).parse_args(words)
+    view = View(json=options.json, quiet=options.quiet, verbose=options.verbose)
+    try:
+        code = importlib.import_module(f"lapidar.cli.{options.command}").run(Session(options, view))
+        sys.stdout.flush()
+        return int(code)
+    except KeyboardInterrupt:
+        print("lapidar: interrupted; nothing half-written was left where a reader may find it", file=sys.stderr)
+        return ExitCode.INTERRUPTED
+    except BrokenPipeError:
+        # The reader of our output went away (lapidar show | head); what Python flushes at its end must not fail.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return ExitCode.DONE
+    except Exception as error:
+        return _explain(error, view, options.debug)
+
+
+def _explain(error: Exception, view: View, debug: bool) -> int:
+    from lapidar.core.errors import LapidarError, from_os_error
+
+    if debug:
+        import traceback
+
+        traceback.print_exc()
+    if isinstance(error, OSError):
+        error = from_os_error(error, "go on")
+    if not isinstance(error, LapidarError):
+        error = LapidarError(
+            f"Something unexpected happened: {type(error).__name__}: {error}",
+            remedy="This is a fault of lapidar. Run again with --debug and report what it shows.",
+        )
+    view.error(error)
+    return ExitCode.FAILED

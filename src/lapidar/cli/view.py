@@ -1,0 +1,218 @@
+"""What a person sees: lines, tables, progress bars, sizes and times; and the JSON object for machines."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TextIO
+
+if TYPE_CHECKING:
+    from rich.progress import Progress as RichProgress
+    from rich.progress import TaskID
+
+    from lapidar.core.errors import LapidarError
+
+__all__ = ["Bar", "View", "human_bytes", "human_count", "human_path", "human_seconds"]
+
+_STYLES = {"heading": "1", "good": "32", "bad": "31", "warn": "33", "faint": "2"}
+
+
+def human_bytes(size: int) -> str:
+    """``61.2 MB``"""
+    if size < 1000:
+        return f"{size} B"
+    value = float(size)
+    for unit in ("kB", "MB", "GB"):
+        value /= 1000
+        if value < 999.95:
+            return f"{value:.1f} {unit}"
+    return f"{value / 1000:.1f} TB"
+
+
+def human_seconds(seconds: float) -> str:
+    """``3.2 s``, ``2 min 5 s``"""
+    if seconds < 10:
+        return f"{seconds:.2g} s" if seconds < 1 else f"{seconds:.1f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    return f"{minutes} min {rest} s" if minutes else f"{rest} s"
+
+
+def human_count(count: int, one: str, several: str = "") -> str:
+    """``1 file``, ``1,873 files``"""
+    return f"{count:,} {one if count == 1 else several or one + 's'}"
+
+
+def human_path(path: Path | str) -> str:
+    """A path as a person would type it here: relative where that is shorter, with ~ for the home folder."""
+    path = os.path.abspath(path)
+    home = os.path.expanduser("~")
+    absolute = "~" + path[len(home) :] if path.startswith(home + "/") else path
+    return min(os.path.relpath(path), absolute, key=len)
+
+
+def printable(text: str) -> str:
+    """Text with control characters and undecodable bytes made visible, so that no name can garble a terminal."""
+    return "".join(
+        char if char.isprintable() or char == "\n" else char.encode("unicode_escape", "surrogatepass").decode()
+        for char in text
+    )
+
+
+def _is_terminal(stream: TextIO) -> bool:
+    return stream.isatty() and os.environ.get("TERM") != "dumb"
+
+
+class View:
+    """Writes results to standard output and everything else to standard error.
+
+    Args:
+        json: one object on standard output and nothing else there.
+        quiet: results and errors only.
+        verbose: more.
+    """
+
+    def __init__(self, *, json: bool = False, quiet: bool = False, verbose: bool = False) -> None:
+        self.json = json
+        self.quiet = quiet or json
+        self.verbose = verbose
+        self._colours = "NO_COLOR" not in os.environ
+
+    def styled(self, text: str, style: str, stream: TextIO | None = None) -> str:
+        """Coloured on a terminal that wants it."""
+        stream = stream or sys.stdout
+        if self._colours and _is_terminal(stream):
+            return f"\033[{_STYLES[style]}m{text}\033[0m"
+        return text
+
+    def line(self, text: str = "", style: str = "") -> None:
+        """A line of what the command is for; not with --json."""
+        if not self.json:
+            print(self.styled(printable(text), style) if style else printable(text))
+
+    def note(self, text: str = "", style: str = "") -> None:
+        """A line that -q leaves out."""
+        if not self.quiet:
+            self.line(text, style)
+
+    def detail(self, text: str) -> None:
+        """A line that only -v shows."""
+        if self.verbose and not self.quiet:
+            self.line(text, "faint")
+
+    def warn(self, text: str) -> None:
+        """A warning, on standard error."""
+        print(self.styled("note:", "warn", sys.stderr), printable(text), file=sys.stderr)
+
+    def error(self, error: LapidarError) -> None:
+        """What, why, and what to do next."""
+        if self.json:
+            self.object({"error": {"what": error.what, "why": error.why.strip(), "remedy": error.remedy}})
+            return
+        print(self.styled("lapidar:", "bad", sys.stderr), printable(error.what), file=sys.stderr)
+        if error.why:
+            print("  why:  " + printable(error.why.strip()).replace("\n  ", "\n        "), file=sys.stderr)
+        if error.remedy:
+            print("  next: " + printable(error.remedy), file=sys.stderr)
+
+    def object(self, value: Any) -> None:
+        """The JSON object of a command."""
+        import msgspec
+
+        data = msgspec.json.encode(value, enc_hook=str)
+        print(msgspec.json.format(data, indent=2).decode("utf-8", "backslashreplace"))
+
+    def table(self, columns: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[int] = ()) -> None:
+        """A table: drawn on a terminal, aligned plain lines elsewhere.
+
+        Args:
+            columns: the headings.
+            right: the columns to align to the right.
+        """
+        if self.json:
+            return
+        cells = [[printable(cell) for cell in row] for row in rows]
+        if _is_terminal(sys.stdout):
+            self._drawn(columns, cells, right)
+            return
+        widths = [max(len(row[at]) for row in [list(columns), *cells]) for at in range(len(columns))]
+        for row in [list(columns), *cells]:
+            shown = [
+                cell.rjust(width) if at in right else cell.ljust(width)
+                for at, (cell, width) in enumerate(zip(row, widths, strict=True))
+            ]
+            print("  ".join(shown).rstrip())
+
+    def _drawn(self, columns: Sequence[str], cells: list[list[str]], right: Sequence[int]) -> None:
+        from rich import box
+        from rich.console import Console
+        from rich.table import Table
+        from rich.text import Text
+
+        table = Table(box=box.SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
+        for at, column in enumerate(columns):
+            table.add_column(column, justify="right" if at in right else "left", overflow="fold")
+        for row in cells:
+            table.add_row(*(Text(cell) for cell in row))
+        Console(no_color=not self._colours, highlight=False).print(table)
+
+    def reporter(self) -> Bar:
+        """Progress for the core: a bar on a terminal, nothing elsewhere."""
+        return Bar(shown=not self.quiet and _is_terminal(sys.stderr))
+
+
+class Bar:
+    """A progress bar on standard error; appears only for work that takes a moment."""
+
+    _PATIENCE_SECONDS = 0.3
+
+    def __init__(self, *, shown: bool) -> None:
+        self._shown = shown
+        self._task = ""
+        self._unit = ""
+        self._total = self._done = 0
+        self._began = 0.0
+        self._bar: RichProgress | None = None
+        self._id: TaskID | None = None
+
+    def begin(self, task: str, total: int, unit: str) -> None:
+        self._task, self._total, self._unit = task, total, unit
+        self._done, self._began = 0, time.monotonic()
+
+    def advance(self, steps: int) -> None:
+        self._done += steps
+        if not self._shown or not self._total:
+            return
+        if self._bar is None:
+            if time.monotonic() - self._began < self._PATIENCE_SECONDS:
+                return
+            self._open()
+        assert self._bar is not None and self._id is not None
+        self._bar.update(self._id, completed=self._done)
+
+    def _open(self) -> None:
+        from rich.console import Console
+        from rich.progress import (
+            BarColumn,
+            DownloadColumn,
+            MofNCompleteColumn,
+            Progress,
+            TextColumn,
+            TimeRemainingColumn,
+        )
+
+        count = DownloadColumn() if self._unit == "bytes" else MofNCompleteColumn()
+        console = Console(stderr=True, no_color="NO_COLOR" in os.environ)
+        self._bar = Progress(
+            TextColumn("{task.description:<20}"), BarColumn(bar_width=40), count, TimeRemainingColumn(),
+            console=console, transient=True,
+        )
+        self._bar.start()
+        self._id = self._bar.add_task(self._task, total=self._total)
+
+    def end(self) -> None:
+        if self._bar is not None:
+            self._bar.stop()
+            self._bar = None

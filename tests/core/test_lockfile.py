@@ -1,0 +1,133 @@
+"""The lockfile: canonical, verified, and clear about what is wrong with it."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+import unittest
+
+import msgspec
+from hypothesis import given
+from hypothesis import strategies as st
+
+from lapidar.core import lockfile
+from lapidar.core.errors import LockfileError
+from lapidar.core.snapshot import Origin, Package, Platform, Remainder, Runtime, Snapshot
+
+text = st.text(st.characters(blacklist_categories=["Cs"]), min_size=1, max_size=20)
+digests = st.binary(min_size=32, max_size=32).map(lambda data: "sha256:" + data.hex())
+counts = st.integers(0, 2**62)
+inside = st.sampled_from([".", "src", "a b/ü", "lib/x"])
+origins = st.one_of(
+    st.just(Origin(kind="environment")),
+    st.builds(Origin, kind=st.just("archive"), url=text, file=text, sha256=text),
+    st.builds(Origin, kind=st.just("version-control"), url=text, system=st.just("git"), commit=text, revision=text),
+    st.builds(Origin, kind=st.just("local"), path=inside, folders=st.lists(inside, max_size=2).map(tuple)),
+)
+runtimes = st.builds(
+    Runtime, language=st.just("python"), implementation=text, version=text, build=text, executable=inside, site=inside,
+    headers=inside, tree=digests, files=counts, bytes=counts, left_out=st.lists(text, max_size=3).map(tuple),
+)
+packages = st.builds(
+    Package, language=st.just("python"), name=text, version=text, tree=digests, files=counts, bytes=counts,
+    requires=st.lists(text, max_size=3).map(tuple), wanted=st.booleans(), origin=origins,
+)
+remainders = st.builds(
+    Remainder, language=st.just("python"), tree=digests, files=counts, bytes=counts,
+    paths=st.lists(text, max_size=3).map(tuple),
+)
+snapshots = st.builds(
+    Snapshot, format=st.just(lockfile.FORMAT), snapshot=st.just("sha256:" + "0" * 64),
+    platform=st.builds(Platform, text, text, text), runtime=st.tuples(runtimes),
+    package=st.lists(packages, max_size=4, unique_by=lambda package: package.name).map(
+        lambda many: tuple(sorted(many, key=lambda package: package.name))
+    ),
+    remainder=st.one_of(st.just(()), st.tuples(remainders)),
+).map(lockfile.identify)
+
+SAMPLE = lockfile.identify(
+    Snapshot(
+        1, "sha256:" + "0" * 64, Platform("linux", "x86_64", "glibc 2.36"),
+        (Runtime("python", "cpython", "3.11.7", "main", "bin/python3.11", "lib/python3.11/site-packages",
+                 "include/python3.11", "sha256:" + "1" * 64, 10, 1000, ("its own test suite",)),),
+        (Package("python", "numpy", "2.1", "sha256:" + "2" * 64, 5, 500, (), True, Origin(kind="environment")),),
+    )
+)
+
+
+class RoundTrip(unittest.TestCase):
+    @given(snapshots)
+    def test_parse_of_render(self, snapshot: Snapshot) -> None:
+        rendered = lockfile.render(snapshot)
+        self.assertEqual(lockfile.parse(rendered), snapshot)
+        self.assertEqual(lockfile.render(lockfile.parse(rendered)), rendered)
+
+    @given(snapshots)
+    def test_it_is_standard_toml(self, snapshot: Snapshot) -> None:
+        data = tomllib.loads(lockfile.render(snapshot))
+        self.assertEqual(data["snapshot"], snapshot.snapshot)
+        self.assertEqual([package["name"] for package in data.get("package", [])],
+                         [package.name for package in snapshot.package])
+
+    @given(snapshots, snapshots)
+    def test_identity_is_content(self, one: Snapshot, other: Snapshot) -> None:
+        self.assertEqual(one.snapshot == other.snapshot, one == other)
+
+    def test_line_ends_of_other_systems_do_no_harm(self) -> None:
+        self.assertEqual(lockfile.parse(lockfile.render(SAMPLE).replace("\n", "\r\n")), SAMPLE)
+
+
+class Faults(unittest.TestCase):
+    def refuse(self, changed: str, pattern: str) -> None:
+        with self.assertRaisesRegex(LockfileError, pattern) as caught:
+            lockfile.parse(changed)
+        self.assertTrue(caught.exception.remedy)
+
+    def test_edited(self) -> None:
+        rendered = lockfile.render(SAMPLE)
+        self.refuse(rendered.replace('version = "2.1"', 'version = "2.2"'), "changed after it was written")
+        self.refuse(rendered.replace("files = 5", "files = 6"), "changed after it was written")
+
+    def test_every_line_counts(self) -> None:
+        """Each line that holds a value, left out or doubled, is noticed."""
+        lines = lockfile.render(SAMPLE).splitlines(keepends=True)
+        for at, line in enumerate(lines):
+            if "=" in line:
+                with self.subTest(line=line), self.assertRaises(LockfileError):
+                    lockfile.parse("".join(lines[:at] + lines[at + 1 :]))
+
+    def test_truncated_anywhere(self) -> None:
+        rendered = lockfile.render(SAMPLE)
+        for end in range(0, len(rendered) - 2, 7):
+            with self.subTest(end=end), self.assertRaises(LockfileError):
+                lockfile.parse(rendered[:end])
+
+    def test_of_a_newer_format(self) -> None:
+        self.refuse(lockfile.render(SAMPLE).replace("format = 1", "format = 2"), "format 2.*reads formats up to 1")
+
+    def test_no_lockfile_at_all(self) -> None:
+        self.refuse("hello = 1\n", "no format number")
+
+    def test_bad_toml_names_the_place(self) -> None:
+        self.refuse("format = 1\nsnapshot = = 3\n", r"line 2, column")
+
+    def test_wrong_types_name_the_place(self) -> None:
+        rendered = lockfile.render(SAMPLE)
+        self.refuse(rendered.replace("files = 5", 'files = "five"'), r"package\[0\]\.files")
+        self.refuse(rendered.replace("wanted = true", "wanted = 1"), r"package\[0\]\.wanted")
+        self.refuse(rendered.replace("files = 5", "files = -5"), r"package\[0\]\.files")
+        self.refuse(re.sub(r'tree = "sha256:2+"', 'tree = "md5:12"', rendered), r"package\[0\]\.tree")
+        self.refuse(rendered.replace("wanted = true", "wanted = true\nsurprise = 1"), "surprise")
+
+    def test_paths_that_lead_outside(self) -> None:
+        rendered = lockfile.render(SAMPLE)
+        for path in ("/etc", "../x", "lib/../../x"):
+            self.refuse(rendered.replace("lib/python3.11/site-packages", path), r"runtime\[0\]\.site")
+
+    def test_an_unfinished_merge(self) -> None:
+        rendered = lockfile.render(SAMPLE)
+        self.refuse(rendered.replace("[platform]", "<<<<<<< HEAD\n[platform]"), "merge")
+
+    def test_two_runtimes(self) -> None:
+        two = lockfile.identify(msgspec.structs.replace(SAMPLE, runtime=SAMPLE.runtime * 2))
+        self.refuse(lockfile.render(two), "one runtime")

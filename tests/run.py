@@ -1,0 +1,35 @@
+"""Runs the tests and closes with a line that says how many passed and failed.
+
+    python tests/run.py                 all of them
+    python tests/run.py commands.test_check core.test_trees
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+import unittest
+from pathlib import Path
+
+HERE = Path(__file__).parent
+
+
+def main() -> int:
+    sys.path.insert(0, str(HERE))
+    loader = unittest.TestLoader()
+    names = sys.argv[1:]
+    suite = loader.loadTestsFromNames(names) if names else loader.discover(str(HERE), top_level_dir=str(HERE))
+    began = time.monotonic()
+    result = unittest.TextTestRunner(verbosity=2).run(suite)
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    skipped = len(result.skipped)
+    for test, reason in result.skipped:
+        print(f"SKIPPED {test}: {reason}")
+    print(f"in {time.monotonic() - began:.0f} s")
+    passed = result.testsRun - failed - skipped
+    print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
+    return 1 if failed or not result.testsRun else 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

@@ -1,0 +1,214 @@
+"""What the tests share: temporary projects, real environments, made-up wheels, and the program itself."""
+
+from __future__ import annotations
+
+import atexit
+import base64
+import hashlib
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import unittest
+import zipfile
+from pathlib import Path
+from typing import Any
+
+from lapidar.core.standards.entry_points import scripts as declared_scripts
+
+PROGRAM = str(Path(sys.executable).with_name("lapidar"))
+WHEELS = Path(sys.prefix) / "wheels"
+
+# Byte-code of a runtime takes seconds to compile; the tests that do not break their cache share this one.
+SHARED_CACHE = Path(tempfile.mkdtemp(prefix="lapidar-tests-cache-"))
+atexit.register(shutil.rmtree, SHARED_CACHE, ignore_errors=True)
+
+
+class Case(unittest.TestCase):
+    """A test with a folder, a project and a cache of its own."""
+
+    maxDiff = None
+    own_cache = False
+
+    def setUp(self) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="lapidar-test-")).resolve()
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        self.project = self.folder / "project"
+        self.project.mkdir()
+        self.cache = self.folder / "cache" if self.own_cache else SHARED_CACHE
+        self.variables = {
+            name: value for name, value in os.environ.items()
+            if name not in ("VIRTUAL_ENV", "PYTHONPATH", "LAPIDAR_CACHE", "PYTHONHOME")
+        }
+        self.variables |= {"HOME": str(self.folder), "LAPIDAR_CACHE": str(self.cache), "TERM": "dumb"}
+
+    def lapidar(self, *words: object, code: int = 0, **settings: Any) -> subprocess.CompletedProcess[str]:
+        """Run the program in the project; its exit code must be the one given."""
+        settings.setdefault("cwd", self.project)
+        settings.setdefault("env", self.variables)
+        done = subprocess.run(
+            [PROGRAM, *map(str, words)], capture_output=True, text=True, errors="surrogateescape", check=False,
+            **settings,
+        )
+        self.assertEqual(done.returncode, code, f"lapidar {words}\n{done.stdout}\n{done.stderr}")
+        self.assertNotIn("Traceback", done.stderr)
+        return done
+
+    def json(self, *words: object, code: int = 0) -> Any:
+        return json.loads(self.lapidar(*words, "--json", code=code).stdout)
+
+    def fails(self, *words: object, code: int = 3, **settings: Any) -> str:
+        """Run the program, which must fail; what it says. It must say what to do next."""
+        said = self.lapidar(*words, code=code, **settings).stderr
+        self.assertIn("next:", said)
+        return said
+
+    def python(self, environment: Path, script: str, *words: str, **settings: Any) -> str:
+        """Run a script in an environment."""
+        settings.setdefault("env", self.variables)
+        done = subprocess.run(
+            [str(environment / "bin" / "python"), "-c", script, *words],
+            capture_output=True, text=True, check=False, **settings,
+        )
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        return done.stdout.strip()
+
+    def environment(self, *wheels: Path, name: str = "venv", python: str = sys.executable) -> Path:
+        """A virtual environment with wheels in it."""
+        place = self.folder / name
+        make_environment(place, python)
+        for wheel in wheels:
+            install(wheel, place)
+        return place
+
+    @property
+    def lock(self) -> Path:
+        return self.project / "lapidar.lock"
+
+    @property
+    def restored(self) -> Path:
+        return self.project / ".lapidar" / "env"
+
+
+def make_environment(place: Path, python: str = sys.executable, *options: str) -> None:
+    base = python if python != sys.executable else getattr(sys, "_base_executable", sys.executable)
+    subprocess.run([base, "-m", "venv", "--without-pip", *options, str(place)], check=True)
+
+
+def site_of(environment: Path) -> Path:
+    return next((environment / "lib").glob("python3*/site-packages"))
+
+
+def pythons() -> list[str]:
+    """Every CPython from 3.9 on of this machine: on PATH, the system's, and beside the one that runs the tests."""
+    candidates = [shutil.which(f"python3.{minor}") for minor in range(9, 14)]
+    candidates += ["/usr/bin/python3", *map(str, Path(sys.base_prefix).parent.glob("*/bin/python3"))]
+    found: dict[str, str] = {}
+    for candidate in candidates:
+        if not candidate or not Path(candidate).exists():
+            continue
+        done = subprocess.run(
+            [candidate, "-c", "import sys, os; print(sys.version_info >= (3, 9), sys.implementation.name, "
+             "os.path.realpath('/proc/self/exe'), sys.base_prefix == sys.prefix)"],
+            capture_output=True, text=True, check=False,
+        )
+        said = done.stdout.split()
+        if said[:2] == ["True", "cpython"] and said[3] == "True":
+            found.setdefault(said[2], candidate)
+    return sorted(found.values())
+
+
+# ---- made-up wheels
+
+
+def record_line(path: str, data: bytes) -> str:
+    digest = base64.urlsafe_b64encode(hashlib.sha256(data).digest()).rstrip(b"=").decode()
+    quoted = '"' + path.replace('"', '""') + '"' if any(char in path for char in ',"\n') else path
+    return f"{quoted},sha256={digest},{len(data)}\n"
+
+
+def wheel(
+    folder: Path,
+    name: str,
+    version: str = "1.0",
+    files: dict[str, bytes | str] | None = None,
+    *,
+    requires: list[str] | None = None,
+    entry_points: str = "",
+) -> Path:
+    """Write a wheel with these files (paths as in a wheel, `.data/...` included)."""
+    info = f"{name}-{version}.dist-info"
+    metadata = f"Metadata-Version: 2.1\nName: {name}\nVersion: {version}\n"
+    metadata += "".join(f"Requires-Dist: {need}\n" for need in requires or []) + "\nMade up for a test.\n"
+    content = {path: data.encode() if isinstance(data, str) else data for path, data in (files or {}).items()}
+    content.setdefault(f"{name}.py", f"VERSION = {version!r}\n".encode())
+    content[f"{info}/METADATA"] = metadata.encode()
+    content[f"{info}/WHEEL"] = b"Wheel-Version: 1.0\nGenerator: test\nRoot-Is-Purelib: true\nTag: py3-none-any\n"
+    if entry_points:
+        content[f"{info}/entry_points.txt"] = entry_points.encode()
+    record = "".join(record_line(path, data) for path, data in content.items()) + f"{info}/RECORD,,\n"
+    target = folder / f"{name}-{version}-py3-none-any.whl"
+    with zipfile.ZipFile(target, "w") as archive:
+        for path, data in [*content.items(), (f"{info}/RECORD", record.encode())]:
+            archive.writestr(zipfile.ZipInfo(path, (2020, 1, 1, 0, 0, 0)), data)
+    return target
+
+
+def install(source: Path, environment: Path, *, requested: bool = True) -> None:
+    """Install a wheel the way the standard tells installers to."""
+    site = site_of(environment)
+    version = site.parent.name
+    interpreter = str(environment / "bin" / "python")
+    lines = []
+    with zipfile.ZipFile(source) as archive:
+        name = source.name.split("-")[0]
+        for member in archive.namelist():
+            data = archive.read(member)
+            if member.endswith(".dist-info/RECORD"):
+                continue
+            target, executable = site / member, False
+            if ".data/" in member.split("/")[0] + "/":
+                scheme, inner = member.split("/", 2)[1:]
+                places = {"scripts": environment / "bin", "data": environment, "purelib": site, "platlib": site,
+                          "headers": environment / "include" / "site" / version / name}
+                target, executable = places[scheme] / inner, scheme == "scripts"
+            if executable and data.startswith(b"#!python"):
+                data = f"#!{interpreter}\n".encode() + data.split(b"\n", 1)[1]
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_bytes(data)
+            target.chmod(0o755 if executable else 0o644)
+            lines.append(record_line(os.path.relpath(target, site), data))
+        info = next(path for path in archive.namelist() if path.endswith(".dist-info/METADATA")).split("/")[0]
+        entry = f"{info}/entry_points.txt"
+        for script in declared_scripts(archive.read(entry).decode()) if entry in archive.namelist() else []:
+            data = launch_script(interpreter, script.module, script.attribute)
+            (environment / "bin" / script.name).write_bytes(data)
+            (environment / "bin" / script.name).chmod(0o755)
+            lines.append(record_line(os.path.relpath(environment / "bin" / script.name, site), data))
+    notes = {"INSTALLER": b"a test\n", **({"REQUESTED": b""} if requested else {})}
+    for note, data in notes.items():
+        (site / info / note).write_bytes(data)
+        lines.append(record_line(f"{info}/{note}", data))
+    (site / info / "RECORD").write_text("".join(lines) + f"{info}/RECORD,,\n")
+
+
+def launch_script(interpreter: str, module: str, attribute: str) -> bytes:
+    return (
+        f"#!{interpreter}\n# -*- coding: utf-8 -*-\nimport sys\nfrom {module} import {attribute.split('.')[0]}\n"
+        f"if __name__ == '__main__':\n    sys.exit({attribute}())\n"
+    ).encode()
+
+
+def tree_of(folder: Path) -> dict[str, tuple[str, bool, str]]:
+    """Everything below a folder: path -> kind, executable, content (or target)."""
+    found = {}
+    for path in sorted(folder.rglob("*")):
+        name = path.relative_to(folder).as_posix()
+        if path.is_symlink():
+            found[name] = ("link", False, os.readlink(path))
+        elif path.is_file():
+            digest = hashlib.sha256(path.read_bytes()).hexdigest()
+            found[name] = ("file", os.access(path, os.X_OK) and bool(path.stat().st_mode & 0o100), digest)
+    return found
