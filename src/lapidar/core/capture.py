@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -123,11 +124,17 @@ def capture(
         located=located,
         layers=_count(snapshot, base, found, stowed),
         edited=_edited(found, stowed),
-        warnings=tuple(found.warnings),
+        warnings=(*_of_this_shell(), *found.warnings),
         left_out=_left_out(base, found),
         changed=changed,
         seconds=time.monotonic() - began,
     )
+
+
+def _of_this_shell() -> tuple[str, ...]:
+    """Settings of the caller's shell that change what runs there, and that no snapshot holds."""
+    added = os.environ.get("PYTHONPATH")
+    return (f"PYTHONPATH is set here; what it adds ({added}) is not captured",) if added else ()
 
 
 def _drafts(base: runtime.Observed, found: packages.Observed) -> dict[str, list[Draft]]:

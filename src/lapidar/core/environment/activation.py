@@ -99,14 +99,16 @@ else if ( $#lapidar_called > 1 ) then
 else
     set lapidar_folder = "."
 endif
-alias deactivate 'test $?LAPIDAR_OLD_PATH != 0 && setenv PATH "$LAPIDAR_OLD_PATH" && unset LAPIDAR_OLD_PATH; test $?LAPIDAR_OLD_PROMPT != 0 && set prompt="$LAPIDAR_OLD_PROMPT" && unset LAPIDAR_OLD_PROMPT; unsetenv VIRTUAL_ENV; rehash; test "\\!:*" != "again" && unalias deactivate'
-deactivate again
+if ( $?LAPIDAR_OLD_PATH ) then
+    setenv PATH "$LAPIDAR_OLD_PATH"
+endif
+alias deactivate 'test $?LAPIDAR_OLD_PATH != 0 && setenv PATH "$LAPIDAR_OLD_PATH" && unset LAPIDAR_OLD_PATH; test $?LAPIDAR_OLD_PROMPT != 0 && set prompt="$LAPIDAR_OLD_PROMPT" && unset LAPIDAR_OLD_PROMPT; unsetenv VIRTUAL_ENV; rehash; unalias deactivate'
 if ( -x "$lapidar_folder/bin/python" ) then
     setenv VIRTUAL_ENV "`cd "\\""$lapidar_folder"\\"" && pwd`"
     set LAPIDAR_OLD_PATH = "$PATH"
     setenv PATH "${VIRTUAL_ENV}/bin:${PATH}"
     unsetenv PYTHONHOME
-    if ( $?prompt ) then
+    if ( $?prompt && ! $?LAPIDAR_OLD_PROMPT ) then
         set LAPIDAR_OLD_PROMPT = "$prompt"
         set prompt = "[$VIRTUAL_ENV:t] $prompt"
     endif
