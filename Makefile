@@ -20,8 +20,14 @@ check: $(VENV)/.installed
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/mypy
 
-benchmarks: $(VENV)/.installed
-	$(BIN)/python benchmarks/run.py
+benchmarks: $(VENV)/.installed .venv-benchmarks/.made
+	$(BIN)/python benchmarks/all.py
+
+# At least 20,000 files and 500 MB: the scientific packages and a notebook server.
+.venv-benchmarks/.made:
+	$(PYTHON) -m venv .venv-benchmarks
+	.venv-benchmarks/bin/python -m pip install --quiet numpy scipy pandas matplotlib scikit-learn notebook
+	touch $@
 
 # All wheels are kept: the tests compare each with the package captured from the environment it was installed in.
 $(VENV)/.wheels: pyproject.toml
@@ -40,4 +46,4 @@ $(VENV)/.installed: $(VENV)/.wheels $(SOURCES)
 	touch $@
 
 clean:
-	rm -rf $(VENV) lapidar-demo build
+	rm -rf $(VENV) .venv-benchmarks lapidar-demo build

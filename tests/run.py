@@ -1,7 +1,7 @@
 """Runs the tests and closes with a line that says how many passed and failed.
 
-    python tests/run.py                 all of them
-    python tests/run.py commands.test_check core.test_trees
+python tests/run.py                 all of them
+python tests/run.py commands.test_check core.test_trees
 """
 
 from __future__ import annotations

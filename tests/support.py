@@ -13,6 +13,7 @@ import sys
 import tempfile
 import unittest
 import zipfile
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -39,7 +40,8 @@ class Case(unittest.TestCase):
         self.project.mkdir()
         self.cache = self.folder / "cache" if self.own_cache else SHARED_CACHE
         self.variables = {
-            name: value for name, value in os.environ.items()
+            name: value
+            for name, value in os.environ.items()
             if name not in ("VIRTUAL_ENV", "PYTHONPATH", "LAPIDAR_CACHE", "PYTHONHOME")
         }
         self.variables |= {"HOME": str(self.folder), "LAPIDAR_CACHE": str(self.cache), "TERM": "dumb"}
@@ -49,7 +51,11 @@ class Case(unittest.TestCase):
         settings.setdefault("cwd", self.project)
         settings.setdefault("env", self.variables)
         done = subprocess.run(
-            [PROGRAM, *map(str, words)], capture_output=True, text=True, errors="surrogateescape", check=False,
+            [PROGRAM, *map(str, words)],
+            capture_output=True,
+            text=True,
+            errors="surrogateescape",
+            check=False,
             **settings,
         )
         self.assertEqual(done.returncode, code, f"lapidar {words}\n{done.stdout}\n{done.stderr}")
@@ -70,10 +76,13 @@ class Case(unittest.TestCase):
         settings.setdefault("env", self.variables)
         done = subprocess.run(
             [str(environment / "bin" / "python"), "-c", script, *words],
-            capture_output=True, text=True, check=False, **settings,
+            capture_output=True,
+            text=True,
+            check=False,
+            **settings,
         )
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
-        return done.stdout.strip()
+        return str(done.stdout).strip()
 
     def environment(self, *wheels: Path, name: str = "venv", python: str = sys.executable) -> Path:
         """A virtual environment with wheels in it."""
@@ -110,9 +119,15 @@ def pythons() -> list[str]:
         if not candidate or not Path(candidate).exists():
             continue
         done = subprocess.run(
-            [candidate, "-c", "import sys, os; print(sys.version_info >= (3, 9), sys.implementation.name, "
-             "os.path.realpath('/proc/self/exe'), sys.base_prefix == sys.prefix)"],
-            capture_output=True, text=True, check=False,
+            [
+                candidate,
+                "-c",
+                "import sys, os; print(sys.version_info >= (3, 9), sys.implementation.name, "
+                "os.path.realpath('/proc/self/exe'), sys.base_prefix == sys.prefix)",
+            ],
+            capture_output=True,
+            text=True,
+            check=False,
         )
         said = done.stdout.split()
         if said[:2] == ["True", "cpython"] and said[3] == "True":
@@ -133,7 +148,7 @@ def wheel(
     folder: Path,
     name: str,
     version: str = "1.0",
-    files: dict[str, bytes | str] | None = None,
+    files: Mapping[str, bytes | str] | None = None,
     *,
     requires: list[str] | None = None,
     entry_points: str = "",
@@ -171,8 +186,13 @@ def install(source: Path, environment: Path, *, requested: bool = True) -> None:
             target, executable = site / member, False
             if ".data/" in member.split("/")[0] + "/":
                 scheme, inner = member.split("/", 2)[1:]
-                places = {"scripts": environment / "bin", "data": environment, "purelib": site, "platlib": site,
-                          "headers": environment / "include" / "site" / version / name}
+                places = {
+                    "scripts": environment / "bin",
+                    "data": environment,
+                    "purelib": site,
+                    "platlib": site,
+                    "headers": environment / "include" / "site" / version / name,
+                }
                 target, executable = places[scheme] / inner, scheme == "scripts"
             if executable and data.startswith(b"#!python"):
                 data = f"#!{interpreter}\n".encode() + data.split(b"\n", 1)[1]

@@ -8,10 +8,9 @@ import time
 import unittest
 from pathlib import Path
 
-from support import Case, install, site_of, wheel
-
 from lapidar.core import lockfile
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from support import Case, install, site_of, wheel
 
 
 def writable(path: Path) -> Path:
@@ -25,8 +24,9 @@ class Checking(Case):
     def setUp(self) -> None:
         super().setUp()
         # A cache of its own, begun as a copy of the shared one: these tests break it.
-        self.venv = self.environment(wheel(self.folder, "sherdlib", files={"sherdlib/__init__.py": "X = 1\n",
-                                                                          "sherdlib/table.csv": "a,b\n"}))
+        self.venv = self.environment(
+            wheel(self.folder, "sherdlib", files={"sherdlib/__init__.py": "X = 1\n", "sherdlib/table.csv": "a,b\n"})
+        )
         self.lapidar("capture", self.venv)
         self.lapidar("restore")
         self.site = site_of(self.restored)
@@ -61,13 +61,16 @@ class Checking(Case):
         (self.restored / "notes.txt").write_text("")
         runtime = f"cpython {lockfile.read(self.lock).only_runtime.version}"
         for words in ((), ("--deep",)):
-            self.assertEqual(self.findings(*words), [
-                ("packages", "sherdlib 1.0", "missing", [self.below(table)]),
-                ("runtime", runtime, "altered", [self.below(library)]),
-                ("packages", "sherdlib 1.0", "altered", [self.below(module)]),
-                ("packages", "files of no snapshot", "extra", [self.below(self.site / "stray.py")]),
-                ("environment", "files of no snapshot", "extra", ["notes.txt"]),
-            ])
+            self.assertEqual(
+                self.findings(*words),
+                [
+                    ("packages", "sherdlib 1.0", "missing", [self.below(table)]),
+                    ("runtime", runtime, "altered", [self.below(library)]),
+                    ("packages", "sherdlib 1.0", "altered", [self.below(module)]),
+                    ("packages", "files of no snapshot", "extra", [self.below(self.site / "stray.py")]),
+                    ("environment", "files of no snapshot", "extra", ["notes.txt"]),
+                ],
+            )
 
     def test_an_extra_package(self) -> None:
         install(wheel(self.folder, "kilnlib"), self.restored)
@@ -141,11 +144,15 @@ class BrokenCache(Case):
 
     def setUp(self) -> None:
         super().setUp()
-        self.venv = self.environment(wheel(self.folder, "sherdlib", files={"sherdlib.py": "X = 'sherd'\n"}),
-                                     wheel(self.folder, "kilnlib", files={"kilnlib.py": "X = 'kiln'\n"}))
+        self.venv = self.environment(
+            wheel(self.folder, "sherdlib", files={"sherdlib.py": "X = 'sherd'\n"}),
+            wheel(self.folder, "kilnlib", files={"kilnlib.py": "X = 'kiln'\n"}),
+        )
         self.lapidar("capture", self.venv)
-        self.files = {package.name: self._file(package.tree, f"site/{package.name}.py")
-                      for package in lockfile.read(self.lock).package}
+        self.files = {
+            package.name: self._file(package.tree, f"site/{package.name}.py")
+            for package in lockfile.read(self.lock).package
+        }
 
     def _file(self, tree: str, path: str) -> Path:
         cache = Cache(self.cache)

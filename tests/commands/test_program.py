@@ -7,10 +7,9 @@ import subprocess
 import sys
 import unittest
 
-from support import PROGRAM, Case, pythons, wheel
-
 import lapidar
 from lapidar.cli.main import COMMANDS
+from support import PROGRAM, Case, pythons, wheel
 
 
 class Program(Case):
@@ -26,17 +25,21 @@ class Program(Case):
 
     def test_help_is_quick_to_load(self) -> None:
         for words in (["--help"], ["--version"], ["capture", "--help"]):
-            script = ("import sys\nfrom lapidar.cli.main import main\ntry: main(sys.argv[1:])\nexcept SystemExit: pass\n"
-                      "heavy = {'numpy', 'pandas', 'scipy', 'matplotlib', 'rich', 'msgspec', 'packaging'} & set(sys.modules)\n"
-                      "print('heavy:', sorted(heavy))")
+            script = (
+                "import sys\nfrom lapidar.cli.main import main\ntry: main(sys.argv[1:])\nexcept SystemExit: pass\n"
+                "heavy = {'numpy', 'pandas', 'scipy', 'matplotlib', 'rich', 'msgspec', 'packaging'} & set(sys.modules)\n"
+                "print('heavy:', sorted(heavy))"
+            )
             done = subprocess.run([sys.executable, "-c", script, *words], capture_output=True, text=True, check=True)
             self.assertIn("heavy: []", done.stdout)
 
     def test_the_core_knows_nothing_of_the_interface(self) -> None:
-        script = ("import pkgutil, importlib, sys, lapidar.core\n"
-                  "for m in pkgutil.walk_packages(lapidar.core.__path__, 'lapidar.core.'):\n"
-                  "    if not m.name.rpartition('.')[2].startswith('_'): importlib.import_module(m.name)\n"
-                  "print([n for n in sys.modules if n.startswith(('lapidar.cli', 'rich', 'argparse'))])")
+        script = (
+            "import pkgutil, importlib, sys, lapidar.core\n"
+            "for m in pkgutil.walk_packages(lapidar.core.__path__, 'lapidar.core.'):\n"
+            "    if not m.name.rpartition('.')[2].startswith('_'): importlib.import_module(m.name)\n"
+            "print([n for n in sys.modules if n.startswith(('lapidar.cli', 'rich', 'argparse'))])"
+        )
         done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
         self.assertEqual(done.stdout.strip(), "[]")
 
@@ -58,7 +61,14 @@ class Program(Case):
         environment = self.environment(wheel(self.folder, "sherdlib"))
         quiet = self.lapidar("-q", "capture", environment).stdout
         self.assertEqual(len(quiet.splitlines()), 1)
-        for words in (("capture", environment), ("restore",), ("check",), ("show",), ("cache", "summary"), ("cache", "prune")):
+        for words in (
+            ("capture", environment),
+            ("restore",),
+            ("check",),
+            ("show",),
+            ("cache", "summary"),
+            ("cache", "prune"),
+        ):
             self.assertIsInstance(self.json(*words), dict)
         error = json.loads(self.lapidar("capture", self.folder / "none", "--json", code=3).stdout)["error"]
         self.assertIn("no environment", error["what"])
@@ -70,8 +80,12 @@ class Program(Case):
 
         def on_terminal(**variables: str) -> str:
             leader, follower = pty.openpty()
-            with subprocess.Popen([PROGRAM, "cache", "prune", "--dry-run"], stdout=follower, stderr=follower,
-                                  env={**self.variables, "TERM": "xterm", **variables}) as process:
+            with subprocess.Popen(
+                [PROGRAM, "cache", "prune", "--dry-run"],
+                stdout=follower,
+                stderr=follower,
+                env={**self.variables, "TERM": "xterm", **variables},
+            ) as process:
                 os.close(follower)
                 process.wait()
             said = os.read(leader, 10_000).decode()
@@ -87,8 +101,15 @@ class Program(Case):
 
     def test_a_reader_that_goes_away(self) -> None:
         self.lapidar("capture", self.environment())
-        done = subprocess.run(f"'{PROGRAM}' show runtime | true", shell=True, cwd=self.project, env=self.variables,
-                              capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            f"'{PROGRAM}' show runtime | true",
+            shell=True,
+            cwd=self.project,
+            env=self.variables,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         self.assertEqual(done.stderr, "")
 
     def test_the_python_api(self) -> None:
@@ -117,10 +138,13 @@ class EveryPython(Case):
                 self.lapidar("restore", "--into", place)
                 moved = self.folder / f"moved {number}"
                 place.rename(moved)
-                self.python(moved, "import sys, sqlite3, ssl, ctypes, json, zlib\n"
-                                   f"assert sys.prefix == {str(moved)!r}, sys.prefix\n"
-                                   "outside = [p for p in sys.path if p and not p.startswith(sys.prefix)]\n"
-                                   "assert not outside, outside")
+                self.python(
+                    moved,
+                    "import sys, sqlite3, ssl, ctypes, json, zlib\n"
+                    f"assert sys.prefix == {str(moved)!r}, sys.prefix\n"
+                    "outside = [p for p in sys.path if p and not p.startswith(sys.prefix)]\n"
+                    "assert not outside, outside",
+                )
                 self.lapidar("capture", moved, "--lock", "again.lock")
                 self.assertEqual((self.project / "again.lock").read_text(), self.lock.read_text())
                 self.lapidar("check", "--env", moved, "--deep")
@@ -128,8 +152,12 @@ class EveryPython(Case):
     def test_virtual_environments(self) -> None:
         for number, python in enumerate(pythons()):
             with self.subTest(python=python):
-                made = wheel(self.folder, "sherdlib", entry_points="[console_scripts]\nsherd = sherdlib:main\n",
-                             files={"sherdlib.py": "def main():\n    print('sherd')\n"})
+                made = wheel(
+                    self.folder,
+                    "sherdlib",
+                    entry_points="[console_scripts]\nsherd = sherdlib:main\n",
+                    files={"sherdlib.py": "def main():\n    print('sherd')\n"},
+                )
                 try:
                     environment = self.environment(made, name=f"venv {number}", python=python)
                 except subprocess.CalledProcessError:

@@ -10,18 +10,23 @@ import time
 import unittest
 from pathlib import Path
 
-from support import PROGRAM, Case, install, site_of, tree_of, wheel
-
 from lapidar.core import lockfile
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
+from support import PROGRAM, Case, install, site_of, tree_of, wheel
 
 
 class Restoring(Case):
     def setUp(self) -> None:
         super().setUp()
-        self.venv = self.environment(wheel(self.folder, "sherdlib", entry_points="[console_scripts]\nsherd = sherdlib:main\n",
-                                           files={"sherdlib.py": "def main():\n    return 7\n"}))
+        self.venv = self.environment(
+            wheel(
+                self.folder,
+                "sherdlib",
+                entry_points="[console_scripts]\nsherd = sherdlib:main\n",
+                files={"sherdlib.py": "def main():\n    return 7\n"},
+            )
+        )
         self.lapidar("capture", self.venv)
 
     def test_it_replaces_an_older_one_in_one_step(self) -> None:
@@ -64,7 +69,6 @@ class Restoring(Case):
         self.lapidar("restore", "--snapshot", first[:10])
         self.assertFalse((site_of(self.restored) / "kilnlib.py").exists())
         self.assertIn("No snapshot", self.fails("restore", "--snapshot", "zzzz"))
-        ids = [found.removeprefix("sha256:") for found in History(Cache(self.cache)).ids()]
         for number in range(20):  # until two begin alike
             firsts = [found.removeprefix("sha256:")[0] for found in History(Cache(self.cache)).ids()]
             shared = next((first for first in firsts if firsts.count(first) > 1), None)
@@ -89,8 +93,14 @@ class Restoring(Case):
         self.assertFalse(self.restored.exists())
 
     def test_no_network_is_used(self) -> None:
-        done = subprocess.run(["unshare", "--net", PROGRAM, "restore"], cwd=self.project, env=self.variables,
-                              capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            ["unshare", "--net", PROGRAM, "restore"],
+            cwd=self.project,
+            env=self.variables,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         if "unshare" in done.stderr and os.getuid() != 0:
             self.skipTest("this machine lets nobody but root cut the network off")
         self.assertEqual(done.returncode, 0, done.stderr)
@@ -121,12 +131,19 @@ class Restoring(Case):
         shutil.copytree(self.cache, copy, copy_function=shutil.copy2)
         script = f"mount --bind '{copy}' '{copy}' && mount -o remount,bind,ro '{copy}' && exec \"$@\""
         command = ["unshare", "--mount", "sh", "-c", script, "sh", PROGRAM, "--cache", str(copy)]
-        done = subprocess.run([*command, "restore"], cwd=self.project, env=self.variables,
-                              capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [*command, "restore"], cwd=self.project, env=self.variables, capture_output=True, text=True, check=False
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
         self.python(self.restored, "import sherdlib")
-        done = subprocess.run([*command, "capture", self.venv], cwd=self.project, env=self.variables,
-                              capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [*command, "capture", self.venv],
+            cwd=self.project,
+            env=self.variables,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         self.assertEqual(done.returncode, 3)
         self.assertIn("cannot be written", done.stderr)
 
@@ -136,15 +153,26 @@ class Launching(Case):
 
     def setUp(self) -> None:
         super().setUp()
-        self.venv = self.environment(wheel(self.folder, "sherdlib", entry_points="[console_scripts]\nsherd = sherdlib:main\n",
-                                           files={"sherdlib.py": "import sys\ndef main():\n    print(sys.prefix)\n    return 7\n"}))
+        self.venv = self.environment(
+            wheel(
+                self.folder,
+                "sherdlib",
+                entry_points="[console_scripts]\nsherd = sherdlib:main\n",
+                files={"sherdlib.py": "import sys\ndef main():\n    print(sys.prefix)\n    return 7\n"},
+            )
+        )
         self.lapidar("capture", self.venv)
         self.place = self.folder / "a place"
         self.lapidar("restore", "--into", self.place)
 
     def prefix(self, *command: object, **settings: object) -> str:
-        done = subprocess.run([*map(str, command), "-c", "import sys; print(sys.prefix)"], capture_output=True,
-                              text=True, check=True, **settings)  # type: ignore[call-overload]
+        done = subprocess.run(
+            [*map(str, command), "-c", "import sys; print(sys.prefix)"],
+            capture_output=True,
+            text=True,
+            check=True,
+            **settings,
+        )  # type: ignore[call-overload]
         return str(done.stdout.strip())
 
     def test_however_it_is_started(self) -> None:
@@ -202,13 +230,15 @@ class Launching(Case):
         if not shutil.which("cc"):
             self.skipTest("there is no C compiler")
         (self.folder / "kiln.c").write_text(
-            "#include <Python.h>\nstatic struct PyModuleDef d = {PyModuleDef_HEAD_INIT, \"kiln\", 0, -1, 0};\n"
+            '#include <Python.h>\nstatic struct PyModuleDef d = {PyModuleDef_HEAD_INIT, "kiln", 0, -1, 0};\n'
             "PyMODINIT_FUNC PyInit_kiln(void) { return PyModule_Create(&d); }\n"
         )
         include = self.python(self.place, "import sysconfig; print(sysconfig.get_path('include'))")
         self.assertTrue(include.startswith(str(self.place)))
         suffix = self.python(self.place, "import sysconfig; print(sysconfig.get_config_var('EXT_SUFFIX'))")
-        subprocess.run(["cc", "-shared", "-fPIC", f"-I{include}", "-o", f"kiln{suffix}", "kiln.c"], cwd=self.folder, check=True)
+        subprocess.run(
+            ["cc", "-shared", "-fPIC", f"-I{include}", "-o", f"kiln{suffix}", "kiln.c"], cwd=self.folder, check=True
+        )
         self.python(self.place, "import kiln", cwd=self.folder)
 
     def test_activation(self) -> None:
@@ -231,12 +261,13 @@ class Launching(Case):
                 (plain / "python").write_text("#!/bin/sh\n")
                 (plain / "python").chmod(0o755)
                 path = self.folder / "script"
-                path.write_text(script + "\n")
+                path.write_text(script.replace("; ", "\n") + "\n")  # csh expands aliases line by line
                 arguments = [shell, str(path), str(self.place)]
                 variables = {"PATH": f"{plain}:/usr/bin:/bin", "HOME": str(self.folder), "TERM": "dumb"}
                 done = subprocess.run(arguments, env=variables, capture_output=True, text=True, check=False)
-                self.assertEqual(done.stdout.splitlines(), [f"{self.place}/bin/python", f"{plain}/python", "[]"],
-                                 done.stderr)
+                self.assertEqual(
+                    done.stdout.splitlines(), [f"{self.place}/bin/python", f"{plain}/python", "[]"], done.stderr
+                )
         self.assertGreaterEqual(tried, 2)
 
 
@@ -258,10 +289,17 @@ class Running(Case):
         self.assertEqual(done.stdout.strip(), str(words))
 
     def test_signals_reach_the_command(self) -> None:
-        script = ("import signal, sys, time\nsignal.signal(signal.SIGTERM, lambda *_: sys.exit(5))\n"
-                  "print('ready', flush=True)\ntime.sleep(30)\n")
-        with subprocess.Popen([PROGRAM, "run", "python", "-c", script], cwd=self.project, env=self.variables,
-                              stdout=subprocess.PIPE, text=True) as process:
+        script = (
+            "import signal, sys, time\nsignal.signal(signal.SIGTERM, lambda *_: sys.exit(5))\n"
+            "print('ready', flush=True)\ntime.sleep(30)\n"
+        )
+        with subprocess.Popen(
+            [PROGRAM, "run", "python", "-c", script],
+            cwd=self.project,
+            env=self.variables,
+            stdout=subprocess.PIPE,
+            text=True,
+        ) as process:
             assert process.stdout
             process.stdout.readline()
             process.send_signal(signal.SIGTERM)
@@ -294,8 +332,17 @@ class TwoAtATime(Case):
         venv = self.environment(wheel(self.folder, "sherdlib"))
 
         def both(*words: str) -> None:
-            running = [subprocess.Popen([PROGRAM, *words], cwd=self.project, env=self.variables,
-                                        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) for _ in range(2)]
+            running = [
+                subprocess.Popen(
+                    [PROGRAM, *words],
+                    cwd=self.project,
+                    env=self.variables,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.PIPE,
+                    text=True,
+                )
+                for _ in range(2)
+            ]
             for process in running:
                 said = process.communicate()
                 self.assertEqual(process.returncode, 0, said)
@@ -311,8 +358,13 @@ class TwoAtATime(Case):
         venv = self.environment(wheel(self.folder, "sherdlib"))
         self.lapidar("capture", venv)
         with Cache(self.cache).in_use():
-            process = subprocess.Popen([PROGRAM, "cache", "prune"], env=self.variables, stdout=subprocess.PIPE,
-                                       stderr=subprocess.PIPE, text=True)
+            process = subprocess.Popen(
+                [PROGRAM, "cache", "prune"],
+                env=self.variables,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                text=True,
+            )
             time.sleep(1)
             self.assertIsNone(process.poll())
         said = process.communicate(timeout=20)

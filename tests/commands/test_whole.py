@@ -16,11 +16,11 @@ from pathlib import Path
 from typing import ClassVar
 
 from packaging.utils import canonicalize_name, parse_wheel_filename
-from support import WHEELS, Case, tree_of
 
 from lapidar.core import lockfile
 from lapidar.core.cache.store import Cache
 from lapidar.core.standards import wheel as wheels
+from support import WHEELS, Case, tree_of
 
 
 class Whole(Case):
@@ -62,9 +62,24 @@ class Whole(Case):
         )
         hide = "".join(f"mount -t tmpfs none '{folder}' && " for folder in gone)
         done = subprocess.run(
-            ["unshare", "--net", "--mount", "sh", "-c", hide + 'exec "$@"', "sh",
-             str(self.restored / "bin" / "python"), "-c", script, *gone],
-            capture_output=True, text=True, check=False, env=self.variables, cwd=self.project,
+            [
+                "unshare",
+                "--net",
+                "--mount",
+                "sh",
+                "-c",
+                hide + 'exec "$@"',
+                "sh",
+                str(self.restored / "bin" / "python"),
+                "-c",
+                script,
+                *gone,
+            ],
+            capture_output=True,
+            text=True,
+            check=False,
+            env=self.variables,
+            cwd=self.project,
         )
         if "unshare" in done.stderr and os.getuid() != 0:
             self.skipTest("this machine lets nobody but root make a mount namespace")
@@ -109,14 +124,22 @@ class Whole(Case):
                 kinds["with data"] += any(entry.path.startswith("prefix/share/") for entry in tree)
                 kinds["with .pth files"] += any(entry.path.endswith(".pth") for entry in tree)
         self.assertGreaterEqual(kinds["wheels"], 10)
-        for kind in ("compiled", "with its own libraries", "with scripts", "with entry points", "with headers",
-                     "with data"):
+        for kind in (
+            "compiled",
+            "with its own libraries",
+            "with scripts",
+            "with entry points",
+            "with headers",
+            "with data",
+        ):
             self.assertGreaterEqual(kinds[kind], 1, kind)
 
     def _difference(self, path: Path, digest: str) -> str:
         installed = set(Cache(self.cache).tree(digest))
         unpacked = set(wheels.tree(path))
-        return f"only installed: {sorted(installed - unpacked)[:5]}, only in the wheel: {sorted(unpacked - installed)[:5]}"
+        return (
+            f"only installed: {sorted(installed - unpacked)[:5]}, only in the wheel: {sorted(unpacked - installed)[:5]}"
+        )
 
     def test_other_tools_see_normal_packages(self) -> None:
         self.lapidar("restore")
@@ -146,7 +169,8 @@ class Whole(Case):
         self.lapidar("restore")
         before = set(self.restored.rglob("*.pyc"))
         said = self.python(
-            self.restored, "import sys; sys.flags; import numpy, pandas, json; print(json.__cached__)",
+            self.restored,
+            "import sys; sys.flags; import numpy, pandas, json; print(json.__cached__)",
             env={**self.variables, "PYTHONVERBOSE": "1"},
         )
         self.assertEqual(set(self.restored.rglob("*.pyc")), before)

@@ -25,20 +25,45 @@ origins = st.one_of(
     st.builds(Origin, kind=st.just("local"), path=inside, folders=st.lists(inside, max_size=2).map(tuple)),
 )
 runtimes = st.builds(
-    Runtime, language=st.just("python"), implementation=text, version=text, build=text, executable=inside, site=inside,
-    headers=inside, tree=digests, files=counts, bytes=counts, left_out=st.lists(text, max_size=3).map(tuple),
+    Runtime,
+    language=st.just("python"),
+    implementation=text,
+    version=text,
+    build=text,
+    executable=inside,
+    site=inside,
+    headers=inside,
+    tree=digests,
+    files=counts,
+    bytes=counts,
+    left_out=st.lists(text, max_size=3).map(tuple),
 )
 packages = st.builds(
-    Package, language=st.just("python"), name=text, version=text, tree=digests, files=counts, bytes=counts,
-    requires=st.lists(text, max_size=3).map(tuple), wanted=st.booleans(), origin=origins,
+    Package,
+    language=st.just("python"),
+    name=text,
+    version=text,
+    tree=digests,
+    files=counts,
+    bytes=counts,
+    requires=st.lists(text, max_size=3).map(tuple),
+    wanted=st.booleans(),
+    origin=origins,
 )
 remainders = st.builds(
-    Remainder, language=st.just("python"), tree=digests, files=counts, bytes=counts,
+    Remainder,
+    language=st.just("python"),
+    tree=digests,
+    files=counts,
+    bytes=counts,
     paths=st.lists(text, max_size=3).map(tuple),
 )
 snapshots = st.builds(
-    Snapshot, format=st.just(lockfile.FORMAT), snapshot=st.just("sha256:" + "0" * 64),
-    platform=st.builds(Platform, text, text, text), runtime=st.tuples(runtimes),
+    Snapshot,
+    format=st.just(lockfile.FORMAT),
+    snapshot=st.just("sha256:" + "0" * 64),
+    platform=st.builds(Platform, text, text, text),
+    runtime=st.tuples(runtimes),
     package=st.lists(packages, max_size=4, unique_by=lambda package: package.name).map(
         lambda many: tuple(sorted(many, key=lambda package: package.name))
     ),
@@ -47,9 +72,24 @@ snapshots = st.builds(
 
 SAMPLE = lockfile.identify(
     Snapshot(
-        1, "sha256:" + "0" * 64, Platform("linux", "x86_64", "glibc 2.36"),
-        (Runtime("python", "cpython", "3.11.7", "main", "bin/python3.11", "lib/python3.11/site-packages",
-                 "include/python3.11", "sha256:" + "1" * 64, 10, 1000, ("its own test suite",)),),
+        1,
+        "sha256:" + "0" * 64,
+        Platform("linux", "x86_64", "glibc 2.36"),
+        (
+            Runtime(
+                "python",
+                "cpython",
+                "3.11.7",
+                "main",
+                "bin/python3.11",
+                "lib/python3.11/site-packages",
+                "include/python3.11",
+                "sha256:" + "1" * 64,
+                10,
+                1000,
+                ("its own test suite",),
+            ),
+        ),
         (Package("python", "numpy", "2.1", "sha256:" + "2" * 64, 5, 500, (), True, Origin(kind="environment")),),
     )
 )
@@ -66,8 +106,9 @@ class RoundTrip(unittest.TestCase):
     def test_it_is_standard_toml(self, snapshot: Snapshot) -> None:
         data = tomllib.loads(lockfile.render(snapshot))
         self.assertEqual(data["snapshot"], snapshot.snapshot)
-        self.assertEqual([package["name"] for package in data.get("package", [])],
-                         [package.name for package in snapshot.package])
+        self.assertEqual(
+            [package["name"] for package in data.get("package", [])], [package.name for package in snapshot.package]
+        )
 
     @given(snapshots, snapshots)
     def test_identity_is_content(self, one: Snapshot, other: Snapshot) -> None:

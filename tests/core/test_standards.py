@@ -8,11 +8,11 @@ import zipfile
 
 from hypothesis import given
 from hypothesis import strategies as st
-from support import Case, wheel
 
 from lapidar.core.errors import PackageBroken
 from lapidar.core.standards import direct_url, entry_points, layout, metadata, record
 from lapidar.core.standards import wheel as wheels
+from support import Case, wheel
 
 LINUX = {"sys_platform": "linux", "python_version": "3.11", "platform_system": "Linux"}
 
@@ -31,7 +31,9 @@ class Record(unittest.TestCase):
 
     def test_what_cannot_be_understood_is_left_empty(self) -> None:
         parsed = record.parse("a.py,md5=abc,12\nb.py,sha256=!!,x\n\nc.py\n")
-        self.assertEqual(parsed, [record.Row("a.py", "", 12), record.Row("b.py", "", None), record.Row("c.py", "", None)])
+        self.assertEqual(
+            parsed, [record.Row("a.py", "", 12), record.Row("b.py", "", None), record.Row("c.py", "", None)]
+        )
 
 
 class Needs(unittest.TestCase):
@@ -62,8 +64,10 @@ class EntryPoints(unittest.TestCase):
 
     def test_declared_commands(self) -> None:
         found = entry_points.scripts(self.TEXT)
-        self.assertEqual([(s.name, s.module, s.attribute) for s in found],
-                         [("Deep", "sherds", "App.run"), ("Fit", "sherds.fit", "main")])
+        self.assertEqual(
+            [(s.name, s.module, s.attribute) for s in found],
+            [("Deep", "sherds", "App.run"), ("Fit", "sherds.fit", "main")],
+        )
 
     def test_launch_scripts_of_any_installer(self) -> None:
         declared = entry_points.scripts(self.TEXT)
@@ -88,8 +92,11 @@ class Origins(unittest.TestCase):
 
     def test_round_trip(self) -> None:
         for data in (
-            {"url": "https://packages.example/a.git", "vcs_info": {"vcs": "git", "commit_id": "ab" * 20,
-             "requested_revision": "main"}, "subdirectory": "python"},
+            {
+                "url": "https://packages.example/a.git",
+                "vcs_info": {"vcs": "git", "commit_id": "ab" * 20, "requested_revision": "main"},
+                "subdirectory": "python",
+            },
             {"url": "https://packages.example/a-1.0.whl", "archive_info": {"hashes": {"sha256": "ab" * 32}}},
         ):
             origin = direct_url.origin(json.dumps(data))
@@ -99,8 +106,10 @@ class Origins(unittest.TestCase):
             self.assertEqual(direct_url.origin(rendered).commit, origin.commit)
 
     def test_no_absolute_path_gets_through(self) -> None:
-        for info in ({"dir_info": {}}, {"archive_info": {}}, {"vcs_info": {"vcs": "git", "commit_id": "ab" * 20}}):
-            origin = direct_url.origin(json.dumps({"url": "file:///home/someone/secret/a-1.0.whl", **info}))
+        commit = {"vcs": "git", "commit_id": "ab" * 20}
+        infos: list[tuple[str, dict[str, str]]] = [("dir_info", {}), ("archive_info", {}), ("vcs_info", commit)]
+        for kind, info in infos:
+            origin = direct_url.origin(json.dumps({"url": "file:///home/someone/secret/a-1.0.whl", kind: info}))
             self.assertNotIn("someone", repr(origin))
 
     def test_nonsense(self) -> None:

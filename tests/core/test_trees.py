@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError
 
-names = st.text(
-    st.characters(blacklist_categories=["Cs"], blacklist_characters="/\0"), min_size=1, max_size=12
-).filter(lambda name: name not in (".", ".."))
+names = st.text(st.characters(blacklist_categories=["Cs"], blacklist_characters="/\0"), min_size=1, max_size=12).filter(
+    lambda name: name not in (".", "..")
+)
 paths = st.lists(names, min_size=1, max_size=4).map("/".join)
 digests = st.binary(min_size=32, max_size=32).map(bytes.hex)
 
@@ -63,8 +63,13 @@ class TreeIdentity(unittest.TestCase):
     def test_a_known_listing(self) -> None:
         """The format as docs/cache.md gives it: a change of one byte would orphan every cache there is."""
         empty = hashlib.sha256(b"").hexdigest()
-        tree = Tree([Entry("site/b c", EXECUTABLE, empty, 0), Entry("site/a\tb", FILE, empty, 0),
-                     Entry("site/l", LINK, "b c", 0)])
+        tree = Tree(
+            [
+                Entry("site/b c", EXECUTABLE, empty, 0),
+                Entry("site/a\tb", FILE, empty, 0),
+                Entry("site/l", LINK, "b c", 0),
+            ]
+        )
         listing = f"lapidar tree 1\nf\t{empty}\t0\tsite/a\\tb\nx\t{empty}\t0\tsite/b c\nl\tb c\t0\tsite/l\n"
         self.assertEqual(tree.listing().decode(), listing)
         self.assertEqual(tree.digest, "sha256:" + hashlib.sha256(listing.encode()).hexdigest())

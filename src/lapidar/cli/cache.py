@@ -31,7 +31,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", choices=["summary", "audit", "prune"])
     parser.add_argument("--dry-run", action="store_true", help="prune: only tell what would be removed")
     parser.add_argument(
-        "--forget-after", metavar="DAYS", type=float,
+        "--forget-after",
+        metavar="DAYS",
+        type=float,
         help="prune: forget snapshots captured longer ago that no known project's lockfile holds",
     )
 
@@ -49,15 +51,21 @@ def _summary(session: Session) -> int:
         view.object({"cache": str(cache.root), **{name: getattr(found, name) for name in found.__slots__}})
         return ExitCode.DONE
     view.line(f"Cache      {human_path(cache.root)}")
-    view.line(f"Holds      {human_count(found.files, 'file')}, {human_bytes(found.bytes)}, "
-              f"in {human_count(found.trees, 'tree')}")
+    view.line(
+        f"Holds      {human_count(found.files, 'file')}, {human_bytes(found.bytes)}, "
+        f"in {human_count(found.trees, 'tree')}"
+    )
     view.line(f"Stands for {human_bytes(found.stands_for)} in {human_count(len(found.snapshots), 'snapshot')}")
     if found.set_aside:
         view.line(f"Set aside  {human_count(found.set_aside, 'bad entry', 'bad entries')}", "warn")
     view.line()
     rows = [
-        [kept.snapshot.removeprefix("sha256:")[:12], time.strftime("%Y-%m-%d %H:%M", time.localtime(kept.time)),
-         "current" if kept.current else "history", human_path(kept.lockfile)]
+        [
+            kept.snapshot.removeprefix("sha256:")[:12],
+            time.strftime("%Y-%m-%d %H:%M", time.localtime(kept.time)),
+            "current" if kept.current else "history",
+            human_path(kept.lockfile),
+        ]
         for kept in found.snapshots
     ]
     view.table(["snapshot", "captured", "", "lockfile"], rows)
@@ -71,11 +79,20 @@ def _audit(session: Session) -> int:
     view, cache = session.view, session.cache()
     found = audit(cache, view.reporter())
     if view.json:
-        view.object({"files": found.files, "bytes": found.bytes, "clean": found.clean, "corrupt": found.corrupt,
-                     "bad_trees": found.bad_trees})
+        view.object(
+            {
+                "files": found.files,
+                "bytes": found.bytes,
+                "clean": found.clean,
+                "corrupt": found.corrupt,
+                "bad_trees": found.bad_trees,
+            }
+        )
         return ExitCode.DONE if found.clean else ExitCode.NO
-    read = f"{human_count(found.files, 'file')}, {human_bytes(found.bytes)} read in " \
-           f"{human_seconds(time.monotonic() - began)}"
+    read = (
+        f"{human_count(found.files, 'file')}, {human_bytes(found.bytes)} read in "
+        f"{human_seconds(time.monotonic() - began)}"
+    )
     if found.clean:
         view.line(f"The cache is sound: {read}.", "good")
         return ExitCode.DONE
@@ -100,11 +117,14 @@ def _prune(session: Session) -> int:
             view.line("There is nothing to prune: some snapshot or project needs everything in the cache.")
             return
         verb = "Would remove" if plan.dry_run else "Removing"
-        view.line(f"{verb} {human_count(plan.files, 'file')}, {human_bytes(plan.bytes)}, "
-                  f"in {human_count(plan.trees, 'tree')} that nothing needs.")
+        view.line(
+            f"{verb} {human_count(plan.files, 'file')}, {human_bytes(plan.bytes)}, "
+            f"in {human_count(plan.trees, 'tree')} that nothing needs."
+        )
         for snapshot in plan.forgotten:
-            view.line(f"  {'would forget' if plan.dry_run else 'forgetting'} snapshot "
-                      f"{snapshot.removeprefix('sha256:')[:12]}")
+            view.line(
+                f"  {'would forget' if plan.dry_run else 'forgetting'} snapshot {snapshot.removeprefix('sha256:')[:12]}"
+            )
         if plan.set_aside:
             view.line(f"  and {human_count(plan.set_aside, 'bad entry', 'bad entries')} set aside before")
 

@@ -64,8 +64,14 @@ def _show(captured: Captured, view: View) -> None:
     view.note(f"Runtime      CPython {runtime.version} ({runtime.build})")
     view.note()
     rows = [
-        [layer.layer, f"{layer.count:,}", f"{layer.files:,}", human_bytes(layer.bytes), human_bytes(layer.new_bytes),
-         human_bytes(layer.reused_bytes)]
+        [
+            layer.layer,
+            f"{layer.count:,}",
+            f"{layer.files:,}",
+            human_bytes(layer.bytes),
+            human_bytes(layer.new_bytes),
+            human_bytes(layer.reused_bytes),
+        ]
         for layer in captured.layers
     ]
     if not view.quiet:
@@ -105,8 +111,14 @@ def _object(captured: Captured) -> dict[str, object]:
         "changed": captured.changed,
         "environment": {"interpreter": str(captured.located.interpreter), "why": captured.located.why},
         "layers": [
-            {"layer": layer.layer, "count": layer.count, "files": layer.files, "bytes": layer.bytes,
-             "new_bytes": layer.new_bytes, "reused_bytes": layer.reused_bytes}
+            {
+                "layer": layer.layer,
+                "count": layer.count,
+                "files": layer.files,
+                "bytes": layer.bytes,
+                "new_bytes": layer.new_bytes,
+                "reused_bytes": layer.reused_bytes,
+            }
             for layer in captured.layers
         ],
         "edited": captured.edited,

@@ -42,14 +42,16 @@ def run(session: Session) -> int:
         project, cache, snapshot, environment=session.path("env"), deep=options.deep, reporter=view.reporter()
     )
     if view.json:
-        view.object({
-            "snapshot": snapshot.snapshot,
-            "environment": str(checked.environment),
-            "deep": checked.deep,
-            "files": checked.files,
-            "clean": checked.clean,
-            "findings": checked.findings,
-        })
+        view.object(
+            {
+                "snapshot": snapshot.snapshot,
+                "environment": str(checked.environment),
+                "deep": checked.deep,
+                "files": checked.files,
+                "clean": checked.clean,
+                "findings": checked.findings,
+            }
+        )
     else:
         _show(checked, view)
     return ExitCode.DONE if checked.clean else ExitCode.NO

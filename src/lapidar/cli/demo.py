@@ -43,8 +43,13 @@ def run(session: Session) -> int:
         view.object({"folder": str(folder), "identical": identical, "results": compared})
         return ExitCode.DONE if identical else ExitCode.NO
     rows = [
-        [result.name, human_bytes(result.bytes), result.before[:16], result.after[:16],
-         "identical" if result.identical else "DIFFERENT"]
+        [
+            result.name,
+            human_bytes(result.bytes),
+            result.before[:16],
+            result.after[:16],
+            "identical" if result.identical else "DIFFERENT",
+        ]
         for result in compared
     ]
     view.table(["result", "size", "sha256 today", "sha256 later", ""], rows, right=(1,))

@@ -78,9 +78,7 @@ class Session:
 
 class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
-        self.exit(
-            ExitCode.USAGE, f"{self.prog}: {message}\n  next: {self.prog} --help shows what there is.\n"
-        )
+        self.exit(ExitCode.USAGE, f"{self.prog}: {message}\n  next: {self.prog} --help shows what there is.\n")
 
 
 def _add_global_options(parser: argparse.ArgumentParser, *, top: bool) -> None:
@@ -89,7 +87,9 @@ def _add_global_options(parser: argparse.ArgumentParser, *, top: bool) -> None:
 
     def add(*names: str, **settings: Any) -> None:
         # After the command's name an option that is not given must not undo the one given before it.
-        group.add_argument(*names, **({} if top else {"default": argparse.SUPPRESS}), **settings)
+        if not top:
+            settings["default"] = argparse.SUPPRESS
+        group.add_argument(*names, **settings)
 
     add("--project", metavar="DIR", help="the project's folder (default: the one this folder is in)")
     add("--cache", metavar="DIR", dest="cache", help="the package cache (default: LAPIDAR_CACHE, or the user's own)")

@@ -22,15 +22,15 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--into", metavar="DIR", help="the folder to make (default: PROJECT/.lapidar/env)")
     parser.add_argument(
-        "--placement", choices=["auto", "clone", "hardlink", "copy"], default="auto",
+        "--placement",
+        choices=["auto", "clone", "hardlink", "copy"],
+        default="auto",
         help="how files get there; auto: cloned where the file system can, else hard-linked, else copied",
     )
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
     which.add_argument("--snapshot", metavar="ID", help="a snapshot of the history, by the beginning of its identity")
-    parser.add_argument(
-        "--verify", action="store_true", help="read every byte in the cache before anything is placed"
-    )
+    parser.add_argument("--verify", action="store_true", help="read every byte in the cache before anything is placed")
 
 
 def run(session: Session) -> int:
@@ -41,22 +41,28 @@ def run(session: Session) -> int:
     project, cache = session.project, session.cache()
     snapshot = read_snapshot(project, cache, session.path("lock"), options.snapshot)
     restored = restore(
-        project, cache, snapshot,
-        into=session.path("into"), placement=Placement(options.placement), verify=options.verify,
+        project,
+        cache,
+        snapshot,
+        into=session.path("into"),
+        placement=Placement(options.placement),
+        verify=options.verify,
         reporter=view.reporter(),
     )
     if view.json:
-        view.object({
-            "environment": str(restored.environment),
-            "snapshot": snapshot.snapshot,
-            "placement": restored.placement,
-            "files": restored.files,
-            "bytes": restored.bytes,
-            "already": restored.already,
-            "replaced": restored.replaced,
-            "warnings": restored.warnings,
-            "seconds": round(restored.seconds, 3),
-        })
+        view.object(
+            {
+                "environment": str(restored.environment),
+                "snapshot": snapshot.snapshot,
+                "placement": restored.placement,
+                "files": restored.files,
+                "bytes": restored.bytes,
+                "already": restored.already,
+                "replaced": restored.replaced,
+                "warnings": restored.warnings,
+                "seconds": round(restored.seconds, 3),
+            }
+        )
         return ExitCode.DONE
     shown = human_path(restored.environment)
     if restored.already:

@@ -40,9 +40,7 @@ def run(session: Session) -> int:
         raise LapidarError("There is no command to run", remedy="For example: lapidar run python analysis.py")
     mark = marker.read(environment)
     if mark is None:
-        raise LapidarError(
-            f"There is no restored environment at {environment}", remedy="Run `lapidar restore` first."
-        )
+        raise LapidarError(f"There is no restored environment at {environment}", remedy="Run `lapidar restore` first.")
     if not session.options.env and project.lockfile.is_file():
         wanted = lockfile.read(project.lockfile).snapshot
         if wanted != mark.snapshot:

@@ -47,8 +47,11 @@ def run(session: Session) -> int:
         else:
             _package(package, snapshot, _cache_or_none(session), view)
     elif view.json:
-        view.object({"runtime": snapshot.runtime, "packages": snapshot.package, "remainder": snapshot.remainder}
-                    .get(options.layer, snapshot))
+        view.object(
+            {"runtime": snapshot.runtime, "packages": snapshot.package, "remainder": snapshot.remainder}.get(
+                options.layer, snapshot
+            )
+        )
     else:
         {"runtime": _runtime, "packages": _packages, "remainder": _remainder}.get(options.layer, _summary)(
             snapshot, view
@@ -98,10 +101,14 @@ def _summary(snapshot: Snapshot, view: View) -> None:
     largest = sorted(snapshot.package, key=lambda package: package.bytes, reverse=True)[:5]
     view.line(f"Snapshot   {snapshot.snapshot.removeprefix('sha256:')}")
     view.line(f"Platform   {snapshot.platform.system} {snapshot.platform.machine}, {snapshot.platform.libc}")
-    view.line(f"Runtime    CPython {runtime.version} ({runtime.build}), "
-              f"{human_count(runtime.files, 'file')}, {human_bytes(runtime.bytes)}")
-    view.line(f"Packages   {len(snapshot.package)}, {human_count(sum(p.files for p in snapshot.package), 'file')}, "
-              f"{human_bytes(sum(p.bytes for p in snapshot.package))}")
+    view.line(
+        f"Runtime    CPython {runtime.version} ({runtime.build}), "
+        f"{human_count(runtime.files, 'file')}, {human_bytes(runtime.bytes)}"
+    )
+    view.line(
+        f"Packages   {len(snapshot.package)}, {human_count(sum(p.files for p in snapshot.package), 'file')}, "
+        f"{human_bytes(sum(p.bytes for p in snapshot.package))}"
+    )
     view.line(f"  asked for  {', '.join(wanted) or '-'}")
     view.line(f"  largest    {', '.join(f'{p.name} {human_bytes(p.bytes)}' for p in largest) or '-'}")
     for rest in snapshot.remainder:

@@ -206,8 +206,12 @@ class Bar:
         count = DownloadColumn() if self._unit == "bytes" else MofNCompleteColumn()
         console = Console(stderr=True, no_color="NO_COLOR" in os.environ)
         self._bar = Progress(
-            TextColumn("{task.description:<20}"), BarColumn(bar_width=40), count, TimeRemainingColumn(),
-            console=console, transient=True,
+            TextColumn("{task.description:<20}"),
+            BarColumn(bar_width=40),
+            count,
+            TimeRemainingColumn(),
+            console=console,
+            transient=True,
         )
         self._bar.start()
         self._id = self._bar.add_task(self._task, total=self._total)

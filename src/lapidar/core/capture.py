@@ -168,7 +168,7 @@ def _count(
             layer,
             len(several),
             sum(len(one.tree) for one in several),
-            sum(one.tree.bytes for one in several),
+            sum(one.tree.total_bytes for one in several),
             sum(one.new_bytes for one in several),
         )
 

@@ -113,8 +113,9 @@ def judge_environment(
     if mark.snapshot != snapshot.snapshot:
         return [
             Finding(
-                "environment", str(target), f"it is of snapshot {short(mark.snapshot)}, the lockfile of "
-                f"{short(snapshot.snapshot)}",
+                "environment",
+                str(target),
+                f"it is of snapshot {short(mark.snapshot)}, the lockfile of {short(snapshot.snapshot)}",
             )
         ]
     restored = manifest.read(target)
@@ -149,8 +150,15 @@ def _derive(
         return listed
     owners: dict[str, int] = {}
     files = [
-        Placed(path, owners.setdefault(item.owner, len(owners)), item.entry.kind, item.entry.content,
-               item.entry.bytes, manifest.GENERATED, item.data is None)
+        Placed(
+            path,
+            owners.setdefault(item.owner, len(owners)),
+            item.entry.kind,
+            item.entry.content,
+            item.entry.bytes,
+            manifest.GENERATED,
+            item.data is None,
+        )
         for path, item in plan.items.items()
     ]
     return manifest.Manifest(list(owners), files, listed.wanted)
@@ -211,9 +219,7 @@ def _kind_is(mode: int, kind: str) -> bool:
     return stat.S_ISREG(mode) and bool(mode & stat.S_IXUSR) == (kind == EXECUTABLE)
 
 
-def _read_all(
-    target: Path, listed: manifest.Manifest, judged: _Judged, reporter: progress.Progress
-) -> list[Placed]:
+def _read_all(target: Path, listed: manifest.Manifest, judged: _Judged, reporter: progress.Progress) -> list[Placed]:
     """Every file whose bytes, kind or target differ; times do not matter here."""
     missing = {row.path for row in judged.missing}
     altered = []
@@ -270,7 +276,9 @@ def _extras(snapshot: Snapshot, extra: Iterable[str]) -> Iterator[Finding]:
         if path.endswith(".dist-info/METADATA") and path.count("/") == site.count("/") + 1:
             name, _, version = folder.removesuffix(".dist-info").partition("-")
             yield Finding(
-                "packages", f"{name} {version}", "extra package",
+                "packages",
+                f"{name} {version}",
+                "extra package",
                 remedy="lapidar restore to be without it, or lapidar capture of this environment to keep it",
             )
     if in_site:
@@ -294,7 +302,7 @@ def judge_cache(
             trees.append((label, cache.tree(digest)))
         except LapidarError as error:
             findings.append(Finding("cache", label, str(error), remedy=_STOW_AGAIN))
-    total = sum(tree.bytes for _, tree in trees) if deep else 0
+    total = sum(tree.total_bytes for _, tree in trees) if deep else 0
     checked: set[tuple[str, str]] = set()
     with progress.task(reporter, "Reading the cache", total, "bytes"):
         for label, tree in trees:
@@ -327,4 +335,3 @@ def _judge_tree(
         yield Finding("cache", label, "lost", tuple(lost), _STOW_AGAIN)
     if corrupt:
         yield Finding("cache", label, "corrupt", tuple(corrupt), _STOW_AGAIN)
-

@@ -78,6 +78,7 @@ def restore(
     _same_kind_of_machine(snapshot)
     target = Path(os.path.abspath(into)) if into else project.environment
     _refuse_foreign(target)
+    atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
     with cache.in_use():
         trees = _trees(cache, snapshot, verify, reporter)
         there = marker.read(target)
@@ -87,7 +88,7 @@ def restore(
             if not into:
                 project.make_own_folder()
             target.parent.mkdir(parents=True, exist_ok=True)
-            with atomic.WorkFolder(target.parent, f".{target.name}.lapidar-") as work:
+            with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
                 built = _Builder(cache, snapshot, trees, work.path, target, project, reporter).build(placement)
                 _refuse_foreign(target)
                 replaced = _put_in_place(work.path, target)
@@ -105,6 +106,10 @@ def restore(
         warnings=tuple(built.warnings),
         seconds=time.monotonic() - began,
     )
+
+
+def _work_prefix(target: Path) -> str:
+    return f".{target.name}.lapidar-"
 
 
 def _same_kind_of_machine(snapshot: Snapshot) -> None:
@@ -168,9 +173,7 @@ def _tell(flawed: dict[str, list[str]]) -> str:
     return "\n  ".join(["", *lines])
 
 
-def _matches(
-    cache: Cache, snapshot: Snapshot, target: Path, there: marker.Marker, placement: Placement
-) -> bool:
+def _matches(cache: Cache, snapshot: Snapshot, target: Path, there: marker.Marker, placement: Placement) -> bool:
     if there.snapshot != snapshot.snapshot or placement not in (Placement.AUTO, there.placement):
         return False
     return not check.judge_environment(snapshot, target, cache)
@@ -178,8 +181,16 @@ def _matches(
 
 def _already(target: Path, snapshot: Snapshot, there: marker.Marker, began: float) -> Restored:
     return Restored(
-        environment=target, snapshot=snapshot, placement=there.placement, files=0, bytes=0, compiled=0,
-        already=True, replaced=False, warnings=(), seconds=time.monotonic() - began,
+        environment=target,
+        snapshot=snapshot,
+        placement=there.placement,
+        files=0,
+        bytes=0,
+        compiled=0,
+        already=True,
+        replaced=False,
+        warnings=(),
+        seconds=time.monotonic() - began,
     )
 
 

@@ -19,11 +19,7 @@ Name = Annotated[str, msgspec.Meta(min_length=1)]
 Inside = Annotated[str, msgspec.Meta(pattern=r"^(?!/)(?!(.*/)?\.\.(/|$))[^\0]+$")]
 
 
-class Record(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
-    """What all records share: immutable, strict about unknown fields."""
-
-
-class Platform(Record):
+class Platform(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """The kind of machine and operating system that the environment's bytes are for."""
 
     system: Name
@@ -31,7 +27,7 @@ class Platform(Record):
     libc: Name
 
 
-class Runtime(Record):
+class Runtime(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """A language runtime: its executable, its own library, its standard library.
 
     `executable`, `site` and `headers` are paths below the environment: the interpreter in the runtime's tree,
@@ -51,7 +47,7 @@ class Runtime(Record):
     left_out: tuple[str, ...]
 
 
-class Origin(Record):
+class Origin(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """Where the bytes of a package came from.
 
     ``environment``: only the captured environment is known. ``archive``: the file at `url`. ``index``: the
@@ -73,7 +69,7 @@ class Origin(Record):
     folders: tuple[Inside, ...] | None = None
 
 
-class Package(Record):
+class Package(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """One installed distribution."""
 
     language: Literal["python"]
@@ -87,7 +83,7 @@ class Package(Record):
     origin: Origin
 
 
-class Remainder(Record):
+class Remainder(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """The files in the packages' folders that belong to no package; `paths` are their top-level names."""
 
     language: Literal["python"]
@@ -97,7 +93,7 @@ class Remainder(Record):
     paths: tuple[str, ...]
 
 
-class Snapshot(Record):
+class Snapshot(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """The record of all layers of one environment.
 
     `snapshot` is its identity: the digest of its canonical text, see `lapidar.core.lockfile`.

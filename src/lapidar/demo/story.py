@@ -108,12 +108,16 @@ class Story:
         sys.stdout.flush()
         variables = {**os.environ, "LAPIDAR_CACHE": "../cache"}
         done = subprocess.run(
-            command, cwd=self.project, env=variables, check=False,
+            command,
+            cwd=self.project,
+            env=variables,
+            check=False,
             stdout=subprocess.DEVNULL if self.quiet else None,
         )
         if done.returncode != 0:
             raise LapidarError(
-                f"A step of the demo failed with exit code {done.returncode}", why=shlex.join(command),
+                f"A step of the demo failed with exit code {done.returncode}",
+                why=shlex.join(command),
                 remedy=f"Look at {self.folder}, or run the step by hand.",
             )
 

@@ -129,9 +129,7 @@ def choose(cache: Cache, folder: Path, wanted: Placement, sample: File) -> Place
     ) from refused
 
 
-def place(
-    files: Sequence[File], root: Path, placement: Placement, reporter: progress.Progress
-) -> None:
+def place(files: Sequence[File], root: Path, placement: Placement, reporter: progress.Progress) -> None:
     """Place files below a folder whose sub-folders are all there.
 
     Raises:

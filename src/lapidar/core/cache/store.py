@@ -7,7 +7,7 @@ import os
 import secrets
 import sys
 import tomllib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -83,7 +83,8 @@ class Cache:
             part.unlink()
         except OSError as error:
             raise CacheError(
-                f"The cache {self.root} cannot be made", why=error.strerror or str(error),
+                f"The cache {self.root} cannot be made",
+                why=error.strerror or str(error),
                 remedy="Name another folder with --cache or LAPIDAR_CACHE.",
             ) from error
 
@@ -270,8 +271,3 @@ def digest_of_name(path: str) -> tuple[str, bool]:
     folder, _, name = path.rpartition("/")
     executable = name.endswith(".x")
     return sys.intern(folder[-2:]) + name.removesuffix(".x"), executable
-
-
-def total_bytes(entries: Iterable[Entry]) -> int:
-    """The size of distinct files: what they take in the cache."""
-    return sum({(entry.content, entry.kind): entry.bytes for entry in entries}.values())

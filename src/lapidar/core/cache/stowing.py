@@ -144,7 +144,8 @@ def _status(path: str) -> os.stat_result:
         status = os.stat(path)
     except OSError as error:
         raise PackageBroken(
-            f"The file {path!r} cannot be read", why=error.strerror or str(error),
+            f"The file {path!r} cannot be read",
+            why=error.strerror or str(error),
             remedy="Mend or reinstall what it belongs to, then capture again.",
         ) from error
     if not stat.S_ISREG(status.st_mode):
@@ -192,9 +193,7 @@ def _chunks(
         yield chunk
 
 
-def _read_chunk(
-    cache: Cache, jobs: list[tuple[str, Draft, os.stat_result | None]], staging: str
-) -> list[_Read]:
+def _read_chunk(cache: Cache, jobs: list[tuple[str, Draft, os.stat_result | None]], staging: str) -> list[_Read]:
     reads = []
     for number, (owner, draft, status) in enumerate(jobs):
         kind = EXECUTABLE if status and status.st_mode & stat.S_IXUSR else FILE
@@ -209,19 +208,19 @@ def _read_chunk(
     return reads
 
 
-def _unreadable(path: str, error: OSError) -> PackageBroken:
-    return PackageBroken(
-        f"The file {path!r} cannot be read", why=error.strerror or str(error),
-        remedy="Make it readable (chmod), or remove what it belongs to, then capture again.",
-    )
+def _open_source(path: str) -> int:
+    try:
+        return os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+    except OSError as error:
+        raise PackageBroken(
+            f"The file {path!r} cannot be read",
+            why=error.strerror or str(error),
+            remedy="Make it readable (chmod), or remove what it belongs to, then capture again.",
+        ) from error
 
 
 def _read_small(path: str) -> bytes:
-    try:
-        descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
-    except OSError as error:
-        raise _unreadable(path, error) from error
-    with open(descriptor, "rb", buffering=0) as stream:
+    with open(_open_source(path), "rb", buffering=0) as stream:
         return stream.read()
 
 
@@ -245,11 +244,7 @@ def _read_large(cache: Cache, draft: Draft, kind: str, staged: str) -> tuple[Ent
     size = 0
     descriptor = _create(staged, kind)
     try:
-        try:
-            stream = open(draft.source, "rb", buffering=0)
-        except OSError as error:
-            raise _unreadable(draft.source, error) from error
-        with stream:
+        with open(_open_source(draft.source), "rb", buffering=0) as stream:
             while piece := stream.read(_PIECE_BYTES):
                 digest.update(piece)
                 size += len(piece)

@@ -131,7 +131,7 @@ class Tree:
         return hash(self.digest)
 
     @property
-    def bytes(self) -> int:
+    def total_bytes(self) -> int:
         """The size of all its files together."""
         return sum(entry.bytes for entry in self.entries)
 
@@ -145,8 +145,7 @@ class Tree:
     def listing(self) -> bytes:
         """The canonical text, UTF-8."""
         lines = [
-            f"{entry.kind}\t{_escape(entry.content)}\t{entry.bytes}\t{_escape(entry.path)}\n"
-            for entry in self.entries
+            f"{entry.kind}\t{_escape(entry.content)}\t{entry.bytes}\t{_escape(entry.path)}\n" for entry in self.entries
         ]
         return (_HEADER + "".join(lines)).encode("utf-8")
 

@@ -82,8 +82,11 @@ def _kept(history: History) -> list[Kept]:
 
 
 def _stands_for(snapshot: Snapshot) -> int:
-    records = (*snapshot.runtime, *snapshot.package, *snapshot.remainder)
-    return sum(record.bytes for record in records)
+    return (
+        sum(runtime.bytes for runtime in snapshot.runtime)
+        + sum(package.bytes for package in snapshot.package)
+        + sum(rest.bytes for rest in snapshot.remainder)
+    )
 
 
 def _snapshots(history: History) -> Iterable[tuple[str, Snapshot]]:
@@ -158,9 +161,7 @@ def _is_sound(path: str, digest: str) -> bool:
 
 
 def _audit_trees(cache: Cache, bad: set[tuple[str, bool]], found: Audit) -> None:
-    owners = {
-        digest: label for _, snapshot in _snapshots(History(cache)) for label, digest in snapshot.trees()
-    }
+    owners = {digest: label for _, snapshot in _snapshots(History(cache)) for label, digest in snapshot.trees()}
     for digest in list(cache.all_trees()):
         try:
             tree = cache.tree(digest)

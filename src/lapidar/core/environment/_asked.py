@@ -11,7 +11,7 @@ def mapped(part):
     try:
         with open("/proc/self/maps") as lines:
             paths = [line.rstrip("\n").split(None, 5)[-1] for line in lines if line.count("/")]
-    except (IOError, OSError):
+    except OSError:
         return []
     return sorted(set(path for path in paths if part in os.path.basename(path)))
 
@@ -52,7 +52,7 @@ def libc():
 def markers():
     # The environment markers of the Dependency specifiers specification.
     release = sys.implementation.version
-    number = "{0.major}.{0.minor}.{0.micro}".format(release)
+    number = f"{release.major}.{release.minor}.{release.micro}"
     if release.releaselevel != "final":
         number += release.releaselevel[0] + str(release.serial)
     return {
@@ -74,8 +74,12 @@ answer = {"python": list(sys.version_info[:3])}
 if sys.version_info >= (3, 9):
     import sysconfig
 
-    base = {"base": sys.base_prefix, "platbase": sys.base_exec_prefix, "installed_base": sys.base_prefix,
-            "installed_platbase": sys.base_exec_prefix}
+    base = {
+        "base": sys.base_prefix,
+        "platbase": sys.base_exec_prefix,
+        "installed_base": sys.base_prefix,
+        "installed_platbase": sys.base_exec_prefix,
+    }
     scheme = "posix_prefix"
     answer.update(
         implementation=sys.implementation.name,

@@ -79,9 +79,7 @@ def _launchers(plan: Plan, base: Runtime) -> None:
         plan.generate(OWN, path, data)
 
 
-def _package(
-    plan: Plan, base: Runtime, package: Package, tree: Tree, cache: Cache, way_to_project: str
-) -> None:
+def _package(plan: Plan, base: Runtime, package: Package, tree: Tree, cache: Cache, way_to_project: str) -> None:
     """A package's files, and what an installer would write beside them."""
     owner = f"{package.name} {package.version}"
     placed = list(packages.place(base, package.name, tree))
@@ -118,9 +116,9 @@ def _is_python_script(cache: Cache, entry: Entry) -> bool:
 
 def _metadata_folder(base: Runtime, tree: Tree) -> str | None:
     for entry in tree:
-        if entry.path.startswith("site/") and entry.path.endswith((".dist-info/METADATA", ".egg-info/PKG-INFO")):
-            if entry.path.count("/") == 2:
-                return f"{base.site}/{entry.path.split('/')[1]}"
+        root, folder, name = (*entry.path.split("/"), "", "")[:3]
+        if root == "site" and f"{folder}/{name}".endswith((".dist-info/METADATA", ".egg-info/PKG-INFO")):
+            return f"{base.site}/{folder}"
     return None
 
 

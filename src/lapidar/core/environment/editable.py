@@ -58,10 +58,10 @@ def _table(module: str) -> dict[str, str]:
     except (OSError, SyntaxError, ValueError):
         return {}
     for node in tree.body:
-        target = node.target if isinstance(node, ast.AnnAssign) else None
-        if isinstance(node, ast.Assign) and len(node.targets) == 1:
-            target = node.targets[0]
-        if isinstance(target, ast.Name) and target.id == "MAPPING" and isinstance(node, ast.Assign | ast.AnnAssign):
+        if not isinstance(node, ast.Assign | ast.AnnAssign):
+            continue
+        targets = node.targets if isinstance(node, ast.Assign) else [node.target]
+        if any(isinstance(target, ast.Name) and target.id == "MAPPING" for target in targets):
             try:
                 value = ast.literal_eval(node.value) if node.value else None
             except ValueError:

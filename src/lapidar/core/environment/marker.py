@@ -33,8 +33,12 @@ class Marker(msgspec.Struct, frozen=True):
     def render(self) -> str:
         """The text of the file."""
         fields = msgspec.to_builtins(self)
-        lines = [f'{key} = "{value}"' if isinstance(value, str) else f"{key} = {value}" for key, value in fields.items()]
-        return "\n".join(["# Written by lapidar restore. This folder may be moved, and is not to be edited.", *lines, ""])
+        lines = [
+            f'{key} = "{value}"' if isinstance(value, str) else f"{key} = {value}" for key, value in fields.items()
+        ]
+        return "\n".join(
+            ["# Written by lapidar restore. This folder may be moved, and is not to be edited.", *lines, ""]
+        )
 
 
 def read(environment: Path) -> Marker | None:

@@ -71,9 +71,7 @@ def ask(interpreter: Path) -> Answer:
     if not lines:
         last = (said.stderr.strip().splitlines() or [""])[-1]
         why = f"it ended with exit code {said.returncode}" + (f" and said: {last}" if last else "")
-        raise EnvironmentUnusable(
-            f"{interpreter} is not a Python interpreter that works", why=why, remedy=_OTHER
-        )
+        raise EnvironmentUnusable(f"{interpreter} is not a Python interpreter that works", why=why, remedy=_OTHER)
     answer: dict[str, Any] = json.loads(lines[-1][len(_MARK) :])
     version = tuple(answer["python"])
     if version[:2] < OLDEST:
@@ -99,13 +97,15 @@ def _run(interpreter: Path) -> subprocess.CompletedProcess[str]:
         return subprocess.run(
             # -I: no variable and no folder of the user leaks in; -B: nothing is written there.
             [str(interpreter), "-I", "-B", "-c", script],
-            stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace",
-            timeout=_TIMEOUT_SECONDS, check=False,
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            errors="replace",
+            timeout=_TIMEOUT_SECONDS,
+            check=False,
         )
     except subprocess.TimeoutExpired as error:
-        raise EnvironmentUnusable(
-            f"{interpreter} did not answer within {_TIMEOUT_SECONDS} s", remedy=_OTHER
-        ) from error
+        raise EnvironmentUnusable(f"{interpreter} did not answer within {_TIMEOUT_SECONDS} s", remedy=_OTHER) from error
     except OSError as error:
         raise EnvironmentUnusable(
             f"{interpreter} does not start", why=error.strerror or str(error), remedy=_OTHER

@@ -98,7 +98,7 @@ class Observed:
                     version=package.metadata.version,
                     tree=tree.digest,
                     files=len(tree),
-                    bytes=tree.bytes,
+                    bytes=tree.total_bytes,
                     requires=needs[package.metadata.name],
                     wanted=package.metadata.name in wanted,
                     origin=package.origin,
@@ -117,7 +117,7 @@ class Observed:
         """The record of what belongs to no package."""
         tree = stowed.tree
         top = {entry.path.split("/")[1] for entry in tree}
-        return Remainder("python", tree.digest, len(tree), tree.bytes, tuple(sorted(top)))
+        return Remainder("python", tree.digest, len(tree), tree.total_bytes, tuple(sorted(top)))
 
 
 def observe(answer: Answer, project: Project, *, skip_outside: bool = False) -> Observed:
@@ -239,7 +239,8 @@ class _Observer:
                 return None
             except OSError as error:
                 raise PackageBroken(
-                    f"{candidate} cannot be read", why=error.strerror or str(error),
+                    f"{candidate} cannot be read",
+                    why=error.strerror or str(error),
                     remedy="Make it readable (chmod), or reinstall the package.",
                 ) from error
             return _Found(site, path, metadata)
@@ -269,7 +270,8 @@ class _Observer:
             rows = record.parse(text)
         except ValueError as error:
             raise PackageBroken(
-                f"The RECORD of {one.metadata.name} {one.metadata.version} cannot be read", why=str(error),
+                f"The RECORD of {one.metadata.name} {one.metadata.version} cannot be read",
+                why=str(error),
                 remedy="Reinstall the package, then capture again.",
             ) from error
         site = one.site.path
@@ -293,9 +295,9 @@ class _Observer:
         for path in one.site.files:
             below = path[len(one.site.path) + 1 :]
             top = below.partition("/")[0]
-            if path.startswith(one.path) or top in names or top.split(".")[0] in names:
-                if path not in self.observed.claimed:
-                    yield path
+            named = path.startswith(one.path) or top in names or top.split(".")[0] in names
+            if named and path not in self.observed.claimed:
+                yield path
 
     # ---- one package
 
@@ -388,7 +390,8 @@ class _Observer:
             return
         except OSError as error:
             raise PackageBroken(
-                f"The file {path!r} cannot be read", why=error.strerror or str(error),
+                f"The file {path!r} cannot be read",
+                why=error.strerror or str(error),
                 remedy="Make it readable (chmod), or reinstall the package.",
             ) from error
         if entry_points.is_launch_script(data, declared):
@@ -414,8 +417,8 @@ class _Observer:
                 path = self._source_folder(text) or (kept.path if kept else None) or inside[0]
                 return Origin(kind="local", path=path, folders=inside)
             return Origin(kind="environment")
-        if came_from.kind == "environment" and (path := self._source_folder(text)):
-            return Origin(kind="local", path=path)
+        if came_from.kind == "environment" and (source := self._source_folder(text)):
+            return Origin(kind="local", path=source)
         return came_from
 
     def _kept_origin(self, one: _Found) -> Origin | None:

@@ -50,7 +50,7 @@ class Observed:
             headers=self.headers,
             tree=stowed.tree.digest,
             files=len(stowed.tree),
-            bytes=stowed.tree.bytes,
+            bytes=stowed.tree.total_bytes,
             left_out=self.left_out,
         )
 
@@ -122,9 +122,7 @@ def _below(answer: Answer, path: str, otherwise: str) -> str:
 
 def _library(answer: Answer) -> dict[str, str]:
     """The folders of the standard library, and where each goes."""
-    return {
-        folder: _below(answer, folder, f"lib/python{answer.short_version}") for folder in answer.stdlib if folder
-    }
+    return {folder: _below(answer, folder, f"lib/python{answer.short_version}") for folder in answer.stdlib if folder}
 
 
 def _header_folders(answer: Answer, headers: str) -> dict[str, str]:
@@ -143,7 +141,8 @@ def _shared_library(answer: Answer) -> list[tuple[str, str, bool]]:
     return [
         (f"lib/{entry.name}", entry.path, entry.is_symlink())
         for entry in os.scandir(folder)
-        if entry.name.startswith("libpython") and ".so" in entry.name
+        if entry.name.startswith("libpython")
+        and ".so" in entry.name
         and (entry.path in answer.libpython or answer.short_version in entry.name or entry.name == "libpython3.so")
     ]
 

@@ -39,7 +39,7 @@ def files(wheel: Path) -> Iterator[WheelFile]:
         PackageBroken: it is no wheel, or holds a path outside itself.
     """
     try:
-        name, version, _, _ = parse_wheel_filename(wheel.name)
+        name, *_ = parse_wheel_filename(wheel.name)
     except InvalidWheelFilename as error:
         raise PackageBroken(f"{wheel.name} is not the name of a wheel", why=str(error)) from error
     try:

@@ -75,20 +75,20 @@ def main() -> None:
         oxide: f_oneway(*(ratios.loc[groups == group, oxide] for group in np.unique(groups))).statistic
         for oxide in oxides
     }
+    most_telling = sorted(telling, key=telling.__getitem__, reverse=True)[:4]
     summary = {
         "sherds": len(sherds),
         "kilns": int(kilns),
         "silhouette": {str(count): value for count, value in quality.items()},
         "explained": [float(share) for share in explained[:COMPONENTS]],
-        "most telling oxides": sorted(telling, key=telling.__getitem__, reverse=True)[:4],
+        "most telling oxides": most_telling,
         "mean per cent by weight": {
             f"K{group}": oxides[groups == group].mean().round(3).to_dict() for group in np.unique(groups)
         },
     }
     (results / "summary.json").write_text(json.dumps(summary, indent=2) + "\n")
     draw(table, loadings, explained, list(oxides), results / "sherds.png")
-    print(f"{len(sherds)} sherds, most likely of {kilns} kilns; told apart best by "
-          f"{', '.join(summary['most telling oxides'])}")
+    print(f"{len(sherds)} sherds, most likely of {kilns} kilns; told apart best by {', '.join(most_telling)}")
 
 
 def draw(table: pd.DataFrame, loadings: np.ndarray, explained: np.ndarray, oxides: list[str], path: Path) -> None:
