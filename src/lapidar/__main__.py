@@ -1,6 +1,6 @@
 """``python -m lapidar`` is the same program as ``lapidar``."""
 
-from lapidar.cli.main import main
+from lapidar.cli.main import program
 
 if __name__ == "__main__":
-    raise SystemExit(main())
+    program()

@@ -12,6 +12,7 @@ from lapidar.core.cache.placing import Placement
 from lapidar.core.cache.store import Cache, default_folder
 from lapidar.core.capture import Captured
 from lapidar.core.check import Checked
+from lapidar.core.choose import read_snapshot
 from lapidar.core.errors import LapidarError
 from lapidar.core.project import Project
 from lapidar.core.restore import Restored
@@ -76,7 +77,7 @@ def restore(
         LapidarError: it could not be done, and nothing was changed.
     """
     found, store = Project.find(_path(project)), _cache(cache)
-    wanted = _restore.read_snapshot(found, store, _path(lock), snapshot)
+    wanted = read_snapshot(found, store, _path(lock), snapshot)
     return _restore.restore(found, store, wanted, into=_path(into), placement=Placement(placement))
 
 
@@ -101,5 +102,5 @@ def check(
         LapidarError: there is no lockfile or cache to compare with.
     """
     found, store = Project.find(_path(project)), _cache(cache)
-    wanted = _restore.read_snapshot(found, store, _path(lock), None)
+    wanted = read_snapshot(found, store, _path(lock), None)
     return _check.check(found, store, wanted, environment=_path(environment), deep=deep)

@@ -33,7 +33,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.check import check
-    from lapidar.core.restore import read_snapshot
+    from lapidar.core.choose import read_snapshot
 
     options, view = session.options, session.view
     project, cache = session.project, session.cache()

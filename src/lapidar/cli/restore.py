@@ -35,7 +35,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.cache.placing import Placement
-    from lapidar.core.restore import read_snapshot, restore
+    from lapidar.core.choose import read_snapshot
+    from lapidar.core.restore import restore
 
     options, view = session.options, session.view
     project, cache = session.project, session.cache()

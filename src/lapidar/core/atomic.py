@@ -10,16 +10,19 @@ import ctypes
 import errno
 import fcntl
 import os
-import secrets
-import shutil
 from pathlib import Path
 from types import TracebackType
 
-__all__ = ["WorkFolder", "exchange", "flush_file_system", "sweep", "write_file"]
+__all__ = ["WorkFolder", "exchange", "flush_file_system", "random_name", "remove", "sweep", "write_file"]
 
 _libc = ctypes.CDLL(None, use_errno=True)
 _AT_FDCWD = -100
 _RENAME_EXCHANGE = 2
+
+
+def random_name() -> str:
+    """A few letters that nobody else has taken."""
+    return os.urandom(6).hex()
 
 
 def _try_lock(descriptor: int) -> bool:
@@ -61,6 +64,8 @@ def sweep(parent: Path, prefix: str) -> None:
 def remove(path: Path) -> None:
     """Remove a file or a whole folder; what cannot be removed stays for the next sweep."""
     if path.is_dir() and not path.is_symlink():
+        import shutil  # with all its archive formats, for the one function
+
         shutil.rmtree(path, ignore_errors=True)
     else:
         path.unlink(missing_ok=True)
@@ -77,7 +82,7 @@ class WorkFolder:
     def __init__(self, parent: Path, prefix: str) -> None:
         sweep(parent, prefix)
         while True:
-            self.path = parent / f"{prefix}{secrets.token_hex(6)}"
+            self.path = parent / f"{prefix}{random_name()}"
             self.path.mkdir(parents=True)
             self._descriptor = os.open(self.path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
             # Another process may have swept it between the two calls above: then begin again.
@@ -118,7 +123,7 @@ def write_file(path: Path, data: bytes, mode: int = 0o644) -> None:
     """
     prefix = f".{path.name}.part-"
     sweep(path.parent, prefix)
-    part = path.parent / f"{prefix}{secrets.token_hex(6)}"
+    part = path.parent / f"{prefix}{random_name()}"
     descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
     try:
         _try_lock(descriptor)

@@ -2,32 +2,29 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
-import stat
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from lapidar.core import progress
-from lapidar.core.bytecode import bytecode_of
-from lapidar.core.cache.store import FILE_TIME_NS, Cache
-from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
-from lapidar.core.environment import assemble, manifest, marker
-from lapidar.core.environment.manifest import Placed
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import LINK, Tree
+from lapidar.core.environment import compare, manifest, marker
+from lapidar.core.environment.compare import Compared
+from lapidar.core.environment.listing import Listing
+from lapidar.core.environment.manifest import Manifest
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Snapshot, runtime_label
 
 __all__ = ["Checked", "Finding", "check", "judge_cache", "judge_environment"]
 
-_OWN_FILES = frozenset({marker.FILE_NAME, manifest.FILE_NAME})
-_PIECE_BYTES = 1 << 20
 _RESTORE = "lapidar restore"
-# Below this share of files that are no longer links to the cache, each is a replaced file; above it, the whole
-# environment was copied, and that is no finding.
-_COPIED_SHARE = 0.5
+# Listing the whole cache pays up to so many times the environment's files.
+_LARGE = 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,8 +83,19 @@ def check(
     target = Path(os.path.abspath(environment)) if environment else project.environment
     reporter = reporter or progress.Silent()
     with cache.in_use():
-        findings = judge_environment(snapshot, target, cache, project=project, deep=deep, reporter=reporter)
-        findings += judge_cache(snapshot, cache, deep=deep, reporter=reporter)
+        restored = _restored(snapshot, target)
+        linked = False
+        if isinstance(restored, Finding):
+            findings = [restored]
+        elif deep:
+            derived = _derive(snapshot, target, cache, project, restored)
+            findings = _by_owner(snapshot, derived, compare.by_bytes(target, derived, reporter))
+        else:
+            compared, linked = compare.by_status(target, restored, partial(_is_linked_to, cache, snapshot, restored))
+            findings = _by_owner(snapshot, restored, compared)
+            linked = linked and not findings
+        if not linked:
+            findings += judge_cache(snapshot, cache, deep=deep, reporter=reporter)
     files = sum(package.files for package in snapshot.package) + snapshot.only_runtime.files
     return Checked(snapshot, target, deep, files + sum(rest.files for rest in snapshot.remainder), tuple(findings))
 
@@ -95,37 +103,28 @@ def check(
 # ---- the environment
 
 
-def judge_environment(
-    snapshot: Snapshot,
-    target: Path,
-    cache: Cache,
-    *,
-    project: Project | None = None,
-    deep: bool = False,
-    reporter: progress.Progress | None = None,
-) -> list[Finding]:
-    """What differs between a snapshot and its restored environment."""
+def judge_environment(snapshot: Snapshot, target: Path) -> list[Finding]:
+    """What differs between a snapshot and its restored environment, by inodes, sizes and times."""
+    restored = _restored(snapshot, target)
+    if isinstance(restored, Finding):
+        return [restored]
+    return _by_owner(snapshot, restored, compare.by_status(target, restored)[0])
+
+
+def _restored(snapshot: Snapshot, target: Path) -> Manifest | Finding:
+    """The list of what was placed, or the one finding where there is no such environment of this snapshot."""
     if not target.is_dir():
-        return [Finding("environment", str(target), "not restored")]
+        return Finding("environment", str(target), "not restored")
     mark = marker.read(target)
     if mark is None:
-        return [Finding("environment", str(target), "lapidar did not make it", remedy="restore with --into elsewhere")]
+        return Finding("environment", str(target), "lapidar did not make it", remedy="restore with --into elsewhere")
     if mark.snapshot != snapshot.snapshot:
-        return [
-            Finding(
-                "environment",
-                str(target),
-                f"it is of snapshot {short(mark.snapshot)}, the lockfile of {short(snapshot.snapshot)}",
-            )
-        ]
+        problem = f"it is of snapshot {short(mark.snapshot)}, the lockfile of {short(snapshot.snapshot)}"
+        return Finding("environment", str(target), problem)
     restored = manifest.read(target)
     if restored is None:
-        return [Finding("environment", manifest.FILE_NAME, "the list of placed files is missing or altered")]
-    listed = restored.manifest
-    if deep and project:
-        listed = _derive(snapshot, target, cache, project, listed)
-    judged = _compare(target, listed, deep, reporter or progress.Silent())
-    return _by_owner(snapshot, listed, judged)
+        return Finding("environment", manifest.FILE_NAME, "the list of placed files is missing or altered")
+    return restored.manifest
 
 
 def short(snapshot_id: str) -> str:
@@ -133,11 +132,12 @@ def short(snapshot_id: str) -> str:
     return snapshot_id.removeprefix("sha256:")[:12]
 
 
-def _derive(
-    snapshot: Snapshot, target: Path, cache: Cache, project: Project, listed: manifest.Manifest
-) -> manifest.Manifest:
+def _derive(snapshot: Snapshot, target: Path, cache: Cache, project: Project, listed: Manifest) -> Manifest:
     """What must be there by the lockfile and the trees alone, so that a deep check trusts no list in the
     environment itself."""
+    from lapidar.core.bytecode import bytecode_of
+    from lapidar.core.environment import assemble
+
     try:
         trees = {digest: cache.tree(digest) for _, digest in snapshot.trees()}
         plan = assemble.assemble(snapshot, trees, cache, os.path.relpath(project.root, target))
@@ -145,114 +145,19 @@ def _derive(
         return listed  # the judgement of the cache says what is lost
     known = {digest: bytecode_of(cache, snapshot.only_runtime, digest) for digest in trees}
     assemble.add_bytecode(plan, snapshot, {digest: tree for digest, tree in known.items() if tree})
-    was = {row.path: (row.kind, row.content) for row in listed.files}
-    if was == {path: (item.entry.kind, item.entry.content) for path, item in plan.items.items()}:
-        return listed
-    owners: dict[str, int] = {}
-    files = [
-        Placed(
-            path,
-            owners.setdefault(item.owner, len(owners)),
-            item.entry.kind,
-            item.entry.content,
-            item.entry.bytes,
-            manifest.GENERATED,
-            item.data is None,
-        )
-        for path, item in plan.items.items()
-    ]
-    return manifest.Manifest(list(owners), files, listed.wanted)
+    derived = plan.assembled(snapshot).listing
+    placed = set(listed.listing.paths)
+    # Byte-code that the cache had to lose, or could not keep, is not missing from the environment.
+    rows = [row for row in derived.rows() if row[0] in placed or not row[0].endswith(".pyc")]
+    return Manifest(Listing.of(rows, derived.owners, derived.wanted), [])
 
 
-@dataclass(slots=True)
-class _Judged:
-    missing: list[Placed] = field(default_factory=list)
-    altered: list[Placed] = field(default_factory=list)
-    extra: list[str] = field(default_factory=list)
-
-
-def _compare(target: Path, listed: manifest.Manifest, deep: bool, reporter: progress.Progress) -> _Judged:
-    expected = {row.path: row for row in listed.files}
-    judged = _Judged()
-    unlinked: list[Placed] = []
-    linked = 0
-    # Plain tuples and strings: this loop runs once for each of tens of thousands of files.
-    for path, entry in _walk(str(target)):
-        row = expected.pop(path, None)
-        if row is None:
-            if "__pycache__/" not in path and path not in _OWN_FILES:
-                judged.extra.append(path)
-            continue
-        _, _, kind, content, size, inode, _ = row
-        if kind == LINK or entry.is_symlink():
-            if kind != LINK or not entry.is_symlink() or os.readlink(entry.path) != content:
-                judged.altered.append(row)
-            continue
-        found = entry.stat(follow_symlinks=False)
-        if found.st_size != size or found.st_mtime_ns != FILE_TIME_NS or not _kind_is(found.st_mode, kind):
-            judged.altered.append(row)
-        elif inode:
-            linked += 1
-            if found.st_ino != inode:
-                unlinked.append(row)
-    if len(unlinked) < _COPIED_SHARE * linked:
-        judged.altered += unlinked
-    judged.missing = list(expected.values())
-    if deep:
-        judged.altered = _read_all(target, listed, judged, reporter)
-    return judged
-
-
-def _walk(top: str) -> Iterator[tuple[str, os.DirEntry[str]]]:
-    waiting = [""]
-    while waiting:
-        prefix = waiting.pop()
-        with os.scandir(f"{top}/{prefix}") as entries:
-            for entry in entries:
-                if entry.is_dir(follow_symlinks=False):
-                    waiting.append(f"{prefix}{entry.name}/")
-                else:
-                    yield prefix + entry.name, entry
-
-
-def _kind_is(mode: int, kind: str) -> bool:
-    return stat.S_ISREG(mode) and bool(mode & stat.S_IXUSR) == (kind == EXECUTABLE)
-
-
-def _read_all(target: Path, listed: manifest.Manifest, judged: _Judged, reporter: progress.Progress) -> list[Placed]:
-    """Every file whose bytes, kind or target differ; times do not matter here."""
-    missing = {row.path for row in judged.missing}
-    altered = []
-    with progress.task(reporter, "Reading the environment", sum(row.bytes for row in listed.files), "bytes"):
-        for row in listed.files:
-            if row.path in missing:
-                continue
-            path = f"{target}/{row.path}"
-            if row.kind == LINK:
-                same = os.path.islink(path) and os.readlink(path) == row.content
-            else:
-                same = _kind_is(os.lstat(path).st_mode, row.kind) and sha256_of(path) == row.content
-            if not same:
-                altered.append(row)
-            reporter.advance(row.bytes)
-    return altered
-
-
-def sha256_of(path: str) -> str:
-    """The sha256 of a file's bytes, in hex."""
-    digest = hashlib.sha256()
-    with open(path, "rb", buffering=0) as stream:
-        while piece := stream.read(_PIECE_BYTES):
-            digest.update(piece)
-    return digest.hexdigest()
-
-
-def _by_owner(snapshot: Snapshot, listed: manifest.Manifest, judged: _Judged) -> list[Finding]:
+def _by_owner(snapshot: Snapshot, listed: Manifest, judged: Compared) -> list[Finding]:
     findings = []
     for problem, rows in (("missing", judged.missing), ("altered", judged.altered)):
         grouped: dict[str, list[str]] = defaultdict(list)
         for row in rows:
-            grouped[listed.owners[row.owner]].append(row.path)
+            grouped[listed.listing.owners[row[1]]].append(row[0])
         for owner in sorted(grouped):
             findings.append(Finding(_layer(snapshot, owner), owner, problem, tuple(sorted(grouped[owner]))))
     return findings + list(_extras(snapshot, judged.extra))
@@ -261,7 +166,7 @@ def _by_owner(snapshot: Snapshot, listed: manifest.Manifest, judged: _Judged) ->
 def _layer(snapshot: Snapshot, owner: str) -> str:
     if owner == runtime_label(snapshot.only_runtime):
         return "runtime"
-    if owner == assemble.OWN:
+    if owner == marker.OWNER:
         return "environment"
     return owner if owner == "files of no package" else "packages"
 
@@ -288,6 +193,18 @@ def _extras(snapshot: Snapshot, extra: Iterable[str]) -> Iterator[Finding]:
 
 
 # ---- the cache
+
+
+def _is_linked_to(cache: Cache, snapshot: Snapshot, listed: Manifest) -> bool:
+    """Whether the cache still has the very files that a clean environment is linked to.
+
+    That is told from the folders of the cache alone, which is several times as fast as asking for each file;
+    where it does not hold (the environment was copied, the cache is large), the long way is taken.
+    """
+    if not listed.inodes or not all(cache.has_tree(digest) for _, digest in snapshot.trees()):
+        return False
+    inodes = cache.inodes(most=_LARGE * len(listed.inodes))
+    return inodes is not None and inodes.issuperset(filter(None, listed.inodes))
 
 
 def judge_cache(
@@ -327,7 +244,7 @@ def _judge_tree(
             corrupt.append(entry.path)
         elif deep and (entry.content, entry.kind) not in checked:
             checked.add((entry.content, entry.kind))
-            if sha256_of(cache.entry_path(entry)) != entry.content:
+            if compare.sha256_of(cache.entry_path(entry)) != entry.content:
                 corrupt.append(entry.path)
         if deep:
             reporter.advance(entry.bytes)

@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 import os
-import platform
 import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from lapidar.core import atomic, check, lockfile
-from lapidar.core.bytecode import Compiler, bytecode_of
-from lapidar.core.cache import placing
-from lapidar.core.cache.history import History
+from lapidar.core import atomic, check
 from lapidar.core.cache.placing import Placement
-from lapidar.core.cache.store import FILE_TIME_NS, Cache
-from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
-from lapidar.core.environment import assemble, manifest, marker
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import LINK, Tree
+from lapidar.core.environment import assemblies, marker
+from lapidar.core.environment.build import Builder
+from lapidar.core.environment.listing import Assembled
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused, from_os_error
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
@@ -80,16 +78,19 @@ def restore(
     _refuse_foreign(target)
     atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
     with cache.in_use():
-        trees = _trees(cache, snapshot, verify, reporter)
         there = marker.read(target)
-        if there and _matches(cache, snapshot, target, there, placement):
-            return _already(target, snapshot, there, began)
+        if verify:
+            _trees(cache, snapshot, True, reporter)
+        if there and _matches(snapshot, target, there, placement):
+            return Restored(target, snapshot, there.placement, 0, 0, 0, True, False, (), time.monotonic() - began)
         try:
             if not into:
                 project.make_own_folder()
             target.parent.mkdir(parents=True, exist_ok=True)
             with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
-                built = _Builder(cache, snapshot, trees, work.path, target, project, reporter).build(placement)
+                way = os.path.relpath(project.root, target)
+                building = _Building(cache, snapshot, way, Builder(cache, work.path, placement, reporter))
+                assembled = building.run(derive=verify)
                 _refuse_foreign(target)
                 replaced = _put_in_place(work.path, target)
         except OSError as error:
@@ -97,13 +98,13 @@ def restore(
     return Restored(
         environment=target,
         snapshot=snapshot,
-        placement=str(built.placement),
-        files=built.files,
-        bytes=built.bytes,
-        compiled=built.compiled,
+        placement=str(building.builder.placement),
+        files=len(assembled.listing),
+        bytes=assembled.listing.total_bytes,
+        compiled=building.compiled,
         already=False,
         replaced=replaced,
-        warnings=tuple(built.warnings),
+        warnings=tuple(building.warnings),
         seconds=time.monotonic() - began,
     )
 
@@ -113,7 +114,8 @@ def _work_prefix(target: Path) -> str:
 
 
 def _same_kind_of_machine(snapshot: Snapshot) -> None:
-    here = (platform.system().lower(), platform.machine())
+    system = os.uname()
+    here = (system.sysname.lower(), system.machine)
     captured = (snapshot.platform.system, snapshot.platform.machine)
     if here != captured:
         raise LapidarError(
@@ -173,25 +175,10 @@ def _tell(flawed: dict[str, list[str]]) -> str:
     return "\n  ".join(["", *lines])
 
 
-def _matches(cache: Cache, snapshot: Snapshot, target: Path, there: marker.Marker, placement: Placement) -> bool:
+def _matches(snapshot: Snapshot, target: Path, there: marker.Marker, placement: Placement) -> bool:
     if there.snapshot != snapshot.snapshot or placement not in (Placement.AUTO, there.placement):
         return False
-    return not check.judge_environment(snapshot, target, cache)
-
-
-def _already(target: Path, snapshot: Snapshot, there: marker.Marker, began: float) -> Restored:
-    return Restored(
-        environment=target,
-        snapshot=snapshot,
-        placement=there.placement,
-        files=0,
-        bytes=0,
-        compiled=0,
-        already=True,
-        replaced=False,
-        warnings=(),
-        seconds=time.monotonic() - began,
-    )
+    return not check.judge_environment(snapshot, target)
 
 
 def _put_in_place(new: Path, target: Path) -> bool:
@@ -204,142 +191,63 @@ def _put_in_place(new: Path, target: Path) -> bool:
     return False
 
 
-class _Builder:
-    """Builds one environment in a work folder."""
+class _Building:
+    """Builds the environment of a snapshot: as it was kept from an earlier time, or derived from the trees."""
 
-    def __init__(
-        self,
-        cache: Cache,
-        snapshot: Snapshot,
-        trees: dict[str, Tree],
-        work: Path,
-        target: Path,
-        project: Project,
-        reporter: Progress,
-    ) -> None:
+    def __init__(self, cache: Cache, snapshot: Snapshot, way_to_project: str, builder: Builder) -> None:
         self.cache = cache
         self.snapshot = snapshot
-        self.trees = trees
-        self.work = work
-        self.reporter = reporter
-        self.plan = assemble.assemble(snapshot, trees, cache, os.path.relpath(project.root, target))
-        self.folders: set[str] = {""}
+        self.way_to_project = way_to_project
+        self.builder = builder
         self.warnings: list[str] = []
         self.compiled = 0
-        self.placement = Placement.COPY
 
-    @property
-    def files(self) -> int:
-        return len(self.plan.items)
+    def run(self, *, derive: bool) -> Assembled:
+        """Build it.
 
-    @property
-    def bytes(self) -> int:
-        return sum(item.entry.bytes for item in self.plan.items.values())
+        Args:
+            derive: take nothing that was kept.
+        """
+        local = any(package.origin.folders for package in self.snapshot.package)
+        key = self.way_to_project if local else ""
+        assembled = None if derive else assemblies.kept(self.cache, self.snapshot.snapshot, key)
+        files = self.builder.prepare(list(assembled.listing.rows())) if assembled else None
+        if assembled and files is not None:
+            self.builder.place(assembled, files)
+        else:
+            assembled = self._derived()
+            if self.cache.writable:
+                assemblies.keep(self.cache, self.snapshot.snapshot, key, assembled)
+        self.builder.finish(assembled, self.snapshot)
+        return assembled
 
-    def build(self, placement: Placement) -> _Builder:
-        os.chmod(self.work, 0o755)
-        sample = next(entry for entry in self.trees[self.snapshot.only_runtime.tree] if entry.kind != LINK)
-        self.placement = placing.choose(
-            self.cache,
-            self.work,
-            placement,
-            placing.File(self.cache.entry_path(sample), "", sample.bytes, sample.kind == EXECUTABLE),
-        )
-        compiled, missing = self._known_bytecode()
-        assemble.add_bytecode(self.plan, self.snapshot, compiled)
-        self._place(set())
-        if missing:
-            self._compile(missing)
-        self._finish()
-        return self
+    def _derived(self) -> Assembled:
+        from lapidar.core.bytecode import Compiler, bytecode_of
+        from lapidar.core.environment import assemble
 
-    def _known_bytecode(self) -> tuple[dict[str, Tree], dict[str, Tree]]:
-        """The byte-code the cache has, and the trees it has none of."""
-        known = {}
-        missing = {}
-        for digest, tree in self.trees.items():
-            found = bytecode_of(self.cache, self.snapshot.only_runtime, digest)
-            if found is not None:
-                known[digest] = found
-            else:
-                missing[digest] = tree
-        return known, missing
-
-    def _compile(self, missing: dict[str, Tree]) -> None:
-        if not self.cache.writable:
+        trees = _trees(self.cache, self.snapshot, False, self.builder.reporter)
+        plan = assemble.assemble(self.snapshot, trees, self.cache, self.way_to_project)
+        known = {digest: bytecode_of(self.cache, self.snapshot.only_runtime, digest) for digest in trees}
+        assemble.add_bytecode(plan, self.snapshot, {digest: tree for digest, tree in known.items() if tree})
+        assembled = plan.assembled(self.snapshot)
+        self._place(assembled, 0)
+        missing = {digest: tree for digest, tree in trees.items() if known[digest] is None}
+        if missing and not self.cache.writable:
             self.warnings.append("The cache is read-only: byte-code was not placed, so first imports take longer")
-            return
-        before = set(self.plan.items)
-        compiler = Compiler(self.cache, self.snapshot.only_runtime, self.work / "bin" / "python")
-        assemble.add_bytecode(self.plan, self.snapshot, compiler.compile(missing, self.reporter))
-        self.compiled = len(missing)
-        self._place(before)
+        elif missing:
+            # It is compiled by the runtime that was just placed.
+            compiler = Compiler(self.cache, self.snapshot.only_runtime, self.builder.work / "bin" / "python")
+            assemble.add_bytecode(plan, self.snapshot, compiler.compile(missing, self.builder.reporter))
+            self.compiled = len(missing)
+            placed = len(assembled.listing)
+            assembled = plan.assembled(self.snapshot)
+            self._place(assembled, placed)
+        return assembled
 
-    def _place(self, done: set[str]) -> None:
-        """Place every item of the plan that is not done."""
-        files, links, generated = [], [], []
-        for path, item in self.plan.items.items():
-            if path in done:
-                continue
-            self._make_folder(path.rpartition("/")[0])
-            if item.data is not None:
-                generated.append((path, item))
-            elif item.entry.kind == LINK:
-                links.append((path, item.entry.content))
-            else:
-                entry = item.entry
-                source = self.cache.entry_path(entry)
-                files.append(placing.File(source, path, entry.bytes, entry.kind == EXECUTABLE))
-        placing.place(files, self.work, self.placement, self.reporter)
-        for path, link_target in links:
-            os.symlink(link_target, f"{self.work}/{path}")
-        for path, item in generated:
-            self._write(path, item)
-
-    def _make_folder(self, folder: str) -> None:
-        if folder in self.folders:
-            return
-        self._make_folder(folder.rpartition("/")[0])
-        os.mkdir(f"{self.work}/{folder}")
-        self.folders.add(folder)
-
-    def _write(self, path: str, item: assemble.Item) -> None:
-        mode = 0o777 if item.entry.kind == EXECUTABLE else 0o666
-        descriptor = os.open(f"{self.work}/{path}", os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
-        with open(descriptor, "wb") as stream:
-            stream.write(item.data or b"")
-            stream.flush()
-            os.utime(descriptor, ns=(FILE_TIME_NS, FILE_TIME_NS))  # so that an edit shows here too
-
-    def _finish(self) -> None:
-        """Write what the environment says of itself, last, and have all of it on the disk."""
-        data, digest = manifest.render(self._manifest())
-        (self.work / manifest.FILE_NAME).write_bytes(data)
-        executable = os.path.basename(self.snapshot.only_runtime.executable)
-        mark = marker.Marker(marker.FORMAT, self.snapshot.snapshot, str(self.placement), executable, digest)
-        (self.work / marker.FILE_NAME).write_text(mark.render(), encoding="utf-8")
-        atomic.flush_file_system(self.work)
-
-    def _manifest(self) -> manifest.Manifest:
-        owners: dict[str, int] = {}
-        placed = []
-        linked = self.placement is Placement.HARDLINK
-        for path, item in self.plan.items.items():
-            entry = item.entry
-            cached = item.data is None and entry.kind != LINK
-            inode = os.lstat(f"{self.work}/{path}").st_ino if linked and cached else manifest.GENERATED
-            owner = owners.setdefault(item.owner, len(owners))
-            placed.append(manifest.Placed(path, owner, entry.kind, entry.content, entry.bytes, inode, cached))
-        wanted = [package.name for package in self.snapshot.package if package.wanted]
-        return manifest.Manifest(list(owners), placed, wanted)
-
-
-def read_snapshot(project: Project, cache: Cache, lock: Path | None, snapshot_id: str | None) -> Snapshot:
-    """The snapshot that is meant: from the history by its identity, else from a lockfile.
-
-    Raises:
-        LockfileError: there is none.
-    """
-    if snapshot_id:
-        return History(cache).find(snapshot_id)
-    return lockfile.read(lock or project.lockfile)
+    def _place(self, assembled: Assembled, placed: int) -> None:
+        files = self.builder.prepare(list(assembled.listing.rows())[placed:])
+        if files is None:
+            raise MissingFromCache(
+                "The cache changed while it was read", remedy="Run the same command again, or `lapidar cache audit`."
+            )
+        self.builder.place(assembled, files)

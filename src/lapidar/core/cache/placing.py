@@ -6,13 +6,11 @@ import enum
 import errno
 import fcntl
 import os
-import secrets
-from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from lapidar.core import progress
+from lapidar.core import atomic, parallel, progress
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
 from lapidar.core.errors import TargetRefused
 
@@ -33,11 +31,11 @@ class Placement(enum.StrEnum):
 
 
 class File(NamedTuple):
-    """A file to place: where it lies in the cache, its path below the environment, and its size."""
+    """A file to place: where it lies in the cache, its path below the environment, its inode in the cache."""
 
     source: str
     path: str
-    bytes: int
+    inode: int
     executable: bool
 
 
@@ -60,13 +58,7 @@ def _clone(source: str, target: str, executable: bool) -> None:
 
 
 def _hardlink(source: str, target: str, executable: bool) -> None:
-    try:
-        os.link(source, target)
-    except OSError as error:
-        if error.errno != errno.EMLINK:
-            raise
-        # A file system allows so many links to one file (65,000 on ext4): the empty file reaches that.
-        _copy(source, target, executable)
+    os.link(source, target)
 
 
 def _copy(source: str, target: str, executable: bool) -> None:
@@ -111,7 +103,7 @@ def choose(cache: Cache, folder: Path, wanted: Placement, sample: File) -> Place
         TargetRefused: the one that was asked for does not work there.
     """
     candidates = [Placement.CLONE, Placement.HARDLINK, Placement.COPY] if wanted is Placement.AUTO else [wanted]
-    trial = str(folder / f".trial-{secrets.token_hex(4)}")
+    trial = str(folder / f".trial-{atomic.random_name()}")
     for candidate in candidates:
         try:
             _WAYS[candidate](sample.source, trial, sample.executable)
@@ -129,27 +121,67 @@ def choose(cache: Cache, folder: Path, wanted: Placement, sample: File) -> Place
     ) from refused
 
 
-def place(files: Sequence[File], root: Path, placement: Placement, reporter: progress.Progress) -> None:
+def place(files: Sequence[File], root: Path, placement: Placement, reporter: progress.Progress) -> list[str]:
     """Place files below a folder whose sub-folders are all there.
+
+    Returns:
+        The paths of files that were copied although they were to be linked (a file has only so many links).
 
     Raises:
         OSError: a file could not be placed.
     """
-    way = _WAYS[placement]
-    base = str(root) + "/"
+    base = f"{root}/"
+    with progress.task(reporter, "Placing files", len(files), "files"):
+        if placement is Placement.HARDLINK:
+            return _place_links(files, base, reporter)
+        way = _WAYS[placement]
 
-    def place_chunk(chunk: Sequence[File]) -> int:
+        def place_chunk(chunk: Sequence[File]) -> int:
+            for source, path, _, executable in chunk:
+                way(source, base + path, executable)
+            return len(chunk)
+
+        from concurrent.futures import ThreadPoolExecutor
+
+        with ThreadPoolExecutor(_WORKERS) as pool:
+            try:
+                for placed in pool.map(place_chunk, _chunks(files)):
+                    reporter.advance(placed)
+            except BaseException:
+                pool.shutdown(cancel_futures=True)
+                raise
+    return []
+
+
+def _chunks(files: Sequence[File]) -> Iterator[Sequence[File]]:
+    for start in range(0, len(files), _CHUNK_FILES):
+        yield files[start : start + _CHUNK_FILES]
+
+
+def _place_links(files: Sequence[File], base: str, reporter: progress.Progress) -> list[str]:
+    """Links are nothing but system calls, which a second process halves."""
+    middle = len(files) // 2
+    mine, others = parallel.both(
+        lambda: _link_each(files[:middle], base, reporter),
+        lambda: _link_each(files[middle:], base, progress.Silent()),
+    )
+    return mine + others
+
+
+def _link_each(files: Sequence[File], base: str, reporter: progress.Progress) -> list[str]:
+    link = os.link
+    copied = []
+    for chunk in _chunks(files):
         for source, path, _, executable in chunk:
-            way(source, base + path, executable)
-        return len(chunk)
-
-    chunks = [files[start : start + _CHUNK_FILES] for start in range(0, len(files), _CHUNK_FILES)]
-    # Links cost little but system calls on shared folders, where threads only get in each other's way.
-    workers = 1 if placement is Placement.HARDLINK else _WORKERS
-    with progress.task(reporter, "Placing files", len(files), "files"), ThreadPoolExecutor(workers) as pool:
-        try:
-            for placed in pool.map(place_chunk, chunks):
-                reporter.advance(placed)
-        except BaseException:
-            pool.shutdown(cancel_futures=True)
-            raise
+            try:
+                link(source, base + path)
+            except FileExistsError:
+                continue  # linked by the second process before it failed
+            except OSError as error:
+                if error.errno != errno.EMLINK:
+                    raise
+                # A file system allows so many links to one file (65,000 on ext4): the empty file reaches that.
+                _copy(source, base + path, executable)
+                copied.append(path)
+        reporter.advance(2 * len(chunk))
+    return copied

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import fcntl
 import os
-import secrets
 import sys
 import tomllib
 from collections.abc import Callable, Iterator
@@ -23,7 +22,7 @@ FORMAT = 1
 FILE_TIME_SECONDS = 1_000_000_000
 FILE_TIME_NS = FILE_TIME_SECONDS * 1_000_000_000
 _MARK = "lapidar-cache.toml"
-_FOLDERS = ("files", "trees", "bytecode", "snapshots", "seen", "aside", "staging")
+_FOLDERS = ("files", "trees", "bytecode", "assembled", "snapshots", "seen", "aside", "staging")
 
 
 def default_folder() -> Path:
@@ -73,7 +72,7 @@ class Cache:
         try:
             for name in _FOLDERS:
                 (self.root / name).mkdir(parents=True, exist_ok=True)
-            part = self.root / "staging" / f"mark-{secrets.token_hex(6)}"
+            part = self.root / "staging" / f"mark-{atomic.random_name()}"
             part.write_text(f"# A lapidar package cache. See docs/cache.md of lapidar.\nformat = {FORMAT}\n")
             # Linked, not renamed: of two processes that begin the same cache, both must lock the same file.
             try:
@@ -177,7 +176,7 @@ class Cache:
         (self.root / "aside").mkdir(exist_ok=True)
         name = os.path.relpath(path, self.root).replace("/", "-")
         try:
-            os.rename(path, self.root / "aside" / f"{name}-{secrets.token_hex(4)}")
+            os.rename(path, self.root / "aside" / f"{name}-{atomic.random_name()}")
         except FileNotFoundError:
             pass
 
@@ -242,6 +241,21 @@ class Cache:
     def all_files(self) -> Iterator[os.DirEntry[str]]:
         """Every cached file, folder by folder."""
         yield from _two_levels(self.root / "files")
+
+    def inodes(self, most: int) -> set[int] | None:
+        """The inodes of all cached files; None where there are more than `most`. No file is asked for: the entries
+        of the folders tell."""
+        found: set[int] = set()
+        try:
+            folders = os.listdir(self._files)
+        except FileNotFoundError:
+            return found
+        for folder in folders:
+            with os.scandir(f"{self._files}/{folder}") as entries:
+                found.update([entry.inode() for entry in entries])
+            if len(found) > most:
+                return None
+        return found
 
     def all_trees(self) -> Iterator[str]:
         """The digest of every tree."""

@@ -232,6 +232,7 @@ def prune(
         if plan.forgotten:
             history.forget(set(plan.forgotten))
         _drop_bytecode(cache, keep_trees)
+        _drop_assembled(cache, set(history.ids()))
         for digest in trees:
             cache.tree_path(digest).unlink(missing_ok=True)
         for entry in files:
@@ -283,3 +284,9 @@ def _drop_bytecode(cache: Cache, keep: set[str]) -> None:
     for source, note in list(cache.all_bytecode()):
         if source not in keep:
             note.unlink(missing_ok=True)
+
+
+def _drop_assembled(cache: Cache, snapshots: set[str]) -> None:
+    for path in (cache.root / "assembled").glob("*"):
+        if f"sha256:{path.name.partition('-')[0]}" not in snapshots:
+            path.unlink(missing_ok=True)

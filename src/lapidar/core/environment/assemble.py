@@ -13,13 +13,12 @@ import msgspec
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.environment import activation, launchers, marker
+from lapidar.core.environment.listing import Assembled, Listing, Row
 from lapidar.core.layers import packages, runtime
 from lapidar.core.snapshot import Package, Runtime, Snapshot, runtime_label
 from lapidar.core.standards import direct_url, entry_points, layout, record
 
 __all__ = ["Item", "Plan", "add_bytecode", "assemble"]
-
-OWN = "lapidar"
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +47,21 @@ class Plan:
         entry = Entry(path, kind, hashlib.sha256(data).hexdigest(), len(data))
         self.items.setdefault(path, Item(entry, owner, data))
 
+    def assembled(self, snapshot: Snapshot) -> Assembled:
+        """The plan as a list, in the order in which things were added."""
+        owners: dict[str, int] = {}
+        rows: list[Row] = []
+        written = {}
+        for path, item in self.items.items():
+            entry = item.entry
+            kind = entry.kind
+            if item.data is not None:
+                written[path] = item.data
+                kind = kind.upper()
+            rows.append((path, owners.setdefault(item.owner, len(owners)), kind, entry.content, entry.bytes))
+        wanted = [package.name for package in snapshot.package if package.wanted]
+        return Assembled(Listing.of(rows, list(owners), wanted), written)
+
 
 def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_project: str) -> Plan:
     """Plan a restored environment, but for its byte-code.
@@ -74,9 +88,9 @@ def _launchers(plan: Plan, base: Runtime) -> None:
     major, minor = base.version.split(".")[:2]
     text = launchers.interpreter(executable)
     for name in dict.fromkeys(("python", f"python{major}", f"python{major}.{minor}", executable)):
-        plan.generate(OWN, f"bin/{name}", text, executable=True)
+        plan.generate(marker.OWNER, f"bin/{name}", text, executable=True)
     for path, data in activation.FILES.items():
-        plan.generate(OWN, path, data)
+        plan.generate(marker.OWNER, path, data)
 
 
 def _package(plan: Plan, base: Runtime, package: Package, tree: Tree, cache: Cache, way_to_project: str) -> None:
@@ -175,8 +189,3 @@ def add_bytecode(plan: Plan, snapshot: Snapshot, bytecode: dict[str, Tree]) -> N
         plan.add(f"{package.name} {package.version}", packages.place(base, package.name, tree))
     for rest in snapshot.remainder:
         plan.add("files of no package", packages.place(base, "", bytecode.get(rest.tree, Tree(()))))
-
-
-def private_folders() -> tuple[str, ...]:
-    """Folders that every restored environment has."""
-    return ("bin", marker.PRIVATE)

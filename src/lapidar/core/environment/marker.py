@@ -11,6 +11,7 @@ __all__ = ["FILE_NAME", "PRIVATE", "Marker", "read"]
 
 FILE_NAME = "lapidar.toml"
 PRIVATE = "lib/lapidar"  # the folder of what is not for the user's hands: the real executable and the like
+OWNER = "lapidar"  # whom the files belong to that are no part of the snapshot
 FORMAT = 1
 
 

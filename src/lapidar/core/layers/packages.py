@@ -260,7 +260,11 @@ class _Observer:
         text = one.text("installed-files.txt")
         if text is not None:
             return [(os.path.normpath(f"{one.path}/{line}"), "") for line in text.splitlines() if line]
-        placed = self.restored.manifest.paths_of(f"{one.metadata.name} {one.metadata.version}") if self.restored else []
+        placed = (
+            self.restored.manifest.listing.paths_of(f"{one.metadata.name} {one.metadata.version}")
+            if self.restored
+            else []
+        )
         if placed:
             return [(f"{self.answer.prefix}/{path}", "") for path in placed if not path.startswith(_PRIVATE)]
         return [(path, "") for path in self._by_names(one)]
@@ -337,7 +341,7 @@ class _Observer:
         return package
 
     def _requested(self, one: _Found) -> bool:
-        if self.restored and one.metadata.name in self.restored.manifest.wanted:
+        if self.restored and one.metadata.name in self.restored.manifest.listing.wanted:
             return True
         return one.text("REQUESTED") is not None
 

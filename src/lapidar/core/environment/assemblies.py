@@ -1,0 +1,53 @@
+"""Kept assemblies: what a restored environment of a snapshot consists of, derived once.
+
+Deriving it reads a hundred listings and writes a hundred RECORDs, which takes longer than placing the links. Like
+the table of files seen, it is only ever a short cut: `restore --verify` and `check --deep` derive it anew.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+
+import msgspec
+
+from lapidar._version import VERSION
+from lapidar.core import atomic
+from lapidar.core.cache.store import Cache
+from lapidar.core.environment.listing import Assembled
+from lapidar.core.environment.manifest import digest_of
+
+__all__ = ["keep", "kept"]
+
+_LEADS_OUT = ("\n/", "/../", "\n../", "\0")
+
+
+def _path(cache: Cache, snapshot_id: str, way_to_project: str) -> Path:
+    # Generated files follow from the snapshot, the version of lapidar, and where the project lies.
+    key = hashlib.sha256(f"{VERSION}\n{way_to_project}".encode()).hexdigest()[:12]
+    return cache.root / "assembled" / f"{snapshot_id.removeprefix('sha256:')}-{key}"
+
+
+def kept(cache: Cache, snapshot_id: str, way_to_project: str) -> Assembled | None:
+    """The assembly of a snapshot, where it was kept and is sound.
+
+    Args:
+        way_to_project: relative path from the environment to the project, where the snapshot has packages in it.
+    """
+    try:
+        digest, _, data = _path(cache, snapshot_id, way_to_project).read_bytes().partition(b"\n")
+        if digest.decode("ascii") != digest_of(data):
+            return None
+        assembled = msgspec.json.decode(data, type=Assembled)
+    except (OSError, UnicodeDecodeError, msgspec.MsgspecError):
+        return None
+    paths = "\n" + "\n".join(assembled.listing.paths)
+    return None if any(mark in paths for mark in _LEADS_OUT) else assembled
+
+
+def keep(cache: Cache, snapshot_id: str, way_to_project: str, assembled: Assembled) -> None:
+    """Keep an assembly for the next time."""
+    path = _path(cache, snapshot_id, way_to_project)
+    data = msgspec.json.encode(assembled)
+    path.parent.mkdir(exist_ok=True)
+    atomic.write_file(path, digest_of(data).encode("ascii") + b"\n" + data)
