@@ -49,6 +49,18 @@ class Needs(unittest.TestCase):
         needs = self.needs(a=["b[plots]"], b=["c; extra == 'plots'", "d; extra == 'other'"], c=["b"], d=[])
         self.assertEqual(needs, {"a": ("b",), "b": ("c",), "c": ("b",), "d": ()})
 
+    def test_an_extra_explains_what_is_there_for_no_other_reason(self) -> None:
+        top = metadata.Metadata(
+            "top",
+            "1",
+            ("a; extra == 'whole'", "b; extra == 'whole'", "a; extra == 'half'", "gone; extra == 'half'"),
+            ("whole", "half"),
+        )
+        others = [metadata.Metadata(name, "1", ()) for name in ("a", "b")]
+        self.assertEqual(metadata.needed([top, *others], LINUX, {"top"})["top"], ("a", "b"))
+        self.assertEqual(metadata.needed([top, *others], LINUX, {"top", "a", "b"})["top"], ())
+        self.assertEqual(metadata.needed([top, others[0]], LINUX, {"top"})["top"], ())
+
     def test_what_is_broken_is_passed_over(self) -> None:
         self.assertEqual(self.needs(a=["???", "b"], b=[])["a"], ("b",))
 

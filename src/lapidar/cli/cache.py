@@ -53,7 +53,7 @@ def _summary(session: Session) -> int:
     view.line(f"Cache      {human_path(cache.root)}")
     view.line(
         f"Holds      {human_count(found.files, 'file')}, {human_bytes(found.bytes)}, "
-        f"in {human_count(found.trees, 'tree')}"
+        f"in {human_count(found.trees, 'tree')}, {found.bytecode} of them byte-code"
     )
     view.line(f"Stands for {human_bytes(found.stands_for)} in {human_count(len(found.snapshots), 'snapshot')}")
     if found.set_aside:
@@ -68,7 +68,7 @@ def _summary(session: Session) -> int:
         ]
         for kept in found.snapshots
     ]
-    view.table(["snapshot", "captured", "", "lockfile"], rows)
+    view.table(["snapshot", "captured", "kept as", "lockfile"], rows)
     return ExitCode.DONE
 
 

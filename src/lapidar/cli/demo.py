@@ -53,7 +53,6 @@ def run(session: Session) -> int:
         for result in compared
     ]
     view.table(["result", "size", "sha256 today", "sha256 later", ""], rows, right=(1,))
-    view.line()
     if identical:
         view.line(f"Identical results. The project is in {human_path(folder / 'sherds')}, look around in it.", "good")
     else:

@@ -153,7 +153,7 @@ def _packages(snapshot: Snapshot, view: View) -> None:
 def _package(package: Package, snapshot: Snapshot, cache: Cache | None, view: View) -> None:
     rows = [
         ["package", f"{package.name} {package.version}"],
-        ["asked for", "yes" if package.wanted else "no, only needed"],
+        ["asked for", "yes" if package.wanted else "not by name"],
         ["requires", ", ".join(package.requires) or "-"],
         ["needed by", ", ".join(_needed_by(snapshot)[package.name]) or "-"],
         ["origin", _origin(package.origin)],

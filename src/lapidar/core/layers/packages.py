@@ -86,8 +86,10 @@ class Observed:
 
     def records(self, stowed: dict[str, Stowed], markers: dict[str, str]) -> tuple[Package, ...]:
         """The records of all packages, once they are stowed under their labels."""
-        needs = needed([package.metadata for package in self.packages], markers)
-        wanted = self._wanted(needs)
+        requested = {package.metadata.name for package in self.packages if package.requested}
+        needs = needed([package.metadata for package in self.packages], markers, requested)
+        # Where no installer wrote down what was asked for, it is what nothing else needs.
+        wanted = requested or set(needs) - {target for targets in needs.values() for target in targets}
         records = []
         for package in self.packages:
             tree = stowed[package.label].tree
@@ -105,13 +107,6 @@ class Observed:
                 )
             )
         return tuple(sorted(records, key=lambda package: package.name))
-
-    def _wanted(self, needs: dict[str, tuple[str, ...]]) -> set[str]:
-        """What was asked for by name; where no installer wrote that down, what nothing else needs."""
-        requested = {package.metadata.name for package in self.packages if package.requested}
-        if requested:
-            return requested
-        return set(needs) - {target for targets in needs.values() for target in targets}
 
     def remainder_record(self, stowed: Stowed) -> Remainder:
         """The record of what belongs to no package."""

@@ -5,7 +5,7 @@ Core metadata specification, https://packaging.python.org/en/latest/specificatio
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from email.parser import HeaderParser
 from functools import lru_cache
@@ -18,11 +18,12 @@ __all__ = ["Metadata", "needed"]
 
 @dataclass(frozen=True, slots=True)
 class Metadata:
-    """The fields of a distribution that matter here; `name` is normalised."""
+    """The fields of a distribution that matter here; `name` is normalised, `extras` are those it provides."""
 
     name: str
     version: str
     requires: tuple[str, ...]
+    extras: tuple[str, ...] = ()
 
     @classmethod
     def parse(cls, text: str) -> Metadata:
@@ -36,7 +37,8 @@ class Metadata:
         if not name or not version:
             raise ValueError("it has no name" if not name else "it has no version")
         requires = tuple(" ".join(value.split()) for value in headers.get_all("Requires-Dist", ()))
-        return cls(canonicalize_name(name), version, requires)
+        extras = tuple(value.strip() for value in headers.get_all("Provides-Extra", ()))
+        return cls(canonicalize_name(name), version, requires, extras)
 
 
 @lru_cache(maxsize=4096)
@@ -47,44 +49,75 @@ def _requirement(text: str) -> Requirement | None:
         return None
 
 
-def needed(distributions: Iterable[Metadata], marker_environment: dict[str, str]) -> dict[str, tuple[str, ...]]:
+def needed(
+    distributions: Iterable[Metadata], marker_environment: dict[str, str], requested: Collection[str] = ()
+) -> dict[str, tuple[str, ...]]:
     """Who needs whom among installed distributions.
 
-    An extra counts where some distribution of the set asks for it ("plots[svg]"), so the answer is found by
-    going on until nothing new is asked for.
+    An extra counts where some distribution of the set asks for it ("plots[svg]"). What a person asked for with an
+    extra ("plots[svg]" on an installer's command line) is written down nowhere; so an extra counts too where all
+    that it brings is there, and something of that is there for no other reason.
 
     Args:
         distributions: everything installed.
         marker_environment: the environment markers of their runtime.
+        requested: the names of those that are known to have been asked for.
 
     Returns:
         For each name the sorted names that it needs and that are in the set.
     """
-    by_name = {distribution.name: distribution for distribution in distributions}
-    needs: dict[str, set[str]] = {name: set() for name in by_name}
-    waiting = [(name, "") for name in by_name]
-    asked = set(waiting)
-    while waiting:
-        name, extra = waiting.pop()
-        for text in by_name[name].requires:
+    graph = _Graph({distribution.name: distribution for distribution in distributions}, marker_environment)
+    for name in graph.by_name:
+        graph.follow(name, "")
+    orphans = set(graph.by_name) - set(requested) - {name for targets in graph.needs.values() for name in targets}
+    if requested:
+        for name in sorted(graph.by_name):
+            for extra in graph.by_name[name].extras:
+                if graph.explains(name, extra, orphans):
+                    graph.follow(name, extra)
+    return {name: tuple(sorted(targets)) for name, targets in graph.needs.items()}
+
+
+class _Graph:
+    """Needs between distributions, followed from what is asked for."""
+
+    def __init__(self, by_name: dict[str, Metadata], marker_environment: dict[str, str]) -> None:
+        self.by_name = by_name
+        self.markers = marker_environment
+        self.needs: dict[str, set[str]] = {name: set() for name in by_name}
+        self._asked: set[tuple[str, str]] = set()
+
+    def applying(self, name: str, extra: str) -> Iterator[Requirement]:
+        """The requirements of a distribution that hold with an extra ("" for those that hold without one)."""
+        for text in self.by_name[name].requires:
             requirement = _requirement(text)
-            if requirement is None or not _applies(requirement, extra, marker_environment):
-                continue
-            target = canonicalize_name(requirement.name)
-            if target not in by_name:
-                continue
-            if target != name:
-                needs[name].add(target)
-            for wanted in requirement.extras:
-                step = (target, str(wanted))
-                if step not in asked:
-                    asked.add(step)
-                    waiting.append(step)
-    return {name: tuple(sorted(targets)) for name, targets in needs.items()}
+            if requirement is not None and self._applies(requirement, extra):
+                yield requirement
 
+    def _applies(self, requirement: Requirement, extra: str) -> bool:
+        marker = requirement.marker
+        if marker is None:
+            return not extra  # what holds without an extra was counted when no extra was asked for
+        if not marker.evaluate({**self.markers, "extra": extra}):
+            return False
+        return not extra or not marker.evaluate({**self.markers, "extra": ""})
 
-def _applies(requirement: Requirement, extra: str, marker_environment: dict[str, str]) -> bool:
-    marker = requirement.marker
-    if marker is None:
-        return not extra  # what holds without an extra was counted when no extra was asked for
-    return bool(marker.evaluate({**marker_environment, "extra": extra}))
+    def follow(self, name: str, extra: str) -> None:
+        """Count what a distribution needs with an extra, and what is asked for by that in turn."""
+        waiting = [(name, extra)]
+        while waiting:
+            step = waiting.pop()
+            if step in self._asked or step[0] not in self.by_name:
+                continue
+            self._asked.add(step)
+            for requirement in self.applying(*step):
+                target = canonicalize_name(requirement.name)
+                if target in self.by_name:
+                    if target != step[0]:
+                        self.needs[step[0]].add(target)
+                    waiting += [(target, str(wanted)) for wanted in requirement.extras]
+
+    def explains(self, name: str, extra: str, orphans: Collection[str]) -> bool:
+        """Whether all that an extra brings is there, some of it for no other reason."""
+        brought = {canonicalize_name(requirement.name) for requirement in self.applying(name, extra)} - {name}
+        return bool(brought) and brought <= self.by_name.keys() and bool(brought & set(orphans))
