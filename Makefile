@@ -26,7 +26,7 @@ benchmarks: $(VENV)/.installed .venv-benchmarks/.made
 # At least 20,000 files and 500 MB: the scientific packages and a notebook server.
 .venv-benchmarks/.made:
 	$(PYTHON) -m venv .venv-benchmarks
-	.venv-benchmarks/bin/python -m pip install --quiet numpy scipy pandas matplotlib scikit-learn notebook
+	.venv-benchmarks/bin/python -m pip install --quiet ".[benchmarks]"
 	touch $@
 
 # All wheels are kept: the tests compare each with the package captured from the environment it was installed in.

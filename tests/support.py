@@ -92,6 +92,21 @@ class Case(unittest.TestCase):
             install(wheel, place)
         return place
 
+    def in_namespace(self, script: str, *command: object, network: bool = True) -> subprocess.CompletedProcess[str]:
+        """Run a shell script, with a command as its words, where it may mount things (and with no network)."""
+        options = ["--mount"] if network else ["--mount", "--net"]
+        done = subprocess.run(
+            ["unshare", *options, "sh", "-c", script, "sh", *map(str, command)],
+            cwd=self.project,
+            env=self.variables,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        if "unshare" in done.stderr and os.getuid() != 0:
+            self.skipTest("only root can make namespaces here")
+        return done
+
     @property
     def lock(self) -> Path:
         return self.project / "lapidar.lock"

@@ -251,10 +251,10 @@ class Pruning(Case):
         second = lockfile.read(self.lock).snapshot
         self.lapidar("cache", "prune")
         self.lapidar("restore", "--snapshot", first[7:])
-        plan = self.json("cache", "prune", "--forget-after", "0", "--dry-run")
-        self.assertEqual(plan["forgotten"], [first])
+        plan = self.json("cache", "prune", "--history-days", "0", "--dry-run")
+        self.assertEqual(plan["dropped"], [first])
         self.lapidar("restore", "--snapshot", first[7:], "--into", self.folder / "still")
-        self.lapidar("cache", "prune", "--forget-after", "0")
+        self.lapidar("cache", "prune", "--history-days", "0")
         self.fails("restore", "--snapshot", first[7:], "--into", self.folder / "gone")
         self.lapidar("restore", "--snapshot", second[7:])
         self.lapidar("cache", "audit")
@@ -265,8 +265,8 @@ class Pruning(Case):
         self.lapidar("restore")
         self.lock.unlink()
         before = self.json("cache", "summary")
-        said = self.lapidar("cache", "prune", "--forget-after", "0").stdout
-        self.assertIn("forgetting snapshot", said)
+        said = self.lapidar("cache", "prune", "--history-days", "0").stdout
+        self.assertIn("dropping snapshot", said)
         after = self.json("cache", "summary")
         self.assertGreater(before["files"], 1000)
         self.assertEqual((after["files"], after["trees"], after["bytecode"], after["snapshots"]), (0, 0, 0, []))

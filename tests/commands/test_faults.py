@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import random
 import shutil
 import signal
@@ -75,10 +74,6 @@ class Killed(Case):
         self.assertEqual(sorted(path.name for path in (self.project / ".lapidar").iterdir()), [".gitignore", "env"])
         self.assertIn("sound", self.lapidar("cache", "audit").stdout)
 
-    def forget_the_cache(self) -> None:
-        """So that a capture has all of its work before it; the lockfile of before stays."""
-        shutil.rmtree(self.cache)
-
     def test_capture(self) -> None:
         for number in (signal.SIGKILL, signal.SIGINT):
             with self.subTest(signal=number):
@@ -143,17 +138,7 @@ class NoSpace(Case):
             f"{{ \"$@\"; code=$?; rm -rf '{self.folder}/after'; cp -a '{self.small}' '{self.folder}/after'; exit $code; }}"
         )
         (self.folder / "kept").mkdir(exist_ok=True)
-        done = subprocess.run(
-            ["unshare", "--mount", "sh", "-c", script, "sh", PROGRAM, *map(str, words)],
-            cwd=self.project,
-            env=self.variables,
-            capture_output=True,
-            text=True,
-            check=False,
-        )
-        if "unshare" in done.stderr and os.getuid() != 0:
-            self.skipTest("only root can mount a small file system here")
-        return done
+        return self.in_namespace(script, PROGRAM, *words)
 
     def test_capture_into_a_full_cache(self) -> None:
         for size in ("100k", "1m", "8m", "24m", "40m"):

@@ -93,16 +93,7 @@ class Restoring(Case):
         self.assertFalse(self.restored.exists())
 
     def test_no_network_is_used(self) -> None:
-        done = subprocess.run(
-            ["unshare", "--net", PROGRAM, "restore"],
-            cwd=self.project,
-            env=self.variables,
-            capture_output=True,
-            text=True,
-            check=False,
-        )
-        if "unshare" in done.stderr and os.getuid() != 0:
-            self.skipTest("this machine lets nobody but root cut the network off")
+        done = self.in_namespace('exec "$@"', PROGRAM, "restore", network=False)
         self.assertEqual(done.returncode, 0, done.stderr)
 
     def test_another_kind_of_machine(self) -> None:
@@ -130,20 +121,10 @@ class Restoring(Case):
         copy = self.folder / "cache-copy"
         shutil.copytree(self.cache, copy, copy_function=shutil.copy2)
         script = f"mount --bind '{copy}' '{copy}' && mount -o remount,bind,ro '{copy}' && exec \"$@\""
-        command = ["unshare", "--mount", "sh", "-c", script, "sh", PROGRAM, "--cache", str(copy)]
-        done = subprocess.run(
-            [*command, "restore"], cwd=self.project, env=self.variables, capture_output=True, text=True, check=False
-        )
+        done = self.in_namespace(script, PROGRAM, "--cache", copy, "restore")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.python(self.restored, "import sherdlib")
-        done = subprocess.run(
-            [*command, "capture", self.venv],
-            cwd=self.project,
-            env=self.variables,
-            capture_output=True,
-            text=True,
-            check=False,
-        )
+        done = self.in_namespace(script, PROGRAM, "--cache", copy, "capture", self.venv)
         self.assertEqual(done.returncode, 3)
         self.assertIn("cannot be written", done.stderr)
 

@@ -24,17 +24,17 @@ examples:
   lapidar cache summary
   lapidar cache audit
   lapidar cache prune --dry-run
-  lapidar cache prune --forget-after 365    also forget snapshots that nobody has captured for a year"""
+  lapidar cache prune --history-days 365    keep a year of history: drop snapshots captured before"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", choices=["summary", "audit", "prune"])
     parser.add_argument("--dry-run", action="store_true", help="prune: only tell what would be removed")
     parser.add_argument(
-        "--forget-after",
+        "--history-days",
         metavar="DAYS",
         type=float,
-        help="prune: forget snapshots captured longer ago that no known project's lockfile holds",
+        help="prune: drop snapshots captured longer ago, unless a known project's lockfile holds them",
     )
 
 
@@ -121,16 +121,16 @@ def _prune(session: Session) -> int:
             f"{verb} {human_count(plan.files, 'file')}, {human_bytes(plan.bytes)}, "
             f"in {human_count(plan.trees, 'tree')} that nothing needs."
         )
-        for snapshot in plan.forgotten:
+        for snapshot in plan.dropped:
             view.line(
-                f"  {'would forget' if plan.dry_run else 'forgetting'} snapshot {snapshot.removeprefix('sha256:')[:12]}"
+                f"  {'would drop' if plan.dry_run else 'dropping'} snapshot {snapshot.removeprefix('sha256:')[:12]}"
             )
         if plan.set_aside:
             view.line(f"  and {human_count(plan.set_aside, 'bad entry', 'bad entries')} set aside before")
 
     plan = prune(
         cache,
-        forget_after_days=session.options.forget_after,
+        history_days=session.options.history_days,
         dry_run=session.options.dry_run,
         waiting=lambda: view.warn("waiting for another lapidar that uses this cache"),
         announce=announce,

@@ -135,8 +135,8 @@ def short(snapshot_id: str) -> str:
 def _derive(snapshot: Snapshot, target: Path, cache: Cache, project: Project, listed: Manifest) -> Manifest:
     """What must be there by the lockfile and the trees alone, so that a deep check trusts no list in the
     environment itself."""
+    from lapidar.core import assemble
     from lapidar.core.bytecode import bytecode_of
-    from lapidar.core.environment import assemble
 
     try:
         trees = {digest: cache.tree(digest) for _, digest in snapshot.trees()}

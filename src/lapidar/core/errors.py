@@ -14,6 +14,7 @@ __all__ = [
     "PackageBroken",
     "TargetRefused",
     "from_os_error",
+    "unreadable",
 ]
 
 
@@ -42,6 +43,15 @@ class EnvironmentUnusable(LapidarError):
 
 class PackageBroken(LapidarError):
     """An installed package or a wheel is not what its own records say it may be."""
+
+
+def unreadable(path: str, error: OSError) -> PackageBroken:
+    """The error for a file of an environment that cannot be read."""
+    return PackageBroken(
+        f"The file {path!r} cannot be read",
+        why=error.strerror or str(error),
+        remedy="Make it readable (chmod), or reinstall what it belongs to, then capture again.",
+    )
 
 
 class LockfileError(LapidarError):

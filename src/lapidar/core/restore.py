@@ -222,8 +222,8 @@ class _Building:
         return assembled
 
     def _derived(self) -> Assembled:
+        from lapidar.core import assemble
         from lapidar.core.bytecode import Compiler, bytecode_of
-        from lapidar.core.environment import assemble
 
         trees = _trees(self.cache, self.snapshot, False, self.builder.reporter)
         plan = assemble.assemble(self.snapshot, trees, self.cache, self.way_to_project)

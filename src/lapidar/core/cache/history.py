@@ -66,7 +66,7 @@ class History:
                 continue  # the last line, cut by a power failure
         return moments
 
-    def forget(self, snapshot_ids: set[str]) -> None:
+    def drop(self, snapshot_ids: set[str]) -> None:
         """Drop snapshots from the history."""
         kept = [moment for moment in self.moments() if moment.snapshot not in snapshot_ids]
         atomic.write_file(self._log, b"".join(msgspec.json.encode(moment) + b"\n" for moment in kept))

@@ -21,7 +21,7 @@ from lapidar.core import atomic, progress
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
-from lapidar.core.errors import PackageBroken
+from lapidar.core.errors import PackageBroken, unreadable
 
 __all__ = ["Draft", "Stowed", "stow"]
 
@@ -143,11 +143,7 @@ def _status(path: str) -> os.stat_result:
     try:
         status = os.stat(path)
     except OSError as error:
-        raise PackageBroken(
-            f"The file {path!r} cannot be read",
-            why=error.strerror or str(error),
-            remedy="Mend or reinstall what it belongs to, then capture again.",
-        ) from error
+        raise unreadable(path, error) from error
     if not stat.S_ISREG(status.st_mode):
         raise PackageBroken(
             f"{path!r} is not a regular file",
@@ -212,11 +208,7 @@ def _open_source(path: str) -> int:
     try:
         return os.open(path, os.O_RDONLY | os.O_CLOEXEC)
     except OSError as error:
-        raise PackageBroken(
-            f"The file {path!r} cannot be read",
-            why=error.strerror or str(error),
-            remedy="Make it readable (chmod), or remove what it belongs to, then capture again.",
-        ) from error
+        raise unreadable(path, error) from error
 
 
 def _read_small(path: str) -> bytes:

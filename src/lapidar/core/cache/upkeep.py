@@ -181,7 +181,7 @@ def _audit_trees(cache: Cache, bad: set[tuple[str, bool]], found: Audit) -> None
 class Pruned:
     """What a prune removes, or would remove. Sizes in bytes."""
 
-    forgotten: list[str] = field(default_factory=list)
+    dropped: list[str] = field(default_factory=list)
     trees: int = 0
     files: int = 0
     bytes: int = 0
@@ -190,13 +190,13 @@ class Pruned:
 
     @property
     def nothing(self) -> bool:
-        return not (self.forgotten or self.trees or self.files or self.set_aside)
+        return not (self.dropped or self.trees or self.files or self.set_aside)
 
 
 def prune(
     cache: Cache,
     *,
-    forget_after_days: float | None = None,
+    history_days: float | None = None,
     dry_run: bool = False,
     waiting: Callable[[], None] | None = None,
     announce: Callable[[Pruned], None] | None = None,
@@ -204,7 +204,7 @@ def prune(
     """Remove what no snapshot of the history and no known project needs.
 
     Args:
-        forget_after_days: drop snapshots from the history whose last capture is longer ago and that no known
+        history_days: drop snapshots from the history whose last capture is longer ago and that no known
             project's lockfile holds.
         dry_run: only tell.
         waiting: called once where other processes use the cache and are waited for.
@@ -214,8 +214,8 @@ def prune(
     with cache.alone(waiting):
         history = History(cache)
         plan = Pruned(dry_run=dry_run)
-        plan.forgotten = _to_forget(history, forget_after_days)
-        keep_trees = _needed_trees(cache, history, set(plan.forgotten))
+        plan.dropped = _to_drop(history, history_days)
+        keep_trees = _needed_trees(cache, history, set(plan.dropped))
         trees = [digest for digest in cache.all_trees() if digest not in keep_trees]
         keep_files = _needed_files(cache, keep_trees)
         files = [entry for entry in cache.all_files() if digest_of_name(entry.path) not in keep_files]
@@ -229,8 +229,8 @@ def prune(
             return plan
         # From the reader's end to the bytes: no lockfile of the history is ever without its trees, nor a
         # tree without its files, whenever this is stopped.
-        if plan.forgotten:
-            history.forget(set(plan.forgotten))
+        if plan.dropped:
+            history.drop(set(plan.dropped))
         _drop_bytecode(cache, keep_trees)
         _drop_assembled(cache, set(history.ids()))
         for digest in trees:
@@ -242,18 +242,18 @@ def prune(
     return plan
 
 
-def _to_forget(history: History, days: float | None) -> list[str]:
+def _to_drop(history: History, days: float | None) -> list[str]:
     if days is None:
         return []
     limit = time.time() - days * _DAY_SECONDS
     return [kept.snapshot for kept in _kept(history) if kept.time < limit and not kept.current]
 
 
-def _needed_trees(cache: Cache, history: History, forgotten: set[str]) -> set[str]:
+def _needed_trees(cache: Cache, history: History, dropped: set[str]) -> set[str]:
     needed = {
         digest
         for snapshot_id, snapshot in _snapshots(history)
-        if snapshot_id not in forgotten
+        if snapshot_id not in dropped
         for _, digest in snapshot.trees()
     }
     for snapshot in _current(history.moments()).values():

@@ -16,7 +16,7 @@ from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.environment import editable, manifest, marker, owners, walk
 from lapidar.core.environment.probe import Answer
-from lapidar.core.errors import PackageBroken
+from lapidar.core.errors import PackageBroken, unreadable
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Origin, Package, Remainder, Runtime
 from lapidar.core.standards import direct_url, entry_points, layout, record
@@ -233,11 +233,7 @@ class _Observer:
                 )
                 return None
             except OSError as error:
-                raise PackageBroken(
-                    f"{candidate} cannot be read",
-                    why=error.strerror or str(error),
-                    remedy="Make it readable (chmod), or reinstall the package.",
-                ) from error
+                raise unreadable(candidate, error) from error
             return _Found(site, path, metadata)
         return None
 
@@ -388,11 +384,7 @@ class _Observer:
             package.gone.append(path)
             return
         except OSError as error:
-            raise PackageBroken(
-                f"The file {path!r} cannot be read",
-                why=error.strerror or str(error),
-                remedy="Make it readable (chmod), or reinstall the package.",
-            ) from error
+            raise unreadable(path, error) from error
         if entry_points.is_launch_script(data, declared):
             return
         if real != path:
