@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import shutil
 import time
@@ -10,6 +11,7 @@ from pathlib import Path
 
 from lapidar.core import lockfile
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from lapidar.core.environment.manifest import digest_of
 from support import Case, install, site_of, wheel
 
 
@@ -108,17 +110,15 @@ class Checking(Case):
         self.assertEqual(self.findings()[0][2], "the list of placed files is missing or altered")
 
     def test_a_forged_list_does_not_fool_a_deep_check(self) -> None:
-        import hashlib
-
         module = self.site / "sherdlib/__init__.py"
         forged = b"X = 9\n"
         old = hashlib.sha256(module.read_bytes()).hexdigest().encode()
         self.unlink_and_write(module, forged)
         os.utime(module, ns=(FILE_TIME_NS, FILE_TIME_NS))
         listed, mark = self.restored / "lib/lapidar/placed.json", self.restored / "lapidar.toml"
-        before = hashlib.sha256(listed.read_bytes()).hexdigest()
+        before = digest_of(listed.read_bytes())
         listed.write_bytes(listed.read_bytes().replace(old, hashlib.sha256(forged).hexdigest().encode()))
-        mark.write_text(mark.read_text().replace(before, hashlib.sha256(listed.read_bytes()).hexdigest()))
+        mark.write_text(mark.read_text().replace(before, digest_of(listed.read_bytes())))
         self.assertEqual(self.findings("--deep")[0][:3], ("packages", "sherdlib 1.0", "altered"))
 
     def test_another_snapshot(self) -> None:

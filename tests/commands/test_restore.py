@@ -115,6 +115,29 @@ class Restoring(Case):
         self.lapidar("restore", "--into", target)
         self.lapidar("check", "--env", target, "--deep")
 
+    def test_clones_where_the_file_system_can(self) -> None:
+        make = next((name for name in ("mkfs.btrfs", "mkfs.xfs") if shutil.which(name)), None)
+        if make is None:
+            self.skipTest("there is nothing to make a copy-on-write file system with (btrfs-progs or xfsprogs)")
+        image, place = self.folder / "image", self.folder / "cow"
+        place.mkdir()
+        with image.open("wb") as stream:
+            stream.truncate(600 << 20)
+        subprocess.run([make, "-q", str(image)], check=True, capture_output=True)
+        script = (
+            f"mount -o loop '{image}' '{place}' || exit 77; export LAPIDAR_CACHE='{place}/cache'; "
+            "used() { df --output=used -k '" + str(place) + "' | tail -1; }; "
+            f"'{PROGRAM}' -q capture '{self.venv}' && '{PROGRAM}' restore --into '{place}/env' && sync && before=$(used) && "
+            f"'{PROGRAM}' restore --into '{place}/env2' && sync && after=$(used) && echo grew $((after - before)) && "
+            f"echo '# edited' >> '{place}/env2/bin/activate' && '{PROGRAM}' check --env '{place}/env' --deep"
+        )
+        done = self.in_namespace(script)
+        if done.returncode == 77:
+            self.skipTest("this kernel cannot mount the copy-on-write file system")
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertIn("cloned", done.stdout)
+        self.assertLess(int(done.stdout.split("grew ")[1].split()[0]), 20_000)  # kB, of an environment of 70 MB
+
     def test_a_read_only_cache_is_enough(self) -> None:
         if os.getuid() != 0:
             self.skipTest("only root can mount the cache read-only")
