@@ -11,6 +11,7 @@ from lapidar.cli.view import View, human_count, human_path
 
 if TYPE_CHECKING:
     from lapidar.core.check import Checked, Finding
+    from lapidar.core.environment.status import Walking
 
 DESCRIPTION = """\
 Compare the lockfile, the restored environment and the cache. The quick check compares what is there by inode, size
@@ -32,6 +33,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
+    from lapidar.core.environment import status
+
+    project = session.project
+    walking = status.begin(session.path("env") or project.environment)  # before the rest is even loaded
+    try:
+        return _check(session, walking)
+    except BaseException:
+        walking.drop()
+        raise
+
+
+def _check(session: Session, walking: Walking) -> int:
     from lapidar.core.check import check
     from lapidar.core.choose import read_snapshot
 
@@ -39,7 +52,13 @@ def run(session: Session) -> int:
     project, cache = session.project, session.cache()
     snapshot = read_snapshot(project, cache, session.path("lock"), None)
     checked = check(
-        project, cache, snapshot, environment=session.path("env"), deep=options.deep, reporter=view.reporter()
+        project,
+        cache,
+        snapshot,
+        environment=session.path("env"),
+        deep=options.deep,
+        walking=walking,
+        reporter=view.reporter(),
     )
     if view.json:
         view.object(

@@ -6,16 +6,16 @@ import os
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from functools import partial
 from pathlib import Path
 
 from lapidar.core import progress
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Tree
-from lapidar.core.environment import compare, manifest, marker
+from lapidar.core.environment import compare, manifest, marker, status
 from lapidar.core.environment.compare import Compared
 from lapidar.core.environment.listing import Listing
 from lapidar.core.environment.manifest import Manifest
+from lapidar.core.environment.status import Walking
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Snapshot, runtime_label
@@ -69,6 +69,7 @@ def check(
     *,
     environment: Path | None = None,
     deep: bool = False,
+    walking: Walking | None = None,
     reporter: progress.Progress | None = None,
 ) -> Checked:
     """Compare a snapshot with its restored environment and with the cache.
@@ -76,25 +77,27 @@ def check(
     Args:
         environment: where it was restored; the project's own unless given.
         deep: read every byte instead of comparing inodes, sizes and times.
+        walking: the walk of the environment, where it was begun already.
 
     Returns:
         The findings, by layer.
     """
     target = Path(os.path.abspath(environment)) if environment else project.environment
     reporter = reporter or progress.Silent()
+    walking = walking or status.begin(target)
     with cache.in_use():
         restored = _restored(snapshot, target)
-        linked = False
+        # The cache is looked at while the second process walks.
+        linked = isinstance(restored, Manifest) and not deep and _is_linked_to(cache, snapshot, restored)
+        found = walking.result()
         if isinstance(restored, Finding):
             findings = [restored]
         elif deep:
             derived = _derive(snapshot, target, cache, project, restored)
-            findings = _by_owner(snapshot, derived, compare.by_bytes(target, derived, reporter))
+            findings = _by_owner(snapshot, derived, compare.by_bytes(target, derived, found, reporter))
         else:
-            compared, linked = compare.by_status(target, restored, partial(_is_linked_to, cache, snapshot, restored))
-            findings = _by_owner(snapshot, restored, compared)
-            linked = linked and not findings
-        if not linked:
+            findings = _by_owner(snapshot, restored, compare.by_status(target, restored, found))
+        if findings or not linked:
             findings += judge_cache(snapshot, cache, deep=deep, reporter=reporter)
     files = sum(package.files for package in snapshot.package) + snapshot.only_runtime.files
     return Checked(snapshot, target, deep, files + sum(rest.files for rest in snapshot.remainder), tuple(findings))
@@ -108,7 +111,7 @@ def judge_environment(snapshot: Snapshot, target: Path) -> list[Finding]:
     restored = _restored(snapshot, target)
     if isinstance(restored, Finding):
         return [restored]
-    return _by_owner(snapshot, restored, compare.by_status(target, restored)[0])
+    return _by_owner(snapshot, restored, compare.by_status(target, restored, status.walk(str(target))))
 
 
 def _restored(snapshot: Snapshot, target: Path) -> Manifest | Finding:

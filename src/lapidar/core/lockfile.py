@@ -17,11 +17,11 @@ import msgspec
 
 from lapidar.core import atomic
 from lapidar.core.errors import LockfileError
+from lapidar.core.project import LOCKFILE_NAME
 from lapidar.core.snapshot import Snapshot
 
-__all__ = ["FILE_NAME", "FORMAT", "identify", "parse", "read", "render", "write"]
+__all__ = ["FORMAT", "identify", "parse", "read", "render", "write"]
 
-FILE_NAME = "lapidar.lock"
 FORMAT = 1
 _BANNER = "# Written by lapidar. Commit this file; do not edit it.\n"
 _PLAIN_ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", '"': '\\"', "\\": "\\\\"}
@@ -77,7 +77,7 @@ def render(snapshot: Snapshot) -> str:
     return f"{_BANNER}format = {snapshot.format}\nsnapshot = {_string(snapshot.snapshot)}\n{_body(snapshot)}"
 
 
-def parse(text: str, name: str = FILE_NAME) -> Snapshot:
+def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:
     """Read a lockfile's text and verify it.
 
     Args:

@@ -1,43 +1,73 @@
-"""Two halves of a work at once, on two processors."""
+"""Work in a second process while this one goes on."""
 
 from __future__ import annotations
 
 import marshal
 import os
 from collections.abc import Callable
-from typing import TypeVar
+from typing import Generic, TypeVar
 
-__all__ = ["both"]
+__all__ = ["Begun", "both"]
 
 One = TypeVar("One")
 Other = TypeVar("Other")
 
 
-def both(one: Callable[[], One], other: Callable[[], Other]) -> tuple[One, Other]:
-    """Run `other` in a forked process while `one` runs here.
+class Begun(Generic[Other]):
+    """A work that was begun in a forked process.
 
     For work that is all system calls and small objects, which threads of one interpreter cannot share. The child
-    only reads, and hands its result (numbers, strings, tuples, dictionaries) back through a pipe; where it fails,
-    the work is done here instead. To be called while there are no other threads.
+    only hands its result (numbers, strings, tuples, dictionaries) back through a pipe; where it fails, or where there
+    is only one processor, the work is done here when its result is asked for. To be begun while there are no other
+    threads.
+
+    Args:
+        work: what to do.
     """
-    reading, writing = os.pipe()
-    child = os.fork() if (os.cpu_count() or 1) > 1 else -1
-    if child == 0:
+
+    def __init__(self, work: Callable[[], Other]) -> None:
+        self._work = work
+        self._reading: int | None
+        self._reading, writing = os.pipe()
+        self._child = os.fork() if (os.cpu_count() or 1) > 1 else -1
+        if self._child == 0:
+            try:
+                with open(writing, "wb") as stream:
+                    stream.write(marshal.dumps(work()))  # type: ignore[arg-type]
+            finally:
+                os._exit(0)
+        os.close(writing)
+
+    def _received(self) -> bytes:
+        """What the child has to say, once; it is waited for in any case, so that none is left behind."""
+        if self._reading is None:
+            return b""
+        with open(self._reading, "rb") as stream:
+            data = stream.read()
+        self._reading = None
+        if self._child > 0:
+            os.waitpid(self._child, 0)
+        return data
+
+    def result(self) -> Other:
+        """Wait for the result."""
         try:
-            with open(writing, "wb") as stream:
-                stream.write(marshal.dumps(other()))  # type: ignore[arg-type]
-        finally:
-            os._exit(0)
-    os.close(writing)
+            found: Other = marshal.loads(self._received())
+        except (EOFError, ValueError, TypeError):
+            return self._work()
+        return found
+
+    def drop(self) -> None:
+        """Wait for the end; the result is not wanted any more."""
+        self._received()
+
+
+def both(one: Callable[[], One], other: Callable[[], Other]) -> tuple[One, Other]:
+    """Run `other` in a second process while `one` runs here; see `Begun`."""
+    begun = Begun(other)
     try:
         mine = one()
-    finally:
-        with open(reading, "rb") as stream:
-            data = stream.read()
-        if child > 0:
-            os.waitpid(child, 0)
-    try:
-        theirs: Other = marshal.loads(data)
-    except (EOFError, ValueError, TypeError):
-        theirs = other()
-    return mine, theirs
+    except BaseException:
+        begun.drop()
+        raise
+    return mine, begun.result()

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
-from lapidar.core import lockfile
 from lapidar.core.errors import LapidarError
 
-__all__ = ["Project"]
+__all__ = ["LOCKFILE_NAME", "Project"]
 
-_MARKS = (lockfile.FILE_NAME, "lapidar.toml")
+LOCKFILE_NAME = "lapidar.lock"
+_MARKS = (LOCKFILE_NAME, "lapidar.toml")
 
 
-@dataclass(frozen=True, slots=True)
-class Project:
+class Project(NamedTuple):
     """A project's root folder.
 
     Attributes:
@@ -43,7 +42,7 @@ class Project:
 
     @property
     def lockfile(self) -> Path:
-        return self.root / lockfile.FILE_NAME
+        return self.root / LOCKFILE_NAME
 
     @property
     def own_folder(self) -> Path:

@@ -5,30 +5,24 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
-from collections.abc import Callable
 from itertools import repeat
 from pathlib import Path
 from typing import NamedTuple
 
-from lapidar.core import parallel, progress
+from lapidar.core import progress
 from lapidar.core.cache.store import FILE_TIME_SECONDS
 from lapidar.core.environment import manifest, marker
 from lapidar.core.environment.listing import EXECUTABLE_KINDS, LINK, Row
 from lapidar.core.environment.manifest import Manifest
+from lapidar.core.environment.status import Status
 
 __all__ = ["Compared", "by_bytes", "by_status", "sha256_of"]
 
 _OWN_FILES = frozenset({marker.FILE_NAME, manifest.FILE_NAME})
 _PIECE_BYTES = 1 << 20
-_TYPE_AND_EXECUTABLE = 0o170100  # the file's type, and whether its owner may execute it
 # Below this share of files that are no longer links to the cache, each is a replaced file; above it, the whole
 # environment was copied, and that is no finding.
 _COPIED_SHARE = 0.5
-
-_SHARED_DEPTH = 4  # the folders of the packages lie so deep: there are enough of them to share the work out
-
-# Size, modification time in seconds, type and executable bit, inode: what a file that was not touched shows.
-_Status = tuple[int, float, int, int]
 
 
 class Compared(NamedTuple):
@@ -43,23 +37,7 @@ class Compared(NamedTuple):
         return not (self.missing or self.altered or self.extra)
 
 
-def _walk(top: str, folders: list[str], found: dict[str, _Status]) -> list[str]:
-    """Add the status of what lies in some folders; gives the folders in them. Plain strings and tuples: there are
-    tens of thousands."""
-    below = []
-    for prefix in folders:
-        with os.scandir(f"{top}/{prefix}") as entries:
-            for entry in entries:
-                if entry.is_dir(follow_symlinks=False):
-                    below.append(f"{prefix}{entry.name}/")
-                else:
-                    status = entry.stat(follow_symlinks=False)
-                    mode = status.st_mode & _TYPE_AND_EXECUTABLE
-                    found[prefix + entry.name] = (status.st_size, status.st_mtime, mode, status.st_ino)
-    return below
-
-
-def _expected(listed: Manifest) -> dict[str, _Status]:
+def _expected(listed: Manifest) -> dict[str, Status]:
     """The status that every placed file must show; links and files that were not linked have no inode to show."""
     time = float(FILE_TIME_SECONDS)
     executable = stat.S_IFREG | stat.S_IXUSR
@@ -68,39 +46,13 @@ def _expected(listed: Manifest) -> dict[str, _Status]:
     return dict(zip(listed.listing.paths, zip(listed.listing.sizes, repeat(time), modes, inodes), strict=False))
 
 
-def _found(top: str, meanwhile: Callable[[], bool]) -> tuple[dict[str, _Status], bool]:
-    """The status of everything below a folder, and what came of another question asked meanwhile.
-
-    The walk is nearly all system calls; a second process takes a share of it, and the other question.
-    """
-    found: dict[str, _Status] = {}
-    folders = [""]
-    for _ in range(_SHARED_DEPTH):
-        folders = _walk(top, folders, found)
-    shares = folders[::3] + folders[1::3], folders[2::3]
-    _, (others, answer) = parallel.both(
-        lambda: _walk_on(top, shares[0], found), lambda: (_walk_on(top, shares[1], {}), meanwhile())
-    )
-    return found | others, answer
-
-
-def _walk_on(top: str, folders: list[str], found: dict[str, _Status]) -> dict[str, _Status]:
-    while folders:
-        folders = _walk(top, folders, found)
-    return found
-
-
-def by_status(target: Path, listed: Manifest, meanwhile: Callable[[], bool] = bool) -> tuple[Compared, bool]:
+def by_status(target: Path, listed: Manifest, found: dict[str, Status]) -> Compared:
     """Compare by inode, size, time and kind; no contents are read.
 
     Args:
-        meanwhile: another question, answered in a second process at the same time.
-
-    Returns:
-        The differences, and the answer.
+        found: the status of everything in the environment.
     """
     expected = _expected(listed)
-    found, answer = _found(str(target), meanwhile)
     # Sets of items are compared in C; what is left to look at one by one is little unless all was copied.
     suspects = [path for path, _ in expected.items() - found.items()]
     rows = {row[0]: row for row in listed.listing.rows()} if suspects else {}
@@ -116,18 +68,18 @@ def by_status(target: Path, listed: Manifest, meanwhile: Callable[[], bool] = bo
     if len(unlinked) < _COPIED_SHARE * len(listed.inodes):
         altered += unlinked
     extra = [path for path in found.keys() - expected.keys() if "__pycache__/" not in path and path not in _OWN_FILES]
-    return Compared(missing, altered, extra), answer
+    return Compared(missing, altered, extra)
 
 
-def _same_but_inode(path: str, row: Row, expected: _Status, found: _Status) -> bool:
+def _same_but_inode(path: str, row: Row, expected: Status, found: Status) -> bool:
     if row[2] == LINK:
         return stat.S_ISLNK(found[2]) and os.readlink(path) == row[3]
     return found[:3] == expected[:3]
 
 
-def by_bytes(target: Path, listed: Manifest, reporter: progress.Progress) -> Compared:
+def by_bytes(target: Path, listed: Manifest, found: dict[str, Status], reporter: progress.Progress) -> Compared:
     """Compare by reading every file; times do not matter here."""
-    missing, _, extra = by_status(target, listed)[0]
+    missing, _, extra = by_status(target, listed, found)
     gone = {row[0] for row in missing}
     altered = []
     with progress.task(reporter, "Reading the environment", listed.listing.total_bytes, "bytes"):
