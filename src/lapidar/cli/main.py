@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["Session", "main", "program"]
 
 COMMANDS = {
+    "survey": "find out what the project's own source needs",
     "capture": "record an environment in a lockfile and keep its bytes in the cache",
     "restore": "build the environment of a lockfile from the cache, with no network",
     "run": "run a command in the restored environment",
@@ -37,6 +38,7 @@ cache, and restores it byte for byte, offline, years later."""
 
 _EPILOG = """\
 examples:
+  lapidar survey                      what does this project's source need?
   lapidar capture                     capture this project's environment into lapidar.lock
   lapidar restore                     build it again in .lapidar/env
   lapidar run python analysis.py      run in it

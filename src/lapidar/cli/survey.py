@@ -1,0 +1,114 @@
+"""``lapidar survey``"""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import View, human_count, human_path
+
+if TYPE_CHECKING:
+    from lapidar.core.survey.flow import Place, Row, Surveyed
+
+DESCRIPTION = """\
+Find out what the project's own source needs: reads every Python file, notebook and inline script block as saved on
+disk, without running any, and matches each import to what provides it in the environment (named, or found as by
+`lapidar capture`), and to what the project declares. Exit code 0: all fits together; 1: something is missing, not
+declared, declared and not used, or cannot be read."""
+
+EXAMPLES = """\
+examples:
+  lapidar survey
+  lapidar survey .venv
+  lapidar survey -v                     every place where a module is used"""
+
+_SHOWN = 2
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("environment", nargs="?", metavar="ENVIRONMENT", help="a folder, or an interpreter")
+
+
+def run(session: Session) -> int:
+    from lapidar.core.environment import locate, probe
+    from lapidar.core.errors import CacheError
+    from lapidar.core.survey.flow import survey
+
+    view, project = session.view, session.project
+    located = locate.locate(project, session.path("environment"))
+    try:
+        cache = session.cache()
+    except CacheError:
+        cache = None  # it only helps to name what is missing
+    surveyed = survey(project, probe.ask(located.interpreter), cache)
+    if view.json:
+        view.object(surveyed)
+    else:
+        view.note(f"Environment  {human_path(located.interpreter)} ({located.why})")
+        _show(surveyed, view)
+    return ExitCode.DONE if surveyed.agrees else ExitCode.NO
+
+
+def _show(surveyed: Surveyed, view: View) -> None:
+    view.note(f"Sources      {human_count(surveyed.files, 'file')} read, none run")
+    view.note()
+    if surveyed.rows:
+        rows = [
+            [row.module or "-", row.distribution or "-", row.version or "-", _where(row.places, view), _standing(row)]
+            for row in surveyed.rows
+        ]
+        view.table(["module", "distribution", "version", "used in", "standing"], rows)
+    else:
+        view.line("Nothing but the standard library and the project's own modules is imported.")
+    for title, found in (("Outside programs", surveyed.programs), ("Paths of one machine", surveyed.paths)):
+        if found:
+            view.line()
+            view.line(title, "heading")
+            for name, places in found.items():
+                view.line(f"  {name}  {_where(places, view)}")
+    if surveyed.problems:
+        view.line()
+        view.line("Could not be read", "heading")
+        for problem in surveyed.problems:
+            view.line(f"  {problem}")
+    view.line()
+    _conclude(surveyed, view)
+
+
+def _standing(row: Row) -> str:
+    if row.standing == "missing" and row.distribution:
+        return f"missing; the cache has {row.distribution} {row.version}"
+    return {"not declared": "used, not declared", "not used": "declared, not used"}.get(row.standing, row.standing)
+
+
+def _where(places: tuple[Place, ...], view: View) -> str:
+    if not places:
+        return "-"
+    if not places[0].line:
+        return places[0].file
+    shown = places if view.verbose else places[:_SHOWN]
+    more = f" and {len(places) - len(shown)} more" if len(places) > len(shown) else ""
+    return ", ".join(str(place) for place in shown) + more
+
+
+def _conclude(surveyed: Surveyed, view: View) -> None:
+    counts = {
+        "missing": "missing from the environment",
+        "not declared": "used but not declared",
+        "not used": "declared but not used",
+    }
+    said = []
+    for standing, words in counts.items():
+        number = sum(row.standing == standing for row in surveyed.rows)
+        if number:
+            said.append(f"{number} {words}")
+    if surveyed.problems:
+        said.append(f"{human_count(len(surveyed.problems), 'file')} could not be read")
+    if said:
+        view.line("; ".join(said) + ".", "bad")
+    elif surveyed.declares:
+        view.line("Source, declaration and environment fit together.", "good")
+    else:
+        view.line("The environment provides everything; the project declares nothing.", "good")

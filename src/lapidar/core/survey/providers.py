@@ -1,0 +1,76 @@
+"""Which distribution provides a module: by the files of what is installed, then by the trees in the cache."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from lapidar.core import lockfile
+from lapidar.core.cache.history import History
+from lapidar.core.cache.store import Cache
+from lapidar.core.errors import LapidarError
+
+__all__ = ["Provider", "Providers", "in_cache"]
+
+_MODULE = re.compile(r"^(?P<name>[^.]+)(\.py|(\.[\w-]+)*\.so)$")
+
+
+class Provider(NamedTuple):
+    """A distribution: its normalised name and its version."""
+
+    name: str
+    version: str
+
+
+class Providers:
+    """Modules and who provides them. Several distributions may share a top-level name (a namespace package), so a
+    module is looked for by its longest part that somebody has."""
+
+    def __init__(self) -> None:
+        self._modules: dict[str, list[Provider]] = {}
+
+    def add(self, provider: Provider, site_paths: Iterable[str]) -> None:
+        """Add a distribution by the paths of its files below the packages' folder."""
+        names: set[str] = set()
+        for path in site_paths:
+            *folders, last = path.split("/")
+            matched = _MODULE.match(last)
+            if not matched or any(not folder.isidentifier() for folder in folders):
+                continue
+            parts = folders if matched["name"] == "__init__" else [*folders, matched["name"]]
+            names.update(".".join(parts[:end]) for end in range(1, len(parts) + 1))
+        for name in names:
+            self._modules.setdefault(name, []).append(provider)
+
+    def of(self, module: str) -> list[Provider]:
+        """Who provides a module (``google.cloud.storage``), by the longest part of its name that is there."""
+        parts = module.split(".")
+        for end in range(len(parts), 0, -1):
+            found = self._modules.get(".".join(parts[:end]))
+            if found:
+                return found
+        return []
+
+
+def in_cache(cache: Cache) -> Providers:
+    """Who provides what among all packages that snapshots of the history hold."""
+    providers = Providers()
+    history = History(cache)
+    seen = set()
+    for snapshot_id in history.ids():
+        try:
+            snapshot = lockfile.read(history.path(snapshot_id))
+        except LapidarError:
+            continue
+        for package in snapshot.package:
+            if package.tree in seen:
+                continue
+            seen.add(package.tree)
+            try:
+                tree = cache.tree(package.tree)
+            except LapidarError:
+                continue
+            paths = (entry.path[5:] for entry in tree if entry.path.startswith("site/"))
+            providers.add(Provider(package.name, package.version), paths)
+    return providers
