@@ -33,10 +33,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core.environment import status
+    from lapidar.core.environment.status import Walking
 
     project = session.project
-    walking = status.begin(session.path("env") or project.environment)  # before the rest is even loaded
+    walking = Walking(session.path("env") or project.environment)  # before the rest is even loaded
     try:
         return _check(session, walking)
     except BaseException:

@@ -13,7 +13,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.environment import compare, manifest, marker, status
 from lapidar.core.environment.compare import Compared
-from lapidar.core.environment.listing import Listing
+from lapidar.core.environment.listing import CACHED, Listing
 from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Walking
 from lapidar.core.errors import CacheError, LapidarError
@@ -84,11 +84,13 @@ def check(
     """
     target = Path(os.path.abspath(environment)) if environment else project.environment
     reporter = reporter or progress.Silent()
-    walking = walking or status.begin(target)
+    walking = walking or Walking(target)
     with cache.in_use():
         restored = _restored(snapshot, target)
-        # The cache is looked at while the second process walks.
-        linked = isinstance(restored, Manifest) and not deep and _is_linked_to(cache, snapshot, restored)
+        listed = restored if isinstance(restored, Manifest) and not deep else None
+        # All that needs no walk is done while the second process walks.
+        must = compare.expected(listed) if listed else {}
+        linked = listed is not None and _is_linked_to(cache, snapshot, listed)
         found = walking.result()
         if isinstance(restored, Finding):
             findings = [restored]
@@ -96,7 +98,7 @@ def check(
             derived = _derive(snapshot, target, cache, project, restored)
             findings = _by_owner(snapshot, derived, compare.by_bytes(target, derived, found, reporter))
         else:
-            findings = _by_owner(snapshot, restored, compare.by_status(target, restored, found))
+            findings = _by_owner(snapshot, restored, compare.by_status(target, restored, found, must))
         if findings or not linked:
             findings += judge_cache(snapshot, cache, deep=deep, reporter=reporter)
     files = sum(package.files for package in snapshot.package) + snapshot.only_runtime.files
@@ -111,7 +113,11 @@ def judge_environment(snapshot: Snapshot, target: Path) -> list[Finding]:
     restored = _restored(snapshot, target)
     if isinstance(restored, Finding):
         return [restored]
-    return _by_owner(snapshot, restored, compare.by_status(target, restored, status.walk(str(target))))
+    return _by_owner(snapshot, restored, _now(target, restored))
+
+
+def _now(target: Path, restored: Manifest) -> Compared:
+    return compare.by_status(target, restored, status.walk(str(target)), compare.expected(restored))
 
 
 def _restored(snapshot: Snapshot, target: Path) -> Manifest | Finding:
@@ -207,7 +213,13 @@ def _is_linked_to(cache: Cache, snapshot: Snapshot, listed: Manifest) -> bool:
     if not listed.inodes or not all(cache.has_tree(digest) for _, digest in snapshot.trees()):
         return False
     inodes = cache.inodes(most=_LARGE * len(listed.inodes))
-    return inodes is not None and inodes.issuperset(filter(None, listed.inodes))
+    if inodes is None:
+        return False
+    return all(
+        inode in inodes or not inode
+        for kind, inode in zip(listed.listing.kinds, listed.inodes, strict=True)
+        if kind in CACHED
+    )
 
 
 def judge_cache(

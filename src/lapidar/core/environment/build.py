@@ -76,7 +76,7 @@ class Builder:
             if kind == LINK:
                 os.symlink(content, f"{self.work}/{path}")
             elif kind in WRITTEN:
-                self._write(path, kind, assembled.written[path])
+                linked[path] = self._write(path, kind, assembled.written[path])
             self._inodes.append(linked.get(path, 0))
 
     def _make_folder(self, folder: str) -> None:
@@ -86,13 +86,15 @@ class Builder:
         os.mkdir(f"{self.work}/{folder}")
         self._folders.add(folder)
 
-    def _write(self, path: str, kind: str, data: bytes) -> None:
+    def _write(self, path: str, kind: str, data: bytes) -> int:
+        """Write a file for this environment; gives its inode, by which a quick check knows it again."""
         mode = 0o777 if kind in EXECUTABLE_KINDS else 0o666
         descriptor = os.open(f"{self.work}/{path}", os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
         with open(descriptor, "wb") as stream:
             stream.write(data)
             stream.flush()
             os.utime(descriptor, ns=(FILE_TIME_NS, FILE_TIME_NS))  # so that an edit shows here too
+            return os.fstat(descriptor).st_ino
 
     def finish(self, assembled: Assembled, snapshot: Snapshot) -> None:
         """Write what the environment says of itself, last, and have all of it on the disk."""

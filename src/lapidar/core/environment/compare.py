@@ -16,7 +16,7 @@ from lapidar.core.environment.listing import EXECUTABLE_KINDS, LINK, Row
 from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Status
 
-__all__ = ["Compared", "by_bytes", "by_status", "sha256_of"]
+__all__ = ["Compared", "by_bytes", "by_status", "expected", "sha256_of"]
 
 _OWN_FILES = frozenset({marker.FILE_NAME, manifest.FILE_NAME})
 _PIECE_BYTES = 1 << 20
@@ -37,8 +37,8 @@ class Compared(NamedTuple):
         return not (self.missing or self.altered or self.extra)
 
 
-def _expected(listed: Manifest) -> dict[str, Status]:
-    """The status that every placed file must show; links and files that were not linked have no inode to show."""
+def expected(listed: Manifest) -> dict[str, Status]:
+    """The status that every placed file must show; what was copied has no inode to show, nor has a link its size."""
     time = float(FILE_TIME_SECONDS)
     executable = stat.S_IFREG | stat.S_IXUSR
     modes = [executable if kind in EXECUTABLE_KINDS else stat.S_IFREG for kind in listed.listing.kinds]
@@ -46,40 +46,41 @@ def _expected(listed: Manifest) -> dict[str, Status]:
     return dict(zip(listed.listing.paths, zip(listed.listing.sizes, repeat(time), modes, inodes), strict=False))
 
 
-def by_status(target: Path, listed: Manifest, found: dict[str, Status]) -> Compared:
+def by_status(target: Path, listed: Manifest, found: dict[str, Status], must: dict[str, Status]) -> Compared:
     """Compare by inode, size, time and kind; no contents are read.
 
     Args:
         found: the status of everything in the environment.
+        must: what it must be, see `expected`.
     """
-    expected = _expected(listed)
     # Sets of items are compared in C; what is left to look at one by one is little unless all was copied.
-    suspects = [path for path, _ in expected.items() - found.items()]
-    rows = {row[0]: row for row in listed.listing.rows()} if suspects else {}
-    missing = [rows[path] for path in suspects if path not in found]
-    altered, unlinked = [], []
-    for path in suspects:
-        if path not in found:
+    suspects = {path for path, _ in must.items() - found.items()}
+    missing, altered, unlinked = [], [], []
+    for row in listed.listing.rows() if suspects else ():
+        path = row[0]
+        if path not in suspects:
             continue
-        if not _same_but_inode(f"{target}/{path}", rows[path], expected[path], found[path]):
-            altered.append(rows[path])
-        elif expected[path][3]:
-            unlinked.append(rows[path])
+        if path not in found:
+            missing.append(row)
+        elif not _same_but_inode(f"{target}/{path}", row, must[path], found[path]):
+            altered.append(row)
+        elif must[path][3]:
+            unlinked.append(row)
     if len(unlinked) < _COPIED_SHARE * len(listed.inodes):
         altered += unlinked
-    extra = [path for path in found.keys() - expected.keys() if "__pycache__/" not in path and path not in _OWN_FILES]
+    extra = [path for path in found.keys() - must.keys() if "__pycache__/" not in path and path not in _OWN_FILES]
     return Compared(missing, altered, extra)
 
 
-def _same_but_inode(path: str, row: Row, expected: Status, found: Status) -> bool:
+def _same_but_inode(path: str, row: Row, must: Status, found: Status) -> bool:
     if row[2] == LINK:
         return stat.S_ISLNK(found[2]) and os.readlink(path) == row[3]
-    return found[:3] == expected[:3]
+    return found[:3] == must[:3]
 
 
 def by_bytes(target: Path, listed: Manifest, found: dict[str, Status], reporter: progress.Progress) -> Compared:
     """Compare by reading every file; times do not matter here."""
-    missing, _, extra = by_status(target, listed, found)
+    missing, _, extra = by_status(target, listed, found, expected(listed))
     gone = {row[0] for row in missing}
     altered = []
     with progress.task(reporter, "Reading the environment", listed.listing.total_bytes, "bytes"):

@@ -22,8 +22,8 @@ FILE_NAME = f"{marker.PRIVATE}/placed.json"
 
 
 class Manifest(msgspec.Struct, frozen=True):
-    """What was placed: the listing, and for each row the inode it was linked to (0 where it was copied or written;
-    no inodes at all where nothing was linked)."""
+    """What was placed: the listing, and for each row the inode of what was linked or written there (0 where it was
+    copied or is a link; no inodes at all where nothing was hard-linked)."""
 
     listing: Listing
     inodes: list[int]

@@ -9,38 +9,77 @@ from __future__ import annotations
 import os
 from functools import partial
 from pathlib import Path
+from zlib import crc32
 
 from lapidar.core.parallel import Begun
 
-__all__ = ["Status", "Walking", "begin", "walk"]
+__all__ = ["Status", "Walking", "walk"]
 
 _TYPE_AND_EXECUTABLE = 0o170100  # the file's type, and whether its owner may execute it
 
+_SHARED_DEPTH = 4  # the folders of the packages lie so deep: there are enough of them to share the work out
+_SHARES = 5  # of which the first process, which has other things to do, takes one
+
 # Size, modification time in seconds, type and executable bit, inode.
 Status = tuple[int, float, int, int]
-Walking = Begun[dict[str, Status]]
 
 
 def walk(top: str) -> dict[str, Status]:
-    """The status of everything below a folder by relative path; nothing where there is no such folder. Plain strings
-    and tuples: there are tens of thousands."""
+    """The status of everything below a folder by relative path; nothing where there is no such folder."""
     found: dict[str, Status] = {}
-    if not os.path.isdir(top):
-        return found
-    folders = [""]
-    while folders:
-        prefix = folders.pop()
+    _walk_on(top, [""], found)
+    return found
+
+
+def _level(top: str, folders: list[str], found: dict[str, Status]) -> list[str]:
+    """Add the status of what lies in some folders; gives the folders in them. Plain strings and tuples: there are
+    tens of thousands."""
+    below = []
+    for prefix in folders:
         with os.scandir(f"{top}/{prefix}") as entries:
             for entry in entries:
                 if entry.is_dir(follow_symlinks=False):
-                    folders.append(f"{prefix}{entry.name}/")
+                    below.append(f"{prefix}{entry.name}/")
                 else:
                     status = entry.stat(follow_symlinks=False)
                     mode = status.st_mode & _TYPE_AND_EXECUTABLE
                     found[prefix + entry.name] = (status.st_size, status.st_mtime, mode, status.st_ino)
+    return below
+
+
+def _walk_on(top: str, folders: list[str], found: dict[str, Status]) -> None:
+    if os.path.isdir(top):
+        while folders:
+            folders = _level(top, folders, found)
+
+
+def _share(top: str, ours: bool) -> dict[str, Status]:
+    """One of the two shares of a walk. Which folder belongs to which follows from its name alone, so that both agree
+    whatever happens in the environment meanwhile; what lies above is in both."""
+    found: dict[str, Status] = {}
+    folders = [""] if os.path.isdir(top) else []
+    for _ in range(_SHARED_DEPTH):
+        folders = _level(top, folders, found)
+    _walk_on(top, [folder for folder in folders if (crc32(os.fsencode(folder)) % _SHARES == 0) == ours], found)
     return found
 
 
-def begin(environment: Path) -> Walking:
-    """Begin the walk of an environment in a second process."""
-    return Begun(partial(walk, str(environment)))
+class Walking:
+    """The walk of an environment, most of it in a second process from now on.
+
+    Args:
+        environment: its folder.
+    """
+
+    def __init__(self, environment: Path) -> None:
+        self._top = str(environment)
+        self._begun = Begun(partial(_share, self._top, False))
+
+    def result(self) -> dict[str, Status]:
+        """Walk the rest and wait for what was begun."""
+        ours = _share(self._top, True)
+        return ours | self._begun.result()
+
+    def drop(self) -> None:
+        """The result is not wanted any more."""
+        self._begun.drop()
