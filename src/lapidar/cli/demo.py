@@ -30,12 +30,14 @@ def run(session: Session) -> int:
     view = session.view
     folder = Path(session.options.into).expanduser().absolute()
 
+    told = False
+
     def tell(kind: str, text: str) -> None:
-        if kind == "type":
-            view.note(f"$ {text}", "heading")
-        else:
+        nonlocal told
+        if kind == "say" and told:
             view.note()
-            view.note(text, "faint")
+        view.note(f"$ {text}" if kind == "type" else text, "heading" if kind == "type" else "faint")
+        told = True
 
     compared = Story(folder, tell, quiet=view.quiet).run()
     identical = all(result.identical for result in compared)

@@ -79,5 +79,6 @@ def run(session: Session) -> int:
         f"{human_bytes(restored.bytes)}, {way}, in {human_seconds(restored.seconds)}",
         "good",
     )
-    view.note("Use it with: lapidar run COMMAND" if not options.into else f"Use it with: {shown}/bin/python")
+    if not options.into:
+        view.note("Use it with: lapidar run COMMAND")
     return ExitCode.DONE

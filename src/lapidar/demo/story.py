@@ -63,13 +63,17 @@ class Story:
             LapidarError: a step failed, or the packages of the analysis are not there.
         """
         self._require_packages()
-        self.tell("say", "A project: the glaze chemistry of 204 sherds, from kilns that nobody knows.")
+        self.tell(
+            "say",
+            "A project: the glaze chemistry of 204 sherds from unknown kilns, and its analysis, as it runs today.",
+        )
         self._lay_out()
         here = os.path.relpath(self.project)
         self.tell("type", f"cd {shlex.quote(here)}; export LAPIDAR_CACHE=../cache")
-        self.tell("say", "Its analysis, as it runs today in the environment that lapidar itself runs in:")
         self._run([sys.executable, "analysis.py", "results-today"], shown="python analysis.py results-today")
-        self.tell("say", "Capture that environment: its runtime and its packages, byte for byte.")
+        self.tell(
+            "say", "Capture the environment it ran in (lapidar's own): its runtime and its packages, byte for byte."
+        )
         self._lapidar("capture", os.path.relpath(sys.prefix, self.project))
         self.tell("say", "Years later, on another machine: build it again, from the lockfile and the cache alone.")
         self._lapidar("restore", "--into", "../restored")
