@@ -60,6 +60,10 @@ class Needs(unittest.TestCase):
         self.assertEqual(metadata.needed([top, *others], LINUX, {"top"})["top"], ("a", "b"))
         self.assertEqual(metadata.needed([top, *others], LINUX, {"top", "a", "b"})["top"], ())
         self.assertEqual(metadata.needed([top, others[0]], LINUX, {"top"})["top"], ())
+        # What was asked for explains it better than what came along.
+        along = metadata.Metadata("along", "1", ("a; extra == 'tests'",), ("tests",))
+        needs = metadata.needed([top, *others, along], LINUX, {"top"})
+        self.assertEqual((needs["top"], needs["along"]), (("a", "b"), ()))
 
     def test_what_is_broken_is_passed_over(self) -> None:
         self.assertEqual(self.needs(a=["???", "b"], b=[])["a"], ("b",))

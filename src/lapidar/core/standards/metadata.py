@@ -69,11 +69,11 @@ def needed(
     graph = _Graph({distribution.name: distribution for distribution in distributions}, marker_environment)
     for name in graph.by_name:
         graph.follow(name, "")
-    orphans = set(graph.by_name) - set(requested) - {name for targets in graph.needs.values() for name in targets}
     if requested:
-        for name in sorted(graph.by_name):
+        # Extras of what was asked for explain more than those of what came along.
+        for name in sorted(graph.by_name, key=lambda name: (name not in requested, name)):
             for extra in graph.by_name[name].extras:
-                if graph.explains(name, extra, orphans):
+                if graph.explains(name, extra, graph.unneeded() - set(requested)):
                     graph.follow(name, extra)
     return {name: tuple(sorted(targets)) for name, targets in graph.needs.items()}
 
@@ -116,6 +116,10 @@ class _Graph:
                     if target != step[0]:
                         self.needs[step[0]].add(target)
                     waiting += [(target, str(wanted)) for wanted in requirement.extras]
+
+    def unneeded(self) -> set[str]:
+        """The names that nothing else needs."""
+        return set(self.by_name) - {target for targets in self.needs.values() for target in targets}
 
     def explains(self, name: str, extra: str, orphans: Collection[str]) -> bool:
         """Whether all that an extra brings is there, some of it for no other reason."""
