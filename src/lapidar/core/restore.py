@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import time
 from dataclasses import dataclass
@@ -182,13 +183,19 @@ def _matches(snapshot: Snapshot, target: Path, there: marker.Marker, placement: 
 
 
 def _put_in_place(new: Path, target: Path) -> bool:
-    """Make the new folder the target in one step; what was there comes to lie where the new one was built."""
-    if target.exists():
-        had_content = any(target.iterdir())
-        atomic.exchange(new, target)
-        return had_content
-    os.rename(new, target)
-    return False
+    """Make the new folder the target in one step; what was there comes to lie where the new one was built.
+
+    Returns:
+        Whether something was there (another restore may have put it there since we began).
+    """
+    try:
+        os.rename(new, target)  # also onto an empty folder
+        return False
+    except OSError as error:
+        if error.errno not in (errno.ENOTEMPTY, errno.EEXIST):
+            raise
+    atomic.exchange(new, target)
+    return True
 
 
 class _Building:

@@ -99,7 +99,7 @@ class Builder:
     def finish(self, assembled: Assembled, snapshot: Snapshot) -> None:
         """Write what the environment says of itself, last, and have all of it on the disk."""
         inodes = self._inodes if self.placement is Placement.HARDLINK else []
-        data, digest = manifest.render(manifest.Manifest(assembled.listing, inodes))
+        data, digest = manifest.render(manifest.Manifest(assembled.listing.without_digests(), inodes))
         (self.work / manifest.FILE_NAME).write_bytes(data)
         executable = os.path.basename(snapshot.only_runtime.executable)
         mark = marker.Marker(marker.FORMAT, snapshot.snapshot, str(self.placement), executable, digest)

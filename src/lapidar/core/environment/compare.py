@@ -97,7 +97,8 @@ def _same_content(path: str, row: Row) -> bool:
     mode = os.lstat(path).st_mode
     if kind == LINK or not stat.S_ISREG(mode):
         return kind == LINK and stat.S_ISLNK(mode) and os.readlink(path) == content
-    return (mode & stat.S_IXUSR != 0) == (kind in EXECUTABLE_KINDS) and sha256_of(path) == content
+    right_kind = (mode & stat.S_IXUSR != 0) == (kind in EXECUTABLE_KINDS)
+    return right_kind and (not content or sha256_of(path) == content)
 
 
 def sha256_of(path: str) -> str:

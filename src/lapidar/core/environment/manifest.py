@@ -1,8 +1,9 @@
 """The list of placed files of a restored environment: ``ENV/lib/lapidar/placed.json``.
 
-It holds what a quick check compares with. Its own digest stands in ``ENV/lapidar.toml``; that one is a BLAKE2b,
-which is several times as fast as a sha256 where the processor has no instructions for the latter, and nothing
-but this list is known by it.
+It holds what a quick check compares with. Digests of files are not in it: a deep check trusts no list in the
+environment, and derives its own. The list's own digest stands in ``ENV/lapidar.toml``; that one is a BLAKE2b, which is
+several times as fast as a sha256 where the processor has no instructions for the latter, and nothing but this list
+is known by it.
 """
 
 from __future__ import annotations
