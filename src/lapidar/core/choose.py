@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from lapidar.core import lockfile
-from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Snapshot
@@ -20,5 +19,7 @@ def read_snapshot(project: Project, cache: Cache, lock: Path | None, snapshot_id
         LockfileError: there is none.
     """
     if snapshot_id:
+        from lapidar.core.cache.history import History
+
         return History(cache).find(snapshot_id)
     return lockfile.read(lock or project.lockfile)
