@@ -97,11 +97,6 @@ class View:
         if not self.quiet:
             self.line(text, style)
 
-    def detail(self, text: str) -> None:
-        """A line that only -v shows."""
-        if self.verbose and not self.quiet:
-            self.line(text, "faint")
-
     def warn(self, text: str) -> None:
         """A warning, on standard error."""
         print(self.styled("note:", "warn", sys.stderr), printable(text), file=sys.stderr)

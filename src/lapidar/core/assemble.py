@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 
 import msgspec
 
+from lapidar.core.bytecode import bytecode_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.environment import activation, launchers, marker
@@ -18,7 +19,7 @@ from lapidar.core.layers import packages, runtime
 from lapidar.core.snapshot import Package, Runtime, Snapshot, runtime_label
 from lapidar.core.standards import direct_url, entry_points, layout, record
 
-__all__ = ["Item", "Plan", "add_bytecode", "assemble"]
+__all__ = ["Item", "Plan", "add_bytecode", "assemble", "derive"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,7 +80,7 @@ def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_pr
     for package in snapshot.package:
         _package(plan, base, package, trees[package.tree], cache, way_to_project)
     for rest in snapshot.remainder:
-        plan.add("files of no package", packages.place(base, "", trees[rest.tree]))
+        plan.add("files of no package", packages.place(base, trees[rest.tree]))
     return plan
 
 
@@ -96,7 +97,7 @@ def _launchers(plan: Plan, base: Runtime) -> None:
 def _package(plan: Plan, base: Runtime, package: Package, tree: Tree, cache: Cache, way_to_project: str) -> None:
     """A package's files, and what an installer would write beside them."""
     owner = f"{package.name} {package.version}"
-    placed = list(packages.place(base, package.name, tree))
+    placed = list(packages.place(base, tree))
     scripts = {entry.path for entry in tree if _is_python_script(cache, entry)}
     moved = [
         (entry, f"{packages.SCRIPTS}/{posixpath.basename(path)}" if entry.path in scripts else path)
@@ -186,6 +187,20 @@ def add_bytecode(plan: Plan, snapshot: Snapshot, bytecode: dict[str, Tree]) -> N
     plan.add(runtime_label(base), runtime.place(base, bytecode.get(base.tree, Tree(()))))
     for package in snapshot.package:
         tree = bytecode.get(package.tree, Tree(()))
-        plan.add(f"{package.name} {package.version}", packages.place(base, package.name, tree))
+        plan.add(f"{package.name} {package.version}", packages.place(base, tree))
     for rest in snapshot.remainder:
-        plan.add("files of no package", packages.place(base, "", bytecode.get(rest.tree, Tree(()))))
+        plan.add("files of no package", packages.place(base, bytecode.get(rest.tree, Tree(()))))
+
+
+def derive(
+    snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_project: str
+) -> tuple[Plan, dict[str, Tree]]:
+    """Plan a restored environment with all the byte-code that the cache has.
+
+    Returns:
+        The plan, and the trees whose byte-code is still to be compiled.
+    """
+    plan = assemble(snapshot, trees, cache, way_to_project)
+    known = {digest: bytecode_of(cache, snapshot.only_runtime, digest) for digest in trees}
+    add_bytecode(plan, snapshot, {digest: tree for digest, tree in known.items() if tree is not None})
+    return plan, {digest: tree for digest, tree in trees.items() if known[digest] is None}

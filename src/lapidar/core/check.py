@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from lapidar.core import progress
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.environment import compare, manifest, marker, status
@@ -145,15 +146,12 @@ def _derive(snapshot: Snapshot, target: Path, cache: Cache, project: Project, li
     """What must be there by the lockfile and the trees alone, so that a deep check trusts no list in the
     environment itself."""
     from lapidar.core import assemble
-    from lapidar.core.bytecode import bytecode_of
 
     try:
         trees = {digest: cache.tree(digest) for _, digest in snapshot.trees()}
-        plan = assemble.assemble(snapshot, trees, cache, os.path.relpath(project.root, target))
+        plan, _ = assemble.derive(snapshot, trees, cache, os.path.relpath(project.root, target))
     except (CacheError, OSError):
         return listed  # the judgement of the cache says what is lost
-    known = {digest: bytecode_of(cache, snapshot.only_runtime, digest) for digest in trees}
-    assemble.add_bytecode(plan, snapshot, {digest: tree for digest, tree in known.items() if tree})
     derived = plan.assembled(snapshot).listing
     placed = set(listed.listing.paths)
     # Byte-code that the cache had to lose, or could not keep, is not missing from the environment.
@@ -259,7 +257,7 @@ def _judge_tree(
             corrupt.append(entry.path)
         elif deep and (entry.content, entry.kind) not in checked:
             checked.add((entry.content, entry.kind))
-            if compare.sha256_of(cache.entry_path(entry)) != entry.content:
+            if sha256_of(cache.entry_path(entry)) != entry.content:
                 corrupt.append(entry.path)
         if deep:
             reporter.advance(entry.bytes)

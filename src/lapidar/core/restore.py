@@ -230,15 +230,12 @@ class _Building:
 
     def _derived(self) -> Assembled:
         from lapidar.core import assemble
-        from lapidar.core.bytecode import Compiler, bytecode_of
+        from lapidar.core.bytecode import Compiler
 
         trees = _trees(self.cache, self.snapshot, False, self.builder.reporter)
-        plan = assemble.assemble(self.snapshot, trees, self.cache, self.way_to_project)
-        known = {digest: bytecode_of(self.cache, self.snapshot.only_runtime, digest) for digest in trees}
-        assemble.add_bytecode(plan, self.snapshot, {digest: tree for digest, tree in known.items() if tree})
+        plan, missing = assemble.derive(self.snapshot, trees, self.cache, self.way_to_project)
         assembled = plan.assembled(self.snapshot)
         self._place(assembled, 0)
-        missing = {digest: tree for digest, tree in trees.items() if known[digest] is None}
         if missing and not self.cache.writable:
             self.warnings.append("The cache is read-only: byte-code was not placed, so first imports take longer")
         elif missing:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import shutil
 import time
@@ -11,6 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from lapidar.core import atomic, lockfile, progress
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History, Moment
 from lapidar.core.cache.store import FILE_TIME_NS, Cache, digest_of_name
 from lapidar.core.cache.trees import LINK, Tree
@@ -19,7 +19,6 @@ from lapidar.core.snapshot import Snapshot
 
 __all__ = ["Audit", "Pruned", "Summary", "audit", "prune", "summary"]
 
-_PIECE_BYTES = 1 << 20
 _DAY_SECONDS = 86_400
 
 
@@ -153,11 +152,7 @@ def _is_sound(path: str, digest: str) -> bool:
         return True  # pruned meanwhile
     if status.st_mtime_ns != FILE_TIME_NS:
         return False
-    read = hashlib.sha256()
-    with open(path, "rb", buffering=0) as stream:
-        while piece := stream.read(_PIECE_BYTES):
-            read.update(piece)
-    return read.hexdigest() == digest
+    return sha256_of(path) == digest
 
 
 def _audit_trees(cache: Cache, bad: set[tuple[str, bool]], found: Audit) -> None:

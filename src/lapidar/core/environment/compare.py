@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import stat
 from itertools import repeat
@@ -10,16 +9,16 @@ from pathlib import Path
 from typing import NamedTuple
 
 from lapidar.core import progress
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import FILE_TIME_SECONDS
 from lapidar.core.environment import manifest, marker
 from lapidar.core.environment.listing import EXECUTABLE_KINDS, LINK, Row
 from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Status
 
-__all__ = ["Compared", "by_bytes", "by_status", "expected", "sha256_of"]
+__all__ = ["Compared", "by_bytes", "by_status", "expected"]
 
 _OWN_FILES = frozenset({marker.FILE_NAME, manifest.FILE_NAME})
-_PIECE_BYTES = 1 << 20
 # Below this share of files that are no longer links to the cache, each is a replaced file; above it, the whole
 # environment was copied, and that is no finding.
 _COPIED_SHARE = 0.5
@@ -31,10 +30,6 @@ class Compared(NamedTuple):
     missing: list[Row]
     altered: list[Row]
     extra: list[str]
-
-    @property
-    def clean(self) -> bool:
-        return not (self.missing or self.altered or self.extra)
 
 
 def expected(listed: Manifest) -> dict[str, Status]:
@@ -99,12 +94,3 @@ def _same_content(path: str, row: Row) -> bool:
         return kind == LINK and stat.S_ISLNK(mode) and os.readlink(path) == content
     right_kind = (mode & stat.S_IXUSR != 0) == (kind in EXECUTABLE_KINDS)
     return right_kind and (not content or sha256_of(path) == content)
-
-
-def sha256_of(path: str) -> str:
-    """The sha256 of a file's bytes, in hex."""
-    digest = hashlib.sha256()
-    with open(path, "rb", buffering=0) as stream:
-        while piece := stream.read(_PIECE_BYTES):
-            digest.update(piece)
-    return digest.hexdigest()

@@ -496,7 +496,7 @@ def _restored_script(path: str) -> str | None:
 SCRIPTS = f"{marker.PRIVATE}/scripts"  # scripts of packages, byte for byte; bin/ has a starter for each
 
 
-def place(runtime: Runtime, name: str, tree: Tree) -> Iterator[tuple[Entry, str]]:
+def place(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:
     """Where each entry of a package's tree goes in a restored environment.
 
     Scripts for the interpreter are told by their neutral first line only when their bytes are read; see
