@@ -40,11 +40,12 @@ class Begun(Generic[Other]):
 
     def _received(self) -> bytes:
         """What the child has to say, once; it is waited for in any case, so that none is left behind."""
-        if self._reading is None:
+        # Given up before it is read: whoever is interrupted while reading must not find a closed descriptor later.
+        reading, self._reading = self._reading, None
+        if reading is None:
             return b""
-        with open(self._reading, "rb") as stream:
+        with open(reading, "rb") as stream:
             data = stream.read()
-        self._reading = None
         if self._child > 0:
             os.waitpid(self._child, 0)
         return data
