@@ -6,7 +6,10 @@ import errno
 
 __all__ = [
     "CacheError",
+    "Conflict",
+    "DeclarationError",
     "EnvironmentUnusable",
+    "IndexTrouble",
     "LapidarError",
     "LockfileError",
     "MissingFromCache",
@@ -52,6 +55,18 @@ def unreadable(path: str, error: OSError) -> PackageBroken:
         why=error.strerror or str(error),
         remedy="Make it readable (chmod), or reinstall what it belongs to, then capture again.",
     )
+
+
+class DeclarationError(LapidarError):
+    """What a project declares cannot be read, or cannot be meant."""
+
+
+class Conflict(LapidarError):
+    """The needs cannot be met together; `why` holds the derivation, a sentence a line."""
+
+
+class IndexTrouble(LapidarError):
+    """A package index does not answer, refuses, or gives something else than what was asked for."""
 
 
 class LockfileError(LapidarError):

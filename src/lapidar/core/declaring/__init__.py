@@ -1,0 +1,1 @@
+"""Declaring: what a project says that it needs, read from its own files and edited in them."""

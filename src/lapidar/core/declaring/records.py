@@ -1,0 +1,107 @@
+"""The records of a declaration: values with no behaviour of their own."""
+
+from __future__ import annotations
+
+import datetime
+from dataclasses import dataclass, field
+
+from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
+from packaging.utils import canonicalize_name
+
+__all__ = ["Declaration", "Index", "Need", "Override"]
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    """One need as declared.
+
+    Attributes:
+        group: the group that it belongs to, "" for what the analysis itself needs.
+        where: the file (and the place in it) that declares it.
+    """
+
+    requirement: Requirement
+    group: str = ""
+    where: str = ""
+
+    @property
+    def name(self) -> str:
+        """The normalised name of the distribution."""
+        return canonicalize_name(self.requirement.name)
+
+    @property
+    def text(self) -> str:
+        """The need as one writes it."""
+        return str(self.requirement)
+
+
+@dataclass(frozen=True, slots=True)
+class Index:
+    """A package index, or a folder of wheels.
+
+    Attributes:
+        address: a URL (http, https, file) or an absolute path.
+        only: the names, or patterns of names ("kiln-*"), that are looked for here and nowhere else; empty: any name
+            that no index claims so.
+    """
+
+    name: str
+    address: str
+    only: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Override:
+    """What is used of a package whatever anyone's range says.
+
+    Exactly one of `version`, `file`, `folder` and `commit` (with `url`) is given; paths are as written, relative to
+    the project.
+    """
+
+    name: str
+    because: str
+    until: datetime.date | None = None
+    version: str = ""
+    file: str = ""
+    folder: str = ""
+    url: str = ""
+    commit: str = ""
+
+    @property
+    def target(self) -> str:
+        """What it uses, for people."""
+        if self.commit:
+            return f"commit {self.commit[:12]} of {self.url}"
+        return self.version or self.file or f"the folder {self.folder}"
+
+
+@dataclass(frozen=True, slots=True)
+class Declaration:
+    """Everything that a project declares.
+
+    Attributes:
+        name: the project's name.
+        python: the runtimes that it works with.
+        needs: of all groups, in the order of their declaration.
+        limits: ranges for packages that it does not ask for itself.
+        sha256: for a name, the digests that a file of it must have one of.
+        overrides: by name.
+        files: the files that declare anything, as names relative to the project.
+        problems: what could not be understood and was passed over, a sentence each.
+    """
+
+    name: str = ""
+    python: SpecifierSet = field(default_factory=SpecifierSet)
+    needs: tuple[Need, ...] = ()
+    limits: tuple[Need, ...] = ()
+    sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    indexes: tuple[Index, ...] = ()
+    overrides: dict[str, Override] = field(default_factory=dict)
+    files: tuple[str, ...] = ()
+    problems: tuple[str, ...] = ()
+
+    @property
+    def groups(self) -> tuple[str, ...]:
+        """The names of its groups, sorted."""
+        return tuple(sorted({need.group for need in self.needs if need.group}))

@@ -1,0 +1,1 @@
+"""Pinning: from declared needs to exact packages that fit together, with the reason where none do."""
