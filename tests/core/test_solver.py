@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from lapidar.core.pinning.solver import Fact, Solver, Unsolvable, Wish, key_of
+from lapidar.core.pinning.solver import Fact, Solver, Unsolvable, Wish
 
 Release = tuple[str, Version]
 Needs = dict[tuple[str, Version, str], list[Wish] | None]

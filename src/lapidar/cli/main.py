@@ -22,7 +22,14 @@ if TYPE_CHECKING:
 __all__ = ["Session", "main", "program"]
 
 COMMANDS = {
+    "start": "make a folder a project: what it needs, and from where",
     "survey": "find out what the project's own source needs",
+    "need": "declare what the analysis needs, and have it",
+    "drop": "need something no longer",
+    "pin": "resolve the declared needs to exact packages, and keep them in the cache",
+    "versions": "show which versions of a package there are",
+    "why": "show why a package is there, or what keeps it out",
+    "outlook": "show what is pinned, what could be, and who holds it back",
     "capture": "record an environment in a lockfile and keep its bytes in the cache",
     "restore": "build the environment of a lockfile from the cache, with no network",
     "run": "run a command in the restored environment",

@@ -16,7 +16,7 @@ from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.environment import activation, launchers, marker
 from lapidar.core.environment.listing import Assembled, Listing, Row
 from lapidar.core.layers import packages, runtime
-from lapidar.core.snapshot import Package, Runtime, Snapshot, runtime_label
+from lapidar.core.snapshot import Kept, Package, Runtime, Snapshot, runtime_label
 from lapidar.core.standards import direct_url, entry_points, layout, record
 
 __all__ = ["Item", "Plan", "add_bytecode", "assemble", "derive"]
@@ -60,7 +60,7 @@ class Plan:
                 written[path] = item.data
                 kind = kind.upper()
             rows.append((path, owners.setdefault(item.owner, len(owners)), kind, entry.content, entry.bytes))
-        wanted = [package.name for package in snapshot.package if package.wanted]
+        wanted = [package.name for package in snapshot.package if package.asked_for]
         return Assembled(Listing.of(rows, list(owners), wanted), written)
 
 
@@ -150,10 +150,11 @@ def _installers_files(
     """What an installer writes of its own act (Recording installed projects), and the way to local code."""
     if metadata.endswith(".dist-info"):
         yield f"{metadata}/INSTALLER", b"lapidar\n"
-        if package.wanted:
+        if package.asked_for:
             yield f"{metadata}/REQUESTED", b""
-    if package.origin.kind != "environment":
-        yield f"{metadata}/{layout.ORIGIN_FILE}", msgspec.json.encode(package.origin) + b"\n"
+    kept = Kept.of(package)
+    if kept != Kept():
+        yield f"{metadata}/{layout.ORIGIN_FILE}", msgspec.json.encode(kept) + b"\n"
     url = direct_url.render(package.origin)
     if url:
         yield f"{metadata}/direct_url.json", url.encode("utf-8")

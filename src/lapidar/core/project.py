@@ -45,6 +45,11 @@ class Project(NamedTuple):
         return self.root / LOCKFILE_NAME
 
     @property
+    def declaration(self) -> Path:
+        """What the project needs, as far as no standard has a place for it."""
+        return self.root / "lapidar.toml"
+
+    @property
     def own_folder(self) -> Path:
         """Lapidar's folder in the project; not for version control."""
         return self.root / ".lapidar"

@@ -10,7 +10,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-__all__ = ["Digest", "Origin", "Package", "Platform", "Remainder", "Runtime", "Snapshot"]
+__all__ = ["Digest", "Kept", "Origin", "Package", "Platform", "Remainder", "Runtime", "Snapshot"]
 
 Digest = Annotated[str, msgspec.Meta(pattern=r"^sha256:[0-9a-f]{64}$")]
 Count = Annotated[int, msgspec.Meta(ge=0)]
@@ -61,6 +61,7 @@ class Origin(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=
     index: str | None = None
     file: str | None = None
     sha256: str | None = None
+    bytes: Count | None = None
     system: str | None = None
     commit: str | None = None
     revision: str | None = None
@@ -70,7 +71,12 @@ class Origin(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=
 
 
 class Package(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
-    """One installed distribution."""
+    """One installed distribution.
+
+    `wanted`: what the analysis itself needs asks for it by name; `groups`: the groups that ask for it by name.
+    `extras`: those that are asked for with it. `built_with`: where it was built from source, the packages that built
+    it, as "name version tree".
+    """
 
     language: Literal["python"]
     name: Name
@@ -81,6 +87,34 @@ class Package(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields
     requires: tuple[str, ...]
     wanted: bool
     origin: Origin
+    groups: tuple[str, ...] = ()
+    extras: tuple[str, ...] = ()
+    built_with: tuple[str, ...] = ()
+
+    @property
+    def asked_for(self) -> bool:
+        """Whether anyone asks for it by name, and not only another package."""
+        return self.wanted or bool(self.groups)
+
+
+class Kept(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
+    """What of a package's record cannot be read off its files: kept beside them in a restored environment, so that
+    capturing it gives the same record again.
+
+    `only_groups`: it is asked for by its groups alone.
+    """
+
+    origin: Origin = Origin(kind="environment")
+    groups: tuple[str, ...] = ()
+    only_groups: bool = False
+    extras: tuple[str, ...] = ()
+    built_with: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, package: Package) -> Kept:
+        """What is kept of a package."""
+        only_groups = bool(package.groups) and not package.wanted
+        return cls(package.origin, package.groups, only_groups, package.extras, package.built_with)
 
 
 class Remainder(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):

@@ -6,12 +6,12 @@ import fcntl
 import os
 import sys
 import tomllib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
 from lapidar.core import atomic
-from lapidar.core.cache.trees import EXECUTABLE, Entry, Tree
+from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, MissingFromCache
 
 __all__ = ["FILE_TIME_SECONDS", "Cache", "default_folder"]
@@ -235,6 +235,36 @@ class Cache:
         path = self.bytecode_path(tree_digest, version)
         path.parent.mkdir(exist_ok=True)
         atomic.write_file(path, (compiled.digest + "\n").encode("ascii"))
+
+    # ---- what came of files that were unpacked or built
+
+    def _made_path(self, key: str) -> Path:
+        return self.root / "made" / key[:2] / key[2:]
+
+    def made(self, key: str) -> tuple[str, list[str]] | None:
+        """What came of a file: the digest of its tree, whole in the cache, and what else was noted.
+
+        Args:
+            key: sha256 in hex: of a wheel, or of what a build was made of.
+        """
+        try:
+            digest, *notes = self._made_path(key).read_text("utf-8").splitlines()
+            return (digest, notes) if self.is_whole(digest) else None
+        except (OSError, ValueError):
+            return None
+
+    def put_made(self, key: str, tree_digest: str, notes: Sequence[str] = ()) -> None:
+        """Keep what came of a file, so that it need not be fetched or built again."""
+        path = self._made_path(key)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        atomic.write_file(path, "\n".join([tree_digest, *notes, ""]).encode())
+
+    def is_whole(self, tree_digest: str) -> bool:
+        """Whether a tree and all of its files are here, by their sizes and times."""
+        try:
+            return all(entry.kind == LINK or self.flaw(entry) is None for entry in self.tree(tree_digest))
+        except CacheError:
+            return False
 
     # ---- all of it
 

@@ -11,11 +11,11 @@ import errno
 import hashlib
 import os
 import stat
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NamedTuple
+from typing import IO, NamedTuple
 
 from lapidar.core import atomic, progress
 from lapidar.core.cache.seen import Seen
@@ -40,12 +40,17 @@ class Draft(NamedTuple):
         source: the file to read; for a link, its target.
         link: whether it is a symbolic link.
         data: its bytes, where they are not those of `source` (but `source` says whether it is executable).
+        opener: opens its bytes, where there is no `source`; called in another thread.
+        bytes, executable: its size, and whether it may be executed, where there is no `source`.
     """
 
     path: str
     source: str
     link: bool = False
     data: bytes | None = None
+    opener: Callable[[], IO[bytes]] | None = None
+    bytes: int = 0
+    executable: bool = False
 
 
 @dataclass(slots=True)
@@ -123,8 +128,9 @@ def _plan(cache: Cache, drafts: Mapping[str, Sequence[Draft]], seen: Seen | None
             if draft.link:
                 entries.append(Entry(draft.path, LINK, draft.source, 0))
                 continue
-            if draft.data is not None and not draft.source:
+            if not draft.source:
                 plan.jobs.append((owner, draft, None))
+                plan.bytes += draft.bytes
                 continue
             status = _status(draft.source)
             digest = seen.digest(draft.source, status) if seen and draft.data is None else None
@@ -159,7 +165,7 @@ def _read_all(
     reporter: progress.Progress,
 ) -> Iterator[_Read]:
     """Read and hash in a few threads: the hashing and the copying release the interpreter."""
-    jobs.sort(key=lambda job: job[2].st_size if job[2] else 0, reverse=True)  # the largest begin first
+    jobs.sort(key=_job_bytes, reverse=True)  # the largest begin first
     # Small files go in chunks so that handing them over costs little; each large one is a chunk of its own.
     chunks = list(_chunks(jobs))
     with ThreadPoolExecutor(_WORKERS) as pool:
@@ -173,12 +179,16 @@ def _read_all(
             raise
 
 
+def _job_bytes(job: tuple[str, Draft, os.stat_result | None]) -> int:
+    return job[2].st_size if job[2] else job[1].bytes
+
+
 def _chunks(
     jobs: Iterable[tuple[str, Draft, os.stat_result | None]],
 ) -> Iterator[list[tuple[str, Draft, os.stat_result | None]]]:
     chunk: list[tuple[str, Draft, os.stat_result | None]] = []
     for job in jobs:
-        if job[2] and job[2].st_size > _WHOLE_BYTES:
+        if _job_bytes(job) > _WHOLE_BYTES:
             yield [job]
             continue
         chunk.append(job)
@@ -192,12 +202,13 @@ def _chunks(
 def _read_chunk(cache: Cache, jobs: list[tuple[str, Draft, os.stat_result | None]], staging: str) -> list[_Read]:
     reads = []
     for number, (owner, draft, status) in enumerate(jobs):
-        kind = EXECUTABLE if status and status.st_mode & stat.S_IXUSR else FILE
+        executable = status.st_mode & stat.S_IXUSR if status else draft.executable
+        kind = EXECUTABLE if executable else FILE
         staged = f"{staging}-{number}"
-        if draft.data is None and status and status.st_size > _WHOLE_BYTES:
+        if draft.data is None and _job_bytes((owner, draft, status)) > _WHOLE_BYTES:
             entry, kept = _read_large(cache, draft, kind, staged)
         else:
-            data = draft.data if draft.data is not None else _read_small(draft.source)
+            data = draft.data if draft.data is not None else _read_small(draft)
             entry, kept = _hash_small(cache, draft, kind, data, staged)
         remembered = status if draft.data is None and status and status.st_size == entry.bytes else None
         reads.append(_Read(owner, draft.source, remembered, entry, kept))
@@ -211,8 +222,14 @@ def _open_source(path: str) -> int:
         raise unreadable(path, error) from error
 
 
-def _read_small(path: str) -> bytes:
-    with open(_open_source(path), "rb", buffering=0) as stream:
+def _opened(draft: Draft) -> IO[bytes]:
+    if draft.opener:
+        return draft.opener()
+    return open(_open_source(draft.source), "rb", buffering=0)
+
+
+def _read_small(draft: Draft) -> bytes:
+    with _opened(draft) as stream:
         return stream.read()
 
 
@@ -236,7 +253,7 @@ def _read_large(cache: Cache, draft: Draft, kind: str, staged: str) -> tuple[Ent
     size = 0
     descriptor = _create(staged, kind)
     try:
-        with open(_open_source(draft.source), "rb", buffering=0) as stream:
+        with _opened(draft) as stream:
             while piece := stream.read(_PIECE_BYTES):
                 digest.update(piece)
                 size += len(piece)

@@ -101,5 +101,3 @@ def _need(line: str, where: str, group: str, listed: Listed, into: list[Need]) -
     into.append(need)
     if digests:
         listed.sha256[need.name] = listed.sha256.get(need.name, ()) + digests
-
-

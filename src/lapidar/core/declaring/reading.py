@@ -64,13 +64,16 @@ def parse_need(text: str, where: str = "", group: str = "") -> Need:
         ) from error
 
 
-def read(project: _Rooted) -> Declaration:
+def read(project: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
     """Everything that a project declares.
+
+    Args:
+        texts: by their names, files as they would be, instead of as they are.
 
     Raises:
         DeclarationError: a file is no TOML, or says something that cannot be meant; with file, line and remedy.
     """
-    reading = _Reading(project.root)
+    reading = _Reading(project.root, texts or {})
     reading.pyproject()
     reading.own()
     return reading.declaration()
@@ -99,6 +102,7 @@ class _Reading:
     """Puts a declaration together from the files of a project."""
 
     root: Path
+    texts: Mapping[str, str]
     name: str = ""
     python: SpecifierSet = field(default_factory=SpecifierSet)
     needs: list[Need] = field(default_factory=list)
@@ -120,13 +124,17 @@ class _Reading:
             files=tuple(self.files),
         )
 
+    def _load(self, name: str) -> dict[str, Any] | None:
+        if name in self.texts:
+            return tomllib.loads(self.texts[name])
+        return load(self.root / name, name) if (self.root / name).is_file() else None
+
     # ---- pyproject.toml
 
     def pyproject(self) -> None:
-        path = self.root / PYPROJECT_NAME
-        if not path.is_file():
+        data = self._load(PYPROJECT_NAME)
+        if data is None:
             return
-        data = load(path, PYPROJECT_NAME)
         project = _table(data, "project", PYPROJECT_NAME)
         if project or "dependency-groups" in data:
             self.files.append(PYPROJECT_NAME)
@@ -153,7 +161,9 @@ class _Reading:
         try:
             # A plain version means that line of versions: 3.11 is any 3.11.x.
             plain = isinstance(text, str) and re.fullmatch(r"\d+(\.\d+)*", text.strip())
-            asked = SpecifierSet(f"=={text}.*" if plain and str(text).count(".") < 2 else f"=={text}" if plain else str(text))
+            asked = SpecifierSet(
+                f"=={text}.*" if plain and str(text).count(".") < 2 else f"=={text}" if plain else str(text)
+            )
         except InvalidSpecifier as error:
             raise DeclarationError(f"{where}: {text!r} is not a range of versions", remedy='Write ">=3.11".') from error
         self.python = self.python & asked
@@ -161,11 +171,10 @@ class _Reading:
     # ---- lapidar.toml
 
     def own(self) -> None:
-        path = self.root / DECLARATION_NAME
-        if not path.is_file():
+        data = self._load(DECLARATION_NAME)
+        if data is None:
             return
         self.files.append(DECLARATION_NAME)
-        data = load(path, DECLARATION_NAME)
         unknown = sorted(set(data) - _TABLES)
         if unknown:
             raise DeclarationError(

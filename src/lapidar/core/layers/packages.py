@@ -18,7 +18,7 @@ from lapidar.core.environment import editable, manifest, marker, owners, walk
 from lapidar.core.environment.probe import Answer
 from lapidar.core.errors import PackageBroken, unreadable
 from lapidar.core.project import Project
-from lapidar.core.snapshot import Origin, Package, Remainder, Runtime
+from lapidar.core.snapshot import Kept, Origin, Package, Remainder, Runtime
 from lapidar.core.standards import direct_url, entry_points, layout, record
 from lapidar.core.standards.metadata import Metadata, needed
 
@@ -45,12 +45,14 @@ class ObservedPackage:
     Attributes:
         recorded: what its RECORD says of its files: tree path -> sha256 in hex.
         gone: files that its RECORD lists and that are not there.
+        kept: what a restored environment says of it.
     """
 
     metadata: Metadata
     drafts: list[Draft]
     origin: Origin
     requested: bool
+    kept: Kept
     recorded: dict[str, str] = field(default_factory=dict)
     gone: list[str] = field(default_factory=list)
 
@@ -87,7 +89,8 @@ class Observed:
     def records(self, stowed: dict[str, Stowed], markers: dict[str, str]) -> tuple[Package, ...]:
         """The records of all packages, once they are stowed under their labels."""
         requested = {package.metadata.name for package in self.packages if package.requested}
-        needs = needed([package.metadata for package in self.packages], markers, requested)
+        extras = {package.metadata.name: package.kept.extras for package in self.packages}
+        needs = needed([package.metadata for package in self.packages], markers, requested, extras)
         # Where no installer wrote down what was asked for, it is what nothing else needs.
         wanted = requested or set(needs) - {target for targets in needs.values() for target in targets}
         records = []
@@ -102,8 +105,11 @@ class Observed:
                     files=len(tree),
                     bytes=tree.total_bytes,
                     requires=needs[package.metadata.name],
-                    wanted=package.metadata.name in wanted,
+                    wanted=package.metadata.name in wanted and not package.kept.only_groups,
                     origin=package.origin,
+                    groups=package.kept.groups,
+                    extras=package.kept.extras,
+                    built_with=package.kept.built_with,
                 )
             )
         return tuple(sorted(records, key=lambda package: package.name))
@@ -299,7 +305,9 @@ class _Observer:
     def _package(self, one: _Found) -> ObservedPackage:
         listed = self._listed(one)
         wired = editable.find(one.site.path, (path for path, _ in listed))
-        package = ObservedPackage(one.metadata, [], self._origin(one, wired), self._requested(one))
+        package = ObservedPackage(
+            one.metadata, [], self._origin(one, wired), self._requested(one), self._kept(one) or Kept()
+        )
         declared = entry_points.scripts(one.text("entry_points.txt") or "")
         found: list[tuple[str, str, bool]] = []
         for path, sha256 in listed:
@@ -414,9 +422,13 @@ class _Observer:
 
     def _kept_origin(self, one: _Found) -> Origin | None:
         """In a restored environment: the origin that was recorded when it was captured."""
+        kept = self._kept(one)
+        return kept.origin if kept and kept.origin.kind != "environment" else None
+
+    def _kept(self, one: _Found) -> Kept | None:
         text = one.text(layout.ORIGIN_FILE)
         try:
-            return msgspec.json.decode(text, type=Origin) if text else None
+            return msgspec.json.decode(text, type=Kept) if text else None
         except msgspec.MsgspecError:
             return None
 

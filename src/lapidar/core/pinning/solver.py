@@ -153,11 +153,7 @@ class Solver:
         self._propagate(changed)
         while (key := self._next()) is not None:
             self._propagate(self._decide(key))
-        return {
-            key: self._version(_name(key), mask)
-            for key, mask in sorted(self._may_be.items())
-            if not mask & ABSENT
-        }
+        return {key: self._version(_name(key), mask) for key, mask in sorted(self._may_be.items()) if not mask & ABSENT}
 
     # ---- values
 

@@ -5,7 +5,7 @@ Core metadata specification, https://packaging.python.org/en/latest/specificatio
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from email.parser import HeaderParser
 from functools import lru_cache
@@ -24,6 +24,7 @@ class Metadata:
     version: str
     requires: tuple[str, ...]
     extras: tuple[str, ...] = ()
+    requires_python: str = ""
 
     @classmethod
     def parse(cls, text: str) -> Metadata:
@@ -38,7 +39,8 @@ class Metadata:
             raise ValueError("it has no name" if not name else "it has no version")
         requires = tuple(" ".join(value.split()) for value in headers.get_all("Requires-Dist", ()))
         extras = tuple(value.strip() for value in headers.get_all("Provides-Extra", ()))
-        return cls(canonicalize_name(name), version, requires, extras)
+        requires_python = headers.get("Requires-Python", "").strip()
+        return cls(canonicalize_name(name), version, requires, extras, requires_python)
 
 
 @lru_cache(maxsize=4096)
@@ -50,7 +52,10 @@ def _requirement(text: str) -> Requirement | None:
 
 
 def needed(
-    distributions: Iterable[Metadata], marker_environment: dict[str, str], requested: Collection[str] = ()
+    distributions: Iterable[Metadata],
+    marker_environment: dict[str, str],
+    requested: Collection[str] = (),
+    extras: Mapping[str, Iterable[str]] | None = None,
 ) -> dict[str, tuple[str, ...]]:
     """Who needs whom among installed distributions.
 
@@ -62,6 +67,7 @@ def needed(
         distributions: everything installed.
         marker_environment: the environment markers of their runtime.
         requested: the names of those that are known to have been asked for.
+        extras: for names, the extras that are known to have been asked for.
 
     Returns:
         For each name the sorted names that it needs and that are in the set.
@@ -69,6 +75,9 @@ def needed(
     graph = _Graph({distribution.name: distribution for distribution in distributions}, marker_environment)
     for name in graph.by_name:
         graph.follow(name, "")
+    for name, asked in (extras or {}).items():
+        for extra in asked:
+            graph.follow(name, extra)
     if requested:
         # Extras of what was asked for explain more than those of what came along.
         for name in sorted(graph.by_name, key=lambda name: (name not in requested, name)):

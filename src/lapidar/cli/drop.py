@@ -1,0 +1,32 @@
+"""``lapidar drop``"""
+
+from __future__ import annotations
+
+import argparse
+
+from lapidar.cli import pins
+from lapidar.cli.main import Session
+
+DESCRIPTION = """\
+Take needs out of the declaration, and with them what nothing else needs out of lockfile and environment, in one go.
+What stays, stays in the version that is pinned."""
+
+EXAMPLES = """\
+examples:
+  lapidar drop sherdplot
+  lapidar drop --group report sherdpages"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("names", nargs="+", metavar="NAME", help="what is needed no longer")
+    parser.add_argument("--group", metavar="G", help="only of this group (default: wherever it is declared)")
+    parser.add_argument("--no-restore", action="store_true", help="leave the environment as it is")
+    pins.add_options(parser)
+
+
+def run(session: Session) -> int:
+    from lapidar.cli.need import change
+    from lapidar.core.declaring import editing
+
+    place = editing.place_of(session.project.root)
+    return change(session, editing.dropped(place, session.options.names, session.options.group))

@@ -1,0 +1,71 @@
+"""``lapidar need``"""
+
+from __future__ import annotations
+
+import argparse
+
+from lapidar.cli import pins
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+
+DESCRIPTION = """\
+Declare what the analysis needs, resolve, and bring lockfile and environment up to it in one go. A need of a name that
+is declared already replaces it. Where the needs cannot be met together, it says why and changes nothing. The
+declaration is pyproject.toml where there is one, else lapidar.toml; its comments and order stay. Asks the package
+indexes that you configured, and no other host."""
+
+EXAMPLES = """\
+examples:
+  lapidar need numpy
+  lapidar need 'numpy>=2,<3' 'sherdlib[plot]'
+  lapidar need --group report sherdpages
+  lapidar need 'kilns @ git+https://packages.example/kilns@1a2b3c4'"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("needs", nargs="+", metavar="NAME[RANGE]", help="a package, with its range and extras")
+    parser.add_argument("--group", metavar="G", default="", help="of a group, for tools of development or reporting")
+    parser.add_argument("--no-restore", action="store_true", help="leave the environment as it is")
+    pins.add_options(parser)
+
+
+def run(session: Session) -> int:
+    from packaging.utils import canonicalize_name
+
+    from lapidar.core.declaring import editing, reading
+
+    group = canonicalize_name(session.options.group)
+    needs = [reading.parse_need(text, "the command line", group) for text in session.options.needs]
+    return change(session, editing.added(editing.place_of(session.project.root), needs))
+
+
+def change(session: Session, texts: object) -> int:
+    """Resolve a changed declaration, and only then write it, the lockfile and the environment."""
+    from collections.abc import Mapping
+
+    from lapidar.core.declaring import reading
+    from lapidar.core.errors import DeclarationError
+    from lapidar.core.pinning.flow import Pinning
+
+    assert isinstance(texts, Mapping)
+    project = session.project
+    previous = pins.previous_lock(session)
+    if previous and any(package.asked_for for package in previous.package) and not reading.read(project).needs:
+        raise DeclarationError(
+            "The lockfile was captured, and the project declares nothing",
+            why="what is not declared would be dropped from it",
+            remedy="`lapidar start` declares what is captured there; then say this again.",
+        )
+    declaration = reading.read(project, texts)
+    pins.warn_of_overrides(declaration, session.view)
+    cache = session.cache(create=True)
+    cache.require_writable()
+    settings = pins.options_of(session)
+    with Pinning(project, cache, declaration, previous, settings, session.view.reporter()) as pinning:
+        plan = pinning.plan()
+        pins.show_plan(plan, session.view)
+        pinned = pins.carry_out(session, pinning, plan, texts)
+    pins.conclude(session, plan, pinned)
+    if pinned and not session.options.no_restore:
+        pins.restore_into(session, pinned)
+    return ExitCode.DONE

@@ -1,0 +1,192 @@
+"""All indexes of a project as one: which to ask for a name, the pages, the metadata, the files."""
+
+from __future__ import annotations
+
+import fnmatch
+import hashlib
+import os
+import zipfile
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+
+from packaging.utils import (
+    InvalidSdistFilename,
+    InvalidWheelFilename,
+    canonicalize_name,
+    parse_sdist_filename,
+    parse_wheel_filename,
+)
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring.reading import DECLARATION_NAME, user_file
+from lapidar.core.declaring.records import Index
+from lapidar.core.errors import IndexTrouble
+from lapidar.core.index import page, remote_wheel
+from lapidar.core.index.fetching import Fetched
+from lapidar.core.index.http import AT_ONCE, Client
+from lapidar.core.index.page import File, local_path
+from lapidar.core.standards.direct_url import without_credentials
+
+__all__ = ["Indexes", "NoMetadata", "name_of"]
+
+
+class NoMetadata(Exception):
+    """What a file needs cannot be known; says why."""
+
+
+def name_of(file_name: str) -> str | None:
+    """The normalised name of the distribution that a file is of; None where its name has not the standard's form."""
+    try:
+        if file_name.endswith(".whl"):
+            return parse_wheel_filename(file_name)[0]
+        return parse_sdist_filename(file_name)[0]
+    except (InvalidWheelFilename, InvalidSdistFilename):
+        return None
+
+
+class Indexes:
+    """The indexes that a project may use.
+
+    Pages and metadata are asked for ahead, several at once, by threads; what they bring is taken up in the order in
+    which it is wanted, so nothing depends on who answers first.
+
+    Args:
+        cache: keeps answers and files on their way.
+    """
+
+    def __init__(self, indexes: Sequence[Index], cache: Cache) -> None:
+        self.indexes = tuple(indexes)
+        self.cache = cache
+        self.client = Client(cache.root / "index" if cache.writable else None)
+        self._pages: dict[str, Future[list[File]]] = {}
+        self._metadata: dict[str, Future[bytes]] = {}
+        self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="index")
+
+    def close(self) -> None:
+        """Ask for nothing more."""
+        self._pool.shutdown(cancel_futures=True)
+
+    def __enter__(self) -> Indexes:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    # ---- pages
+
+    def of_name(self, name: str) -> list[Index]:
+        """Where a name is looked for: where it is assigned to, and only there; else wherever not only certain names
+        are looked for."""
+        assigned = [index for index in self.indexes if any(fnmatch.fnmatchcase(name, one) for one in index.only)]
+        return assigned or [index for index in self.indexes if not index.only]
+
+    def require_any(self) -> None:
+        """Raises: IndexTrouble: none is configured."""
+        if not self.indexes:
+            raise IndexTrouble(
+                "No package index is configured, and lapidar asks no host that you did not name",
+                remedy=f'Write [index] main = "https://packages.example/simple" (or the path of a folder of wheels) '
+                f"into {DECLARATION_NAME} or {user_file()}, or set LAPIDAR_INDEX.",
+            )
+
+    def ask_ahead(self, names: Iterable[str]) -> None:
+        """The pages of these names will be wanted."""
+        for name in names:
+            if name not in self._pages:
+                self._pages[name] = self._pool.submit(self._page, name)
+
+    def files(self, name: str) -> list[File]:
+        """Every file of a name, from the first index that has any.
+
+        Raises:
+            IndexTrouble: an index cannot be used.
+        """
+        self.require_any()
+        self.ask_ahead([name])
+        return self._pages[name].result()
+
+    def is_here(self, name: str) -> bool:
+        """Whether a page has come already."""
+        return name in self._pages and self._pages[name].done()
+
+    def _page(self, name: str) -> list[File]:
+        for index in self.of_name(name):
+            files = self._page_of(index, name)
+            if files:
+                return [file for file in files if name_of(file.name) == name]
+        return []
+
+    def _page_of(self, index: Index, name: str) -> list[File]:
+        folder = local_path(index.address)
+        if folder is not None:
+            return list(_in_folder(folder, name, without_credentials(index.address)))
+        url = f"{index.address}/{name}/"
+        answer = self.client.get(url, accept=page.ACCEPT)
+        if answer.status in (404, 410):
+            return []
+        shown = without_credentials(index.address)
+        return page.parse(answer.body, answer.headers.get("content-type", ""), answer.url, shown)
+
+    # ---- metadata
+
+    def metadata_ahead(self, file: File) -> None:
+        """The metadata of this file will be wanted."""
+        if file.url not in self._metadata:
+            self._metadata[file.url] = self._pool.submit(self._metadata_of, file)
+
+    def metadata(self, file: File) -> bytes:
+        """The METADATA of a wheel: served beside it, or read out of it in pieces, or in the last resort out of the
+        whole.
+
+        Raises:
+            NoMetadata: it is not a wheel, or a broken one.
+            IndexTrouble: the index cannot be used.
+        """
+        self.metadata_ahead(file)
+        return self._metadata[file.url].result()
+
+    def _metadata_of(self, file: File) -> bytes:
+        try:
+            path = local_path(file.url)
+            if path is not None:
+                with open(path, "rb") as stream:
+                    return remote_wheel.metadata_in(stream)
+            if file.has_metadata:
+                return self._served(file)
+            try:
+                return remote_wheel.remote_metadata(self.client, file.url)
+            except remote_wheel.NoRanges:
+                with self.fetched(file) as whole, open(whole, "rb") as stream:
+                    return remote_wheel.metadata_in(stream)
+        except (zipfile.BadZipFile, OSError, EOFError) as error:
+            raise NoMetadata(f"{file.name} is broken: {error}") from error
+
+    def _served(self, file: File) -> bytes:
+        answer = self.client.get(file.url + ".metadata", forever=True)
+        if answer.status != 200:
+            return remote_wheel.remote_metadata(self.client, file.url)
+        if file.metadata_sha256 and hashlib.sha256(answer.body).hexdigest() != file.metadata_sha256:
+            raise NoMetadata(f"the metadata of {file.name} is not what its index promises")
+        return answer.body
+
+    # ---- files
+
+    def fetched(self, file: File) -> Fetched:
+        """The file itself, verified, on this machine while it is used."""
+        return Fetched(self.client, file, self.cache)
+
+
+def _in_folder(folder: Path, name: str, index: str) -> Iterator[File]:
+    """The files of a name in a folder: of wheels and source distributions, or of pages as an index has them."""
+    if not folder.is_dir():
+        raise IndexTrouble(f"There is no folder {folder}", remedy="Look at its path in [index] or LAPIDAR_INDEX.")
+    html = folder / name / "index.html"
+    if html.is_file():
+        yield from page.of_html(html.read_text("utf-8", "replace"), html.as_uri(), index)
+        return
+    for entry in sorted(os.listdir(folder)):
+        # Cheaper than parsing every name in a folder of hundreds.
+        if canonicalize_name(entry).startswith(name) and name_of(entry) == name:
+            path = folder / entry
+            yield File(name=entry, url=path.as_uri(), bytes=path.stat().st_size, index=index)

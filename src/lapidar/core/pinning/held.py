@@ -1,0 +1,57 @@
+"""Packages whose tree is in the cache already: pinned or captured before, unpacked or built now."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from packaging.version import Version
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.errors import LapidarError, PackageBroken
+from lapidar.core.pinning.candidates import Settled
+from lapidar.core.snapshot import Origin, Package
+from lapidar.core.standards.metadata import Metadata
+
+__all__ = ["Held", "metadata_of_tree", "of_package"]
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A package in the cache, and where it came from."""
+
+    metadata: Metadata
+    tree: str
+    origin: Origin
+    built_with: tuple[str, ...] = ()
+
+    @property
+    def settled(self) -> Settled:
+        """It as the one version to choose, or to prefer."""
+        return Settled(Version(self.metadata.version), lambda: self.metadata)
+
+
+def metadata_of_tree(cache: Cache, digest: str) -> Metadata:
+    """The core metadata in a package's tree.
+
+    Raises:
+        PackageBroken: it has none.
+        CacheError: the cache lacks it.
+    """
+    for entry in cache.tree(digest):
+        if entry.path.count("/") == 2 and entry.path.endswith((".dist-info/METADATA", ".egg-info/PKG-INFO")):
+            try:
+                return Metadata.parse(cache.read(entry).decode("utf-8", "replace"))
+            except ValueError as error:
+                raise PackageBroken(f"The metadata of tree {digest} is broken", why=str(error)) from error
+    raise PackageBroken(f"The tree {digest} has no metadata")
+
+
+def of_package(cache: Cache, package: Package) -> Held | None:
+    """A package of a lockfile; None where the cache has it not, or not whole."""
+    if not cache.is_whole(package.tree):
+        return None
+    try:
+        metadata = metadata_of_tree(cache, package.tree)
+    except (LapidarError, OSError):
+        return None
+    return Held(metadata, package.tree, package.origin, package.built_with)
