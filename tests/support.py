@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import atexit
-import base64
 import hashlib
 import json
 import os
@@ -18,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from lapidar.core.standards.entry_points import scripts as declared_scripts
+from lapidar.standin.packages import record_line, write_wheel
 
 PROGRAM = str(Path(sys.executable).with_name("lapidar"))
 WHEELS = Path(sys.prefix) / "wheels"
@@ -153,37 +153,15 @@ def pythons() -> list[str]:
 # ---- made-up wheels
 
 
-def record_line(path: str, data: bytes) -> str:
-    digest = base64.urlsafe_b64encode(hashlib.sha256(data).digest()).rstrip(b"=").decode()
-    quoted = '"' + path.replace('"', '""') + '"' if any(char in path for char in ',"\n') else path
-    return f"{quoted},sha256={digest},{len(data)}\n"
-
-
 def wheel(
     folder: Path,
     name: str,
     version: str = "1.0",
     files: Mapping[str, bytes | str] | None = None,
-    *,
-    requires: list[str] | None = None,
-    entry_points: str = "",
+    **more: Any,
 ) -> Path:
     """Write a wheel with these files (paths as in a wheel, `.data/...` included)."""
-    info = f"{name}-{version}.dist-info"
-    metadata = f"Metadata-Version: 2.1\nName: {name}\nVersion: {version}\n"
-    metadata += "".join(f"Requires-Dist: {need}\n" for need in requires or []) + "\nMade up for a test.\n"
-    content = {path: data.encode() if isinstance(data, str) else data for path, data in (files or {}).items()}
-    content.setdefault(f"{name}.py", f"VERSION = {version!r}\n".encode())
-    content[f"{info}/METADATA"] = metadata.encode()
-    content[f"{info}/WHEEL"] = b"Wheel-Version: 1.0\nGenerator: test\nRoot-Is-Purelib: true\nTag: py3-none-any\n"
-    if entry_points:
-        content[f"{info}/entry_points.txt"] = entry_points.encode()
-    record = "".join(record_line(path, data) for path, data in content.items()) + f"{info}/RECORD,,\n"
-    target = folder / f"{name}-{version}-py3-none-any.whl"
-    with zipfile.ZipFile(target, "w") as archive:
-        for path, data in [*content.items(), (f"{info}/RECORD", record.encode())]:
-            archive.writestr(zipfile.ZipInfo(path, (2020, 1, 1, 0, 0, 0)), data)
-    return target
+    return write_wheel(folder, name, version, files, **more)
 
 
 def install(source: Path, environment: Path, *, requested: bool = True) -> None:

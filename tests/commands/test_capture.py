@@ -13,7 +13,8 @@ from lapidar.core import lockfile
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.snapshot import Package, Snapshot
-from support import Case, install, make_environment, record_line, site_of, wheel
+from lapidar.standin.packages import record_line
+from support import Case, install, make_environment, site_of, wheel
 
 
 class Odd(Case):

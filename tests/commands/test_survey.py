@@ -10,7 +10,8 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lapidar.core.survey import declared, imports
+from lapidar.core.declaring import reading
+from lapidar.core.survey import imports
 from support import Case, wheel
 
 
@@ -70,10 +71,11 @@ class Imports(unittest.TestCase):
 
     def test_inline_script_metadata(self) -> None:
         code = "# /// script\n# requires-python = '>=3.11'\n# dependencies = [\n#   'Sherd.Plot>=2',\n#   'kilns',\n# ]\n# ///\nimport x\n"
-        found = declared.of_script(code, "a.py")
-        self.assertEqual([(one.name, one.text, one.where) for one in found],
+        found = reading.of_script(code, "a.py")
+        self.assertEqual([(one.name, one.text, one.where) for one in found.needs],
                          [("sherd-plot", "Sherd.Plot>=2", "a.py"), ("kilns", "kilns", "a.py")])  # fmt: skip
-        self.assertEqual(declared.of_script("# /// script\n# = = =\n# ///\n", "a.py"), [])
+        broken = reading.of_script("# /// script\n# = = =\n# ///\n", "a.py")
+        self.assertEqual((broken.needs, len(broken.problems)), ((), 1))
 
 
 class Surveying(Case):

@@ -21,6 +21,7 @@ EXAMPLES = """\
 examples:
   lapidar capture
   lapidar capture .venv
+  lapidar capture --scope whole
   lapidar capture /usr/bin/python3 --lock system.lock"""
 
 _SHOWN = 5
@@ -29,6 +30,12 @@ _SHOWN = 5
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("environment", nargs="?", metavar="ENVIRONMENT", help="a folder, or an interpreter")
     parser.add_argument("--lock", metavar="FILE", help="write the lockfile here instead of in the project")
+    parser.add_argument(
+        "--scope",
+        choices=["used", "whole"],
+        help="used: what the project's source imports or declares, and all that needs; whole: everything there "
+        "(default: used, where the project imports or declares anything)",
+    )
     parser.add_argument(
         "--full-runtime", action="store_true", help="take the runtime's own test suite and static archives too"
     )
@@ -48,6 +55,7 @@ def run(session: Session) -> int:
         lock=session.path("lock"),
         full_runtime=options.full_runtime,
         skip_outside=options.skip_outside,
+        scope=options.scope,
         reporter=view.reporter(),
     )
     if view.json:
@@ -90,6 +98,23 @@ def _show(captured: Captured, view: View) -> None:
     view.line(
         f"{done} {human_path(captured.lockfile)}, snapshot {digest}, in {human_seconds(captured.seconds)}", "good"
     )
+    _show_unused(captured, view)
+
+
+def _show_unused(captured: Captured, view: View) -> None:
+    """What was there and is not in the snapshot, and how to have it."""
+    unused = captured.unused
+    if not unused:
+        return
+    if view.verbose:
+        view.table(["left out", "because"], [[name, reason] for name, reason in unused.items()])
+    count = human_count(len(unused), "package")
+    named = ", ".join(list(unused)[:_SHOWN]) + (", ..." if len(unused) > _SHOWN else "")
+    view.note(
+        f"Left out because the project does not use them: {count} ({named}). "
+        + ("" if view.verbose else "-v tells why; ")
+        + "--scope whole captures all."
+    )
 
 
 def _left_out(captured: Captured) -> str:
@@ -124,5 +149,6 @@ def _object(captured: Captured) -> dict[str, object]:
         "edited": captured.edited,
         "warnings": captured.warnings,
         "left_out": captured.left_out,
+        "unused": captured.unused,
         "seconds": round(captured.seconds, 3),
     }

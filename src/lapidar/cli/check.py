@@ -69,6 +69,7 @@ def _check(session: Session, walking: Walking) -> int:
                 "files": checked.files,
                 "clean": checked.clean,
                 "findings": checked.findings,
+                "overrides": checked.overrides,
             }
         )
     else:
@@ -79,6 +80,8 @@ def _check(session: Session, walking: Walking) -> int:
 def _show(checked: Checked, view: View) -> None:
     from lapidar.core.check import short
 
+    for override in checked.overrides:
+        view.line(override, "warn")
     if checked.clean:
         how = "read" if checked.deep else "compared by inode, size and time"
         view.line(

@@ -35,6 +35,7 @@ COMMANDS = {
     "run": "run a command in the restored environment",
     "check": "compare lockfile, restored environment and cache",
     "show": "show what a lockfile holds",
+    "export": "write what a lockfile says in a standard form: pylock.toml, a list with digests",
     "cache": "look after the cache: summary, audit, prune",
     "demo": "try everything on a sample project",
 }

@@ -38,9 +38,9 @@ def run(session: Session) -> int:
     from lapidar.core.errors import DeclarationError
     from lapidar.core.pinning.flow import Pinning
 
-    options = session.options
+    options, source = session.options, session.path("source")
     declaration = reading.read(session.project)
-    if not declaration.needs and not options.source:
+    if not declaration.needs and source is None:
         raise DeclarationError(
             "The project declares no needs",
             remedy="`lapidar start` finds out what it needs; `lapidar need NAME` declares one.",
@@ -57,10 +57,10 @@ def run(session: Session) -> int:
     cache.require_writable()
     previous = pins.previous_lock(session)
     with Pinning(session.project, cache, declaration, previous, settings, session.view.reporter()) as pinning:
-        if options.source:
+        if source:
             from lapidar.core.formats import pylock
 
-            plan = pylock.plan(pinning, session.path("source"))
+            plan = pylock.plan(pinning, source)
         else:
             plan = pinning.plan()
         pins.show_plan(plan, session.view)

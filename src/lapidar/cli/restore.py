@@ -3,19 +3,26 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.view import human_bytes, human_count, human_path, human_seconds
 
+if TYPE_CHECKING:
+    from lapidar.core.snapshot import Snapshot
+
 DESCRIPTION = """\
-Build the environment of a lockfile from the cache alone; no network is used. It is built beside its place and
+Build the environment of a lockfile from the cache alone; no network is used, but with --fetch, and then only the
+indexes that you configured. It is built beside its place and
 put there in one step, so an older environment stays whole until the new one is. The folder can be moved."""
 
 EXAMPLES = """\
 examples:
   lapidar restore
   lapidar restore --into /tmp/again --placement copy
+  lapidar restore --leave-out report
+  lapidar restore --fetch
   lapidar restore --snapshot 5f1c2a        from the history, by the beginning of its identity"""
 
 
@@ -30,23 +37,34 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
     which.add_argument("--snapshot", metavar="ID", help="a snapshot of the history, by the beginning of its identity")
+    groups = parser.add_mutually_exclusive_group()
+    groups.add_argument("--group", action="append", metavar="G", help="of the groups only this one (may be repeated)")
+    groups.add_argument("--leave-out", action="append", metavar="G", help="all groups but this one (may be repeated)")
+    parser.add_argument(
+        "--fetch", action="store_true", help="fetch what the cache lacks, each from the origin that the lockfile names"
+    )
     parser.add_argument("--verify", action="store_true", help="read every byte in the cache before anything is placed")
 
 
 def run(session: Session) -> int:
+    from lapidar.core import selection
     from lapidar.core.cache.placing import Placement
     from lapidar.core.choose import read_snapshot
     from lapidar.core.restore import restore
 
     options, view = session.options, session.view
-    project, cache = session.project, session.cache()
+    project, cache = session.project, session.cache(create=options.fetch)
     snapshot = read_snapshot(project, cache, session.path("lock"), options.snapshot)
+    left_out = selection.left_out(snapshot, options.group, options.leave_out or ())
+    if options.fetch:
+        _fetch(session, selection.without(snapshot, left_out))
     restored = restore(
         project,
         cache,
         snapshot,
         into=session.path("into"),
         placement=Placement(options.placement),
+        left_out=left_out,
         verify=options.verify,
         reporter=view.reporter(),
     )
@@ -54,7 +72,8 @@ def run(session: Session) -> int:
         view.object(
             {
                 "environment": str(restored.environment),
-                "snapshot": snapshot.snapshot,
+                "snapshot": restored.snapshot.snapshot,
+                "groups_left_out": left_out,
                 "placement": restored.placement,
                 "files": restored.files,
                 "bytes": restored.bytes,
@@ -66,6 +85,8 @@ def run(session: Session) -> int:
         )
         return ExitCode.DONE
     shown = human_path(restored.environment)
+    if left_out:
+        view.note(f"Without the groups: {', '.join(left_out)}")
     if restored.already:
         view.line(f"{shown} already matches the snapshot; nothing was done.", "good")
         return ExitCode.DONE
@@ -82,3 +103,13 @@ def run(session: Session) -> int:
     if not options.into:
         view.note("Use it with: lapidar run COMMAND")
     return ExitCode.DONE
+
+
+def _fetch(session: Session, snapshot: Snapshot) -> None:
+    from lapidar.core.declaring import reading
+    from lapidar.core.pinning.refetch import fetch_missing
+
+    declaration = reading.read(session.project)
+    fetched = fetch_missing(session.project, session.cache(), snapshot, declaration, session.view.reporter())
+    if fetched:
+        session.view.note(f"Fetched {human_count(len(fetched), 'package')}: {', '.join(fetched)}")

@@ -21,7 +21,8 @@ examples:
   lapidar show
   lapidar show packages
   lapidar show packages numpy
-  lapidar show runtime"""
+  lapidar show runtime
+  lapidar show --graph"""
 
 LAYERS = ("runtime", "packages", "remainder")
 
@@ -30,6 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("layer", nargs="?", choices=LAYERS, metavar="LAYER", help=" or ".join(LAYERS))
     parser.add_argument("name", nargs="?", metavar="NAME", help="a package")
     parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
+    parser.add_argument("--graph", action="store_true", help="the tree of needs, with the range at each step")
 
 
 def run(session: Session) -> int:
@@ -40,7 +42,9 @@ def run(session: Session) -> int:
     snapshot = lockfile.read(session.path("lock") or session.project.lockfile)
     if options.name and options.layer != "packages":
         raise LapidarError(f"The layer {options.layer} has no names", remedy="lapidar show packages NAME")
-    if options.name:
+    if options.graph:
+        _graph(session, snapshot)
+    elif options.name:
         package = _find(snapshot, options.name)
         if view.json:
             view.object(package)
@@ -57,6 +61,36 @@ def run(session: Session) -> int:
             snapshot, view
         )
     return ExitCode.DONE
+
+
+def _graph(session: Session, snapshot: Snapshot) -> None:
+    from lapidar.core.declaring import reading
+    from lapidar.core.graph import Graph
+
+    view = session.view
+    graph = Graph.of(snapshot, reading.read(session.project), _cache_or_none(session))
+    if view.json:
+        view.object([edge._asdict() for several in graph.edges.values() for edge in several])
+        return
+    versions = {package.name: package.version for package in snapshot.package}
+    told: set[str] = set()
+
+    def branch(source: str, before: str) -> None:
+        edges = sorted(graph.edges.get(source, ()), key=lambda edge: edge.target)
+        for edge in edges:
+            last = edge is edges[-1]
+            version = versions.get(edge.target)
+            again = edge.target in told and graph.edges.get(edge.target)
+            shown = f"{edge.target} {version or '(not locked)'}"
+            asked = edge.text.removeprefix(edge.target)
+            text = f"{before}{'└─ ' if last else '├─ '}{shown}" + (f"  {asked}" if asked else "")
+            view.line(text + ("  (above)" if again else ""), "" if version else "bad")
+            if not again:
+                told.add(edge.target)
+                branch(edge.target, before + ("   " if last else "│  "))
+
+    view.line(session.project.root.name)
+    branch("", "")
 
 
 def _cache_or_none(session: Session) -> Cache | None:

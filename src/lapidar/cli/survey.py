@@ -10,12 +10,16 @@ from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_count, human_path
 
 if TYPE_CHECKING:
+    from lapidar.core.declaring.records import Index
+    from lapidar.core.project import Project
     from lapidar.core.survey.flow import Place, Row, Surveyed
 
 DESCRIPTION = """\
 Find out what the project's own source needs: reads every Python file, notebook and inline script block as saved on
 disk, without running any, and matches each import to what provides it in the environment (named, or found as by
-`lapidar capture`), and to what the project declares. Exit code 0: all fits together; 1: something is missing, not
+`lapidar capture`), and to what the project declares. For modules that nobody here provides it looks into the cache,
+and then asks the package indexes that you configured, if any, unless --offline.
+Exit code 0: all fits together; 1: something is missing, not
 declared, declared and not used, or cannot be read."""
 
 EXAMPLES = """\
@@ -29,26 +33,43 @@ _SHOWN = 2
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("environment", nargs="?", metavar="ENVIRONMENT", help="a folder, or an interpreter")
+    parser.add_argument("--offline", action="store_true", help="ask no index for what nobody here provides")
 
 
 def run(session: Session) -> int:
     from lapidar.core.environment import locate, probe
     from lapidar.core.errors import CacheError
+    from lapidar.core.index.indexes import Indexes
     from lapidar.core.survey.flow import survey
 
-    view, project = session.view, session.project
+    view, project, options = session.view, session.project, session.options
     located = locate.locate(project, session.path("environment"))
     try:
         cache = session.cache()
     except CacheError:
         cache = None  # it only helps to name what is missing
-    surveyed = survey(project, probe.ask(located.interpreter), cache)
+    answer = probe.ask(located.interpreter)
+    if cache is None or options.offline:
+        surveyed = survey(project, answer, cache)
+    else:
+        with Indexes(_indexes(project), cache) as indexes:
+            surveyed = survey(project, answer, cache, indexes=indexes)
     if view.json:
         view.object(surveyed)
     else:
         view.note(f"Environment  {human_path(located.interpreter)} ({located.why})")
         _show(surveyed, view)
     return ExitCode.DONE if surveyed.agrees else ExitCode.NO
+
+
+def _indexes(project: Project) -> tuple[Index, ...]:
+    from lapidar.core.declaring import reading
+    from lapidar.core.errors import DeclarationError
+
+    try:
+        return reading.read(project).indexes
+    except DeclarationError:
+        return ()  # the survey tells of it
 
 
 def _show(surveyed: Surveyed, view: View) -> None:
@@ -79,7 +100,7 @@ def _show(surveyed: Surveyed, view: View) -> None:
 
 def _standing(row: Row) -> str:
     if row.standing == "missing" and row.distribution:
-        return f"missing; the cache has {row.distribution} {row.version}"
+        return f"missing; lapidar need {row.distribution}"
     return {"not declared": "used, not declared", "not used": "declared, not used"}.get(row.standing, row.standing)
 
 

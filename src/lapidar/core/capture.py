@@ -17,6 +17,7 @@ from lapidar.core.errors import LapidarError, PackageBroken, from_os_error
 from lapidar.core.layers import packages, runtime
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
+from lapidar.core.scope import choose_used
 from lapidar.core.snapshot import Snapshot
 
 __all__ = ["Captured", "LayerCount", "capture"]
@@ -48,6 +49,7 @@ class Captured:
         edited: for a package, the files that were edited after installation.
         left_out: what is not in the snapshot, a phrase each.
         changed: whether the lockfile has other content than before.
+        unused: packages that are not in the snapshot because nothing of the project uses them, each with the reason.
     """
 
     snapshot: Snapshot
@@ -58,6 +60,7 @@ class Captured:
     warnings: tuple[str, ...]
     left_out: tuple[str, ...]
     changed: bool
+    unused: dict[str, str]
     seconds: float
 
 
@@ -69,6 +72,7 @@ def capture(
     lock: Path | None = None,
     full_runtime: bool = False,
     skip_outside: bool = False,
+    scope: str | None = None,
     reporter: Progress | None = None,
 ) -> Captured:
     """Capture an environment into the cache and write its lockfile.
@@ -80,6 +84,7 @@ def capture(
         lock: writes the lockfile here instead.
         full_runtime: take the runtime's test suite and static archives too.
         skip_outside: leave out files that packages list outside the environment, instead of refusing.
+        scope: ``used``, ``whole``, or None for `used` where the project declares or imports anything.
         reporter: hears of progress.
 
     Returns:
@@ -100,6 +105,7 @@ def capture(
     with cache.in_use():
         try:
             found = packages.observe(answer, project, skip_outside=skip_outside)
+            unused = choose_used(project, answer, found, scope)
             base = runtime.observe(answer, found.claimed, full=full_runtime)
             seen = Seen(cache.root / "seen", answer.prefix)
             drafts = _drafts(base, found)
@@ -127,6 +133,7 @@ def capture(
         warnings=(*_of_this_shell(), *found.warnings),
         left_out=_left_out(base, found),
         changed=changed,
+        unused=unused,
         seconds=time.monotonic() - began,
     )
 

@@ -33,7 +33,7 @@ class Finding:
     """One thing that is not as the lockfile says.
 
     Attributes:
-        layer: ``runtime``, ``packages``, ``files of no package``, ``environment`` or ``cache``.
+        layer: ``declaration``, ``runtime``, ``packages``, ``files of no package``, ``environment`` or ``cache``.
         name: the package or runtime, or the thing itself.
         problem: ``missing``, ``altered``, ``extra``, ``lost``, ``corrupt`` or a sentence.
         paths: the files concerned, as paths below the environment or in the package.
@@ -49,13 +49,18 @@ class Finding:
 
 @dataclass(frozen=True, slots=True)
 class Checked:
-    """What a check found."""
+    """What a check found.
+
+    Attributes:
+        overrides: how each of the project's overrides acts, a sentence each.
+    """
 
     snapshot: Snapshot
     environment: Path
     deep: bool
     files: int
     findings: tuple[Finding, ...] = field(default=())
+    overrides: tuple[str, ...] = ()
 
     @property
     def clean(self) -> bool:
@@ -87,6 +92,7 @@ def check(
     reporter = reporter or progress.Silent()
     walking = walking or Walking(target)
     with cache.in_use():
+        whole, snapshot = snapshot, _without_left_out(snapshot, target)
         restored = _restored(snapshot, target)
         listed = restored if isinstance(restored, Manifest) and not deep else None
         # All that needs no walk is done while the second process walks.
@@ -100,10 +106,34 @@ def check(
             findings = _by_owner(snapshot, derived, compare.by_bytes(target, derived, found, reporter))
         else:
             findings = _by_owner(snapshot, restored, compare.by_status(target, restored, found, must))
-        if findings or not linked:
+        declared, overrides = _judge_declaration(project, whole, cache)
+        findings = declared + findings
+        if len(findings) > len(declared) or not linked:
             findings += judge_cache(snapshot, cache, deep=deep, reporter=reporter)
     files = sum(package.files for package in snapshot.package) + snapshot.only_runtime.files
-    return Checked(snapshot, target, deep, files + sum(rest.files for rest in snapshot.remainder), tuple(findings))
+    files += sum(rest.files for rest in snapshot.remainder)
+    return Checked(snapshot, target, deep, files, tuple(findings), overrides)
+
+
+# ---- the declaration
+
+
+def _judge_declaration(project: Project, snapshot: Snapshot, cache: Cache) -> tuple[list[Finding], tuple[str, ...]]:
+    """What declaration and lockfile do not agree on, and how overrides act."""
+    if not any((project.root / name).is_file() for name in ("lapidar.toml", "pyproject.toml")):
+        return [], ()  # nothing is loaded for a project that declares nothing
+    from lapidar.core.declaring import judge, reading
+
+    declaration = reading.read(project)
+    findings = [
+        Finding("declaration", drift.name, drift.problem, remedy=drift.remedy)
+        for drift in judge.drift(declaration, snapshot)
+    ]
+    if not declaration.overrides:
+        return findings, ()
+    from lapidar.core.graph import Graph
+
+    return findings, tuple(judge.overrides(declaration, Graph.of(snapshot, declaration, cache)))
 
 
 # ---- the environment
@@ -115,6 +145,16 @@ def judge_environment(snapshot: Snapshot, target: Path) -> list[Finding]:
     if isinstance(restored, Finding):
         return [restored]
     return _by_owner(snapshot, restored, _now(target, restored))
+
+
+def _without_left_out(snapshot: Snapshot, target: Path) -> Snapshot:
+    """The part of a snapshot that was restored: without the groups that were left out then."""
+    mark = marker.read(target)
+    if mark is None or not mark.left_out:
+        return snapshot
+    from lapidar.core import selection  # seldom needed, and a check is to be quick
+
+    return selection.without(snapshot, mark.left_out)
 
 
 def _now(target: Path, restored: Manifest) -> Compared:

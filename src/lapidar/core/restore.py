@@ -5,10 +5,11 @@ from __future__ import annotations
 import errno
 import os
 import time
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
-from lapidar.core import atomic, check
+from lapidar.core import atomic, check, selection
 from lapidar.core.cache.placing import Placement
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Tree
@@ -53,6 +54,7 @@ def restore(
     *,
     into: Path | None = None,
     placement: Placement = Placement.AUTO,
+    left_out: Collection[str] = (),
     verify: bool = False,
     reporter: Progress | None = None,
 ) -> Restored:
@@ -64,6 +66,7 @@ def restore(
         snapshot: what to restore.
         into: the folder to make; an environment that Lapidar made there before is replaced in one step.
         placement: how files get there.
+        left_out: groups that are not restored.
         verify: read every byte in the cache first; otherwise sizes and times vouch for them.
         reporter: hears of progress.
 
@@ -75,6 +78,7 @@ def restore(
     began = time.monotonic()
     reporter = reporter or Silent()
     _same_kind_of_machine(snapshot)
+    snapshot = selection.without(snapshot, left_out)
     target = Path(os.path.abspath(into)) if into else project.environment
     _refuse_foreign(target)
     atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
@@ -90,7 +94,8 @@ def restore(
             target.parent.mkdir(parents=True, exist_ok=True)
             with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
                 way = os.path.relpath(project.root, target)
-                building = _Building(cache, snapshot, way, Builder(cache, work.path, placement, reporter))
+                builder = Builder(cache, work.path, placement, reporter, tuple(left_out))
+                building = _Building(cache, snapshot, way, builder)
                 assembled = building.run(derive=verify)
                 _refuse_foreign(target)
                 replaced = _put_in_place(work.path, target)

@@ -41,8 +41,8 @@ class Seen:
         except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
             self._before = {}
 
-    def digest(self, path: str, found: os.stat_result) -> str | None:
-        """The digest (hex) of a file read before and unchanged since, by its status."""
+    def known(self, path: str, found: os.stat_result) -> str | None:
+        """What is known of a file read before and unchanged since, by its status: its digest (hex)."""
         row = self._before.get(path)
         if row is None or row[:4] != (found.st_ino, found.st_size, found.st_mtime_ns, found.st_ctime_ns):
             return None

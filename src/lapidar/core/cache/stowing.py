@@ -133,7 +133,7 @@ def _plan(cache: Cache, drafts: Mapping[str, Sequence[Draft]], seen: Seen | None
                 plan.bytes += draft.bytes
                 continue
             status = _status(draft.source)
-            digest = seen.digest(draft.source, status) if seen and draft.data is None else None
+            digest = seen.known(draft.source, status) if seen and draft.data is None else None
             if digest:
                 kind = EXECUTABLE if status.st_mode & stat.S_IXUSR else FILE
                 entry = Entry(draft.path, kind, digest, status.st_size)

@@ -84,7 +84,7 @@ def place_of(root: Path) -> Place:
     path = root / PYPROJECT_NAME
     if path.is_file() and isinstance(load(path, PYPROJECT_NAME).get("project"), dict):
         place = Place(PYPROJECT_NAME, path.read_text("utf-8"))
-        if "dependencies" in place.document["project"].get("dynamic", []):  # type: ignore[union-attr]
+        if "dependencies" in place.document["project"].get("dynamic", []):
             raise DeclarationError(
                 f"{PYPROJECT_NAME} says that its dependencies are dynamic",
                 remedy="Write them under [project] dependencies there, or declare the needs in lapidar.toml.",

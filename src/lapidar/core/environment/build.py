@@ -24,13 +24,17 @@ class Builder:
         cache: has the bytes.
         work: an empty folder on the file system of the environment.
         placement: how files get there; AUTO is decided by the first file.
+        left_out: the groups that its snapshot is without.
     """
 
-    def __init__(self, cache: Cache, work: Path, placement: Placement, reporter: Progress) -> None:
+    def __init__(
+        self, cache: Cache, work: Path, placement: Placement, reporter: Progress, left_out: tuple[str, ...] = ()
+    ) -> None:
         self.cache = cache
         self.work = work
         self.placement = placement
         self.reporter = reporter
+        self.left_out = left_out
         self._folders: set[str] = {""}
         self._inodes: list[int] = []
         os.chmod(work, 0o755)
@@ -102,7 +106,8 @@ class Builder:
         data, digest = manifest.render(manifest.Manifest(assembled.listing.without_digests(), inodes))
         (self.work / manifest.FILE_NAME).write_bytes(data)
         executable = os.path.basename(snapshot.only_runtime.executable)
-        mark = marker.Marker(marker.FORMAT, snapshot.snapshot, str(self.placement), executable, digest)
+        placement = str(self.placement)
+        mark = marker.Marker(marker.FORMAT, snapshot.snapshot, placement, executable, digest, self.left_out)
         (self.work / marker.FILE_NAME).write_text(mark.render(), encoding="utf-8")
         atomic.flush_file_system(self.work)
 

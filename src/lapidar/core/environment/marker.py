@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import tomllib
 from pathlib import Path
 
@@ -15,7 +16,7 @@ OWNER = "lapidar"  # whom the files belong to that are no part of the snapshot
 FORMAT = 1
 
 
-class Marker(msgspec.Struct, frozen=True):
+class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     """What a restored environment says of itself.
 
     Attributes:
@@ -23,6 +24,7 @@ class Marker(msgspec.Struct, frozen=True):
         placement: how its files were placed.
         executable: the name of the real interpreter in `PRIVATE`.
         placed: the sha256 of the list of placed files.
+        left_out: the groups of the lockfile that are not part of its snapshot.
     """
 
     format: int
@@ -30,13 +32,13 @@ class Marker(msgspec.Struct, frozen=True):
     placement: str
     executable: str
     placed: str
+    left_out: tuple[str, ...] = ()
 
     def render(self) -> str:
         """The text of the file."""
         fields = msgspec.to_builtins(self)
-        lines = [
-            f'{key} = "{value}"' if isinstance(value, str) else f"{key} = {value}" for key, value in fields.items()
-        ]
+        fields["left-out"] = list(fields.pop("left_out"))
+        lines = [f"{key} = {json.dumps(value)}" for key, value in fields.items()]  # such TOML is JSON too
         return "\n".join(
             ["# Written by lapidar restore. This folder may be moved, and is not to be edited.", *lines, ""]
         )

@@ -16,7 +16,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from urllib.parse import unquote, urlsplit, urlunsplit
+from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
 
 import urllib3
 from urllib3.exceptions import HTTPError, LocationParseError
@@ -101,7 +101,8 @@ class Client:
                 headers["If-Modified-Since"] = modified
         answer = self._whole(url, headers)
         if answer.status == 304 and kept:
-            answer = Answer(200, {**kept[0].headers, **answer.headers}, kept[0].body, kept[0].url)
+            fresh = {name: answer.headers[name] for name in ("etag", "cache-control") if name in answer.headers}
+            answer = Answer(200, {**kept[0].headers, **fresh}, kept[0].body, kept[0].url)
         if answer.status == 200:
             self._keep(url, accept, answer)
         return answer
@@ -151,7 +152,9 @@ class Client:
             with self.stream(url, headers) as response:
                 try:
                     body = response.read(decode_content=True)
-                    return Answer(response.status, _lower(response.headers), body, response.geturl() or url)
+                    return Answer(
+                        response.status, _lower(response.headers), body, urljoin(url, response.geturl() or "")
+                    )
                 except (HTTPError, OSError) as error:
                     if not left:
                         raise _unreachable(url, f"it breaks off in the middle of an answer ({error})") from error

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import difflib
 import fnmatch
 import hashlib
 import os
+import re
 import zipfile
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -27,6 +29,8 @@ from lapidar.core.index.fetching import Fetched
 from lapidar.core.index.http import AT_ONCE, Client
 from lapidar.core.index.page import File, local_path
 from lapidar.core.standards.direct_url import without_credentials
+
+_MOST_NAMES_BYTES = 8_000_000
 
 __all__ = ["Indexes", "NoMetadata", "name_of"]
 
@@ -128,6 +132,23 @@ class Indexes:
         shown = without_credentials(index.address)
         return page.parse(answer.body, answer.headers.get("content-type", ""), answer.url, shown)
 
+    def near(self, name: str) -> list[str]:
+        """Names like one that no index has. Asks for the list of all names, as far as it comes quickly."""
+        names: set[str] = set()
+        for index in self.of_name(name):
+            folder = local_path(index.address)
+            try:
+                names |= set(_names_in(folder) if folder else self._names_of(index))
+            except (IndexTrouble, OSError):
+                continue
+        return difflib.get_close_matches(name, sorted(names), n=3, cutoff=0.7)
+
+    def _names_of(self, index: Index) -> Iterator[str]:
+        with self.client.stream(f"{index.address}/", {"Accept": page.ACCEPT}) as response:
+            text = response.read(_MOST_NAMES_BYTES, decode_content=True).decode("utf-8", "replace")
+        for found in re.finditer(r'"name":\s*"([^"]+)"|<a [^>]*>\s*([^<]+?)\s*</a>', text):
+            yield canonicalize_name(found[1] or found[2])
+
     # ---- metadata
 
     def metadata_ahead(self, file: File) -> None:
@@ -170,11 +191,27 @@ class Indexes:
             raise NoMetadata(f"the metadata of {file.name} is not what its index promises")
         return answer.body
 
+    def members(self, file: File) -> list[str]:
+        """The paths in a wheel.
+
+        Raises:
+            remote_wheel.NoRanges: the host gives no pieces of files, and this is not worth the whole.
+            zipfile.BadZipFile: it is no wheel.
+        """
+        path = local_path(file.url)
+        with zipfile.ZipFile(path or remote_wheel.RemoteFile(self.client, file.url)) as archive:
+            return archive.namelist()
+
     # ---- files
 
     def fetched(self, file: File) -> Fetched:
         """The file itself, verified, on this machine while it is used."""
         return Fetched(self.client, file, self.cache)
+
+
+def _names_in(folder: Path) -> Iterator[str]:
+    for entry in os.listdir(folder):
+        yield name_of(entry) or canonicalize_name(entry)
 
 
 def _in_folder(folder: Path, name: str, index: str) -> Iterator[File]:

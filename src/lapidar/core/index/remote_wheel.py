@@ -10,7 +10,7 @@ from typing import IO
 from lapidar.core.errors import IndexTrouble
 from lapidar.core.index.http import Client
 
-__all__ = ["NoRanges", "RemoteFile", "metadata_in"]
+__all__ = ["NoRanges", "RemoteFile", "metadata_in", "metadata_member", "remote_metadata"]
 
 # The list of members stands at the end of a wheel, and its metadata mostly just before: one request is enough.
 _TAIL_BYTES = 24_000
@@ -74,6 +74,18 @@ class RemoteFile(io.RawIOBase):
         return found
 
 
+def metadata_member(archive: zipfile.ZipFile) -> str:
+    """Where a wheel has its METADATA.
+
+    Raises:
+        zipfile.BadZipFile: it has none.
+    """
+    for name in archive.namelist():
+        if name.count("/") == 1 and name.endswith(".dist-info/METADATA"):
+            return name
+    raise zipfile.BadZipFile("it has no METADATA")
+
+
 def metadata_in(stream: IO[bytes]) -> bytes:
     """The METADATA of a wheel.
 
@@ -81,10 +93,7 @@ def metadata_in(stream: IO[bytes]) -> bytes:
         zipfile.BadZipFile: it is no wheel.
     """
     with zipfile.ZipFile(stream) as archive:
-        for name in archive.namelist():
-            if name.count("/") == 1 and name.endswith(".dist-info/METADATA"):
-                return archive.read(name)
-    raise zipfile.BadZipFile("it has no METADATA")
+        return archive.read(metadata_member(archive))
 
 
 def remote_metadata(client: Client, url: str) -> bytes:

@@ -249,6 +249,12 @@ class Candidates:
         """
         return self._chosen_files[(name, version)]
 
+    def knows(self, name: str) -> bool:
+        """Whether there is such a package at all."""
+        if name in self.policy.settled or name in self.policy.kept or not self.indexes.indexes:
+            return True
+        return bool(self.releases(name))
+
     def releases(self, name: str) -> list[Release]:
         """Every version of a name, the newest first, with the reason against it where there is one.
 

@@ -10,7 +10,7 @@ from lapidar.core.errors import Conflict
 from lapidar.core.pinning.candidates import Candidates
 from lapidar.core.pinning.solver import Fact, Solver, Unsolvable, Wish
 
-__all__ = ["conflict"]
+__all__ = ["conflict", "sentences"]
 
 _MOST_REASONS = 4
 
@@ -22,16 +22,29 @@ def conflict(facts: Sequence[Fact], candidates: Candidates, roots: Sequence[Wish
         facts: what excludes one another, along the needs.
         roots, limits: what was asked for.
     """
-    sentences = list(dict.fromkeys(_sentences(facts, candidates)))
+    told = sentences(facts, candidates)
+    unknown = [fact.wish.name for fact in facts if fact.wish and not candidates.knows(fact.wish.name)]
+    if unknown:
+        near = candidates.indexes.near(unknown[0])
+        return Conflict(
+            f"There is no package called {unknown[0]}",
+            why="; ".join(told),
+            remedy=f"Near to it: {', '.join(near)}." if near else "Look at its spelling, and at [index].",
+        )
     ways = list(_ways_out(facts, candidates, roots, limits))
     return Conflict(
         "The needs cannot be met together",
-        why="\n  ".join(["", *sentences]),
+        why="\n  ".join(["", *told]),
         remedy="\n        ".join(ways) or "Widen one of these ranges (`lapidar versions NAME` shows what there is).",
     )
 
 
 # ---- what is so
+
+
+def sentences(facts: Sequence[Fact], candidates: Candidates) -> list[str]:
+    """Facts in words, a sentence each."""
+    return list(dict.fromkeys(_sentences(facts, candidates)))
 
 
 def _sentences(facts: Sequence[Fact], candidates: Candidates) -> Iterable[str]:
@@ -100,6 +113,9 @@ def _nothing_there(facts: Sequence[Fact], candidates: Candidates) -> Iterable[st
         releases = candidates.releases(wish.name)
         if not releases:
             yield f"no index has a package called {wish.name}"
+            continue
+        told = {fact.version for fact in facts if fact.wish is None and fact.package == wish.name}
+        if any(release.version in told for release in releases):
             continue
         against = [
             one

@@ -160,14 +160,16 @@ class Pinning:
             if marker is None or marker.evaluate({**self.target.markers, "extra": ""}):
                 yield need
 
-    def _roots(self) -> list[Wish]:
+    def roots(self) -> list[Wish]:
+        """What the project asks for."""
         forced = self.declaration.overrides
         return [
             wish_of(need.requirement, need.where, any_version=need.name in forced)
             for need in self._applying(self.declaration.needs)
         ]
 
-    def _limits(self) -> list[Wish]:
+    def limits(self) -> list[Wish]:
+        """What it only limits."""
         return [
             wish_of(need.requirement, need.where)
             for need in self._applying(self.declaration.limits)
@@ -249,18 +251,30 @@ class Pinning:
         policy = self.policy()
         candidates = self.candidates(policy)
         self._require_versions_of_overrides(candidates)
-        answer = self._solve(candidates, self._roots(), self._limits())
+        answer = self.solve(candidates)
         choices = {name: self._choice(name, version, candidates) for name, version in answer.items() if "[" not in name}
+        effects = {name: self._effect(name, answer) for name in self.declaration.overrides}
+        return self._plan(choices, candidates.notes, effects)
+
+    def plan_of(self, found: Mapping[str, Held | File]) -> Plan:
+        """A plan of packages that were chosen elsewhere."""
+        choices: dict[str, _Choice] = {}
+        for name, one in found.items():
+            brought = self.supply.one(one) if isinstance(one, File) else one
+            choices[name] = _Choice(brought.metadata, brought, None)
+        return self._plan(choices, (), {})
+
+    def _plan(self, choices: dict[str, _Choice], notes: Iterable[str], effects: dict[str, str]) -> Plan:
         files = [choice.file for choice in choices.values() if choice.file]
-        missing = [file for file in files if not self.cache.made(file.sha256)] if files else []
+        missing = [file for file in files if not self.cache.made(file.sha256)]
         return Plan(
             target=self.target,
             choices=choices,
             changes=tuple(self._changes(choices)),
-            notes=tuple(candidates.notes),
+            notes=tuple(notes),
             fetch_files=len(missing),
             fetch_bytes=sum(file.bytes or 0 for file in missing),
-            overrides={name: self._effect(name, answer) for name in self.declaration.overrides},
+            overrides=effects,
         )
 
     def _require_versions_of_overrides(self, candidates: Candidates) -> None:
@@ -276,6 +290,14 @@ class Pinning:
                     why=why,
                     remedy=f"`lapidar versions {override.name}` shows what there is.",
                 )
+
+    def solve(self, candidates: Candidates) -> dict[str, Version]:
+        """The answer to the project's needs.
+
+        Raises:
+            Conflict: there is none.
+        """
+        return self._solve(candidates, self.roots(), self.limits())
 
     def _solve(self, candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish]) -> dict[str, Version]:
         if roots and not self.indexes.indexes and not candidates.policy.kept and not candidates.policy.settled:
@@ -300,7 +322,7 @@ class Pinning:
             return f"acts: {override.target} is used"
         candidates = self.candidates(self.policy(without_override=name, keep=False))
         try:
-            without = Solver(candidates, self._roots_without(name), self._limits()).solve().get(name)
+            without = Solver(candidates, self._roots_without(name), self.limits()).solve().get(name)
         except Unsolvable:
             return "acts: without it the needs cannot be met together"
         except LapidarError as error:
@@ -361,6 +383,9 @@ class Pinning:
         for need in asked:
             extras.setdefault(need.name, set()).update(canonicalize_name(one) for one in need.requirement.extras)
         requested = [name for name in helds if name in wanted or groups.get(name)]
+        if not asked:  # taken over from a list that does not tell: what nothing else needs
+            targets = needed([one.metadata for one in helds.values()], self.target.markers)
+            wanted = set(helds) - {target for several in targets.values() for target in several}
         requires = needed([one.metadata for one in helds.values()], self.target.markers, requested, extras)
         records = []
         for name, one in sorted(helds.items()):

@@ -107,7 +107,8 @@ class Supply:
     def _origin(self, file: File, digest: str, size: int | None) -> Origin:
         folder = local_path(file.index) if file.index else None
         if file.index and folder is None:
-            return Origin(kind="index", index=file.index, file=file.name, sha256=digest, bytes=size)
+            address = without_credentials(file.url)
+            return Origin(kind="index", url=address, index=file.index, file=file.name, sha256=digest, bytes=size)
         inside = self.project.relative(folder) if folder else None
         if inside:
             return Origin(kind="index", index=inside, file=file.name, sha256=digest, bytes=size)
@@ -139,15 +140,20 @@ class Supply:
     def reference(self, requirement: Requirement) -> Held:
         """Bring what a direct reference names: a repository, a file at an address, a folder."""
         assert requirement.url is not None
-        return self._named(requirement.name, requirement.url)
+        return self.named(requirement.name, requirement.url)
 
     def override(self, override: Override) -> Held:
         """Bring what an override names, where it is not a version of an index."""
         if override.commit:
-            return self._named(override.name, f"git+{override.url}@{override.commit}")
-        return self._named(override.name, override.file or override.folder)
+            return self.named(override.name, f"git+{override.url}@{override.commit}")
+        return self.named(override.name, override.file or override.folder)
 
-    def _named(self, name: str, url: str) -> Held:
+    def named(self, name: str, url: str) -> Held:
+        """Bring what an address or a path names.
+
+        Raises:
+            DeclarationError: it is another package.
+        """
         checkout = sources.parse_version_control(url)
         held = self._checked_out(checkout, name) if checkout else self._file_or_folder(url)
         if held.metadata.name != canonicalize_name(name):

@@ -1,24 +1,19 @@
-"""What the project says that it needs, wherever a standard has a place for it.
-
-``pyproject.toml`` ([project] and [dependency-groups]), inline script metadata (``# /// script``), and the
-requirements-style lists that many projects keep.
-"""
+"""What the project says that it needs, wherever it may say so, for the survey to compare with."""
 
 from __future__ import annotations
 
-import re
-import tomllib
-from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
-__all__ = ["Declaration", "of_project", "of_script"]
+from lapidar.core.declaring import reading
+from lapidar.core.declaring.records import Need
+from lapidar.core.errors import DeclarationError
+from lapidar.core.project import Project
 
-# Inline script metadata specification, its reference expression.
-_BLOCK = re.compile(r"(?m)^# /// (?P<type>[a-zA-Z0-9-]+)$\s(?P<content>(^#(| .*)$\s)+)^# ///$")
+__all__ = ["Declaration", "of_project"]
 
 
 class Declaration(NamedTuple):
@@ -29,71 +24,37 @@ class Declaration(NamedTuple):
     where: str
 
 
-def _parsed(texts: Iterable[object], where: str) -> Iterator[Declaration]:
-    for text in texts:
-        if isinstance(text, str):
-            try:
-                requirement = Requirement(text)
-            except InvalidRequirement:
-                continue
-            yield Declaration(canonicalize_name(requirement.name), text, where)
-
-
-def of_project(root: Path) -> tuple[list[Declaration], list[str]]:
-    """The needs that the project's own files declare.
+def of_project(project: Project) -> tuple[list[Declaration], list[str]]:
+    """The needs that the project's own files declare: lapidar.toml, pyproject.toml with its extras, lists.
 
     Returns:
         The declarations, and what could not be read, a sentence each.
     """
-    found: list[Declaration] = []
-    problems: list[str] = []
-    path = root / "pyproject.toml"
-    if path.is_file():
+    lists = reading.of_lists(project.root)
+    problems = list(lists.problems)
+    needs: list[Need] = list(lists.needs)
+    try:
+        needs = [*reading.read(project).needs, *needs]
+        needs += _of_extras(project.root)
+    except DeclarationError as error:
+        problems.append(str(error))
+    return [Declaration(need.name, need.text, need.where) for need in needs], problems
+
+
+def _of_extras(root: Path) -> list[Need]:
+    path = root / reading.PYPROJECT_NAME
+    if not path.is_file():
+        return []
+    extras = reading.load(path, path.name).get("project", {}).get("optional-dependencies", {})
+    return [reading.parse_need(text, f"{path.name}, extra {name}") for name, texts in extras.items() for text in texts]
+
+
+def of_texts(texts: list[str], where: str) -> list[Declaration]:
+    """Needs as texts, those that cannot be read passed over."""
+    found = []
+    for text in texts:
         try:
-            data = tomllib.loads(path.read_text("utf-8"))
-            found += _of_pyproject(data)
-        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-            problems.append(f"pyproject.toml cannot be read: {error}")
-    for listed in sorted(root.glob("requirements*.txt")):
-        found += _of_list(listed, listed.name, set())
-    return found, problems
-
-
-def _of_pyproject(data: dict[str, object]) -> Iterator[Declaration]:
-    project = data.get("project")
-    if isinstance(project, dict):
-        yield from _parsed(project.get("dependencies") or (), "pyproject.toml")
-        extras = project.get("optional-dependencies")
-        for name, texts in (extras if isinstance(extras, dict) else {}).items():
-            yield from _parsed(texts, f"pyproject.toml, extra {name}")
-    groups = data.get("dependency-groups")
-    for name, texts in (groups if isinstance(groups, dict) else {}).items():
-        yield from _parsed(texts, f"pyproject.toml, group {name}")
-
-
-def _of_list(path: Path, where: str, seen: set[Path]) -> Iterator[Declaration]:
-    """A requirements-style list, with the lists that it includes (-r); its options are passed over."""
-    if path in seen or not path.is_file():
-        return
-    seen.add(path)
-    for line in path.read_text("utf-8", "replace").replace("\\\n", " ").splitlines():
-        text = re.sub(r"(^|\s)#.*$", "", line).strip()
-        included = re.match(r"(?:-r|--requirement)[\s=]+(\S+)", text)
-        if included:
-            yield from _of_list((path.parent / included[1]).resolve(), where, seen)
-        elif text and not text.startswith("-"):
-            yield from _parsed([re.split(r"\s+--\w", text)[0]], where)
-
-
-def of_script(code: str, where: str) -> list[Declaration]:
-    """The needs that a script declares in itself (Inline script metadata specification)."""
-    for block in _BLOCK.finditer(code):
-        if block["type"] == "script":
-            lines = [line[2:] if line.startswith("# ") else line[1:] for line in block["content"].splitlines()]
-            try:
-                data = tomllib.loads("\n".join(lines))
-            except tomllib.TOMLDecodeError:
-                return []
-            dependencies = data.get("dependencies")
-            return list(_parsed(dependencies if isinstance(dependencies, list) else (), where))
-    return []
+            found.append(Declaration(canonicalize_name(Requirement(text).name), text, where))
+        except InvalidRequirement:
+            continue
+    return found

@@ -9,14 +9,19 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+import msgspec
+
+from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import reading
 from lapidar.core.environment.probe import Answer
+from lapidar.core.index.indexes import Indexes
 from lapidar.core.layers import packages
 from lapidar.core.project import Project
 from lapidar.core.survey import declared, imports, sources
 from lapidar.core.survey.declared import Declaration
-from lapidar.core.survey.imports import Use
-from lapidar.core.survey.providers import Provider, Providers, in_cache
+from lapidar.core.survey.imports import Found, Use
+from lapidar.core.survey.providers import Provider, Providers, in_cache, on_indexes
 
 __all__ = ["Place", "Row", "Standing", "Surveyed", "survey"]
 
@@ -62,6 +67,8 @@ class Surveyed:
         files: how many source files were read.
         programs, paths: outside programs started by literal commands, and paths on a person's own machine.
         problems: files that could not be read, a sentence each.
+        declared: the names that are declared anywhere.
+        script_needs: what scripts declare in themselves, and where.
         own, standard: the project's own modules, and the standard library's, that are imported.
     """
 
@@ -73,6 +80,8 @@ class Surveyed:
     own: tuple[str, ...]
     standard: tuple[str, ...]
     declares: bool
+    declared: frozenset[str] = frozenset()
+    script_needs: tuple[tuple[str, str], ...] = ()
 
     @property
     def agrees(self) -> bool:
@@ -93,43 +102,95 @@ class _Read:
     declarations: list[Declaration]
 
 
-def survey(project: Project, answer: Answer | None, cache: Cache | None) -> Surveyed:
+def survey(
+    project: Project,
+    answer: Answer | None,
+    cache: Cache | None,
+    *,
+    installed: packages.Observed | None = None,
+    indexes: Indexes | None = None,
+) -> Surveyed:
     """Read all sources of a project as saved on disk, without running them.
 
     Args:
         answer: the interpreter of the environment that the project is used with, if there is one.
-        cache: looked in for what provides a missing module.
+        cache: looked in for what provides a missing module; it also keeps what was read of files, by their content.
+        installed: what the environment was found to hold, where that is known already.
+        indexes: asked last for what provides a missing module.
     """
-    read = _read(project.root)
-    installed = _installed(project, answer)
-    declarations, problems = declared.of_project(project.root)
-    declarations += read.declarations
-    return _judge(read, installed, declarations, problems, cache)
+    read = _read(project.root, cache)
+    providers = _installed(project, answer, installed)
+    declarations, problems = declared.of_project(project)
+    declarations = [*declarations, *read.declarations]
+    return _judge(read, providers, declarations, problems, cache, indexes)
 
 
-def _read(root: Path) -> _Read:
+class _FileRead(msgspec.Struct, array_like=True):
+    """What was read in one file; pieces are the cells of a notebook.
+
+    Attributes:
+        needs: what a script declares in itself.
+    """
+
+    pieces: list[tuple[str, Found]] = []
+    problems: list[str] = []
+    needs: list[str] = []
+
+
+_FILE_READ = msgspec.json.Decoder(_FileRead)
+
+
+def _read(root: Path, cache: Cache | None) -> _Read:
     read = _Read(0, defaultdict(list), defaultdict(list), defaultdict(list), [], set(), [])
+    # What was read of a file that is unchanged is not read again.
+    seen = Seen(cache.root / "seen", f"sources of {root}") if cache else None
     for file in sources.find(root):
         read.files += 1
         read.own.update(_own_names(file))
-        try:
-            pieces = sources.code_of(root / file)
-        except sources.Unreadable as error:
-            read.problems.append(f"{file}: {error}")
-            continue
-        for cell, code in pieces:
-            read.declarations += declared.of_script(code, file)
-            try:
-                found = imports.read(code)
-            except (SyntaxError, ValueError, RecursionError) as error:
-                where = f"{file}, {cell}" if cell else file
-                line = f", line {error.lineno}" if isinstance(error, SyntaxError) and error.lineno else ""
-                read.problems.append(f"{where}{line}: {getattr(error, 'msg', None) or error}")
-                continue
+        one = _known_or_read(root / file, file, seen)
+        read.problems += one.problems
+        read.declarations += declared.of_texts(one.needs, file)
+        for cell, found in one.pieces:
             _add(read.modules, found.modules, file, cell)
             _add(read.programs, found.programs, file, cell)
             _add(read.paths, found.paths, file, cell)
+    if seen:
+        seen.save()
     return read
+
+
+def _known_or_read(path: Path, file: str, seen: Seen | None) -> _FileRead:
+    try:
+        status = path.stat()
+    except OSError as error:
+        return _FileRead(problems=[f"{file}: {error.strerror}"])
+    known = seen.known(str(path), status) if seen else None
+    if known:
+        return _FILE_READ.decode(known)
+    one = _read_file(path, file)
+    if seen:
+        seen.add(str(path), status, msgspec.json.encode(one).decode())
+    return one
+
+
+def _read_file(path: Path, file: str) -> _FileRead:
+    one = _FileRead([], [], [])
+    try:
+        pieces = sources.code_of(path)
+    except sources.Unreadable as error:
+        one.problems.append(f"{file}: {error}")
+        return one
+    for cell, code in pieces:
+        script = reading.of_script(code, file)
+        one.needs += [need.text for need in script.needs]
+        one.problems += script.problems
+        try:
+            one.pieces.append((cell, imports.read(code)))
+        except (SyntaxError, ValueError, RecursionError) as error:
+            where = f"{file}, {cell}" if cell else file
+            line = f", line {error.lineno}" if isinstance(error, SyntaxError) and error.lineno else ""
+            one.problems.append(f"{where}{line}: {getattr(error, 'msg', None) or error}")
+    return one
 
 
 def _add(into: dict[str, list[Place]], uses: Iterable[Use], file: str, cell: str) -> None:
@@ -146,19 +207,23 @@ def _own_names(file: str) -> set[str]:
     return names
 
 
-def _installed(project: Project, answer: Answer | None) -> Providers:
+def _installed(project: Project, answer: Answer | None, observed: packages.Observed | None) -> Providers:
     providers = Providers()
-    if answer is None:
-        return providers
-    observed = packages.observe(answer, project, skip_outside=True)
-    for package in observed.packages:
+    if observed is None and answer is not None:
+        observed = packages.observe(answer, project, skip_outside=True)
+    for package in observed.packages if observed else ():
         paths = (draft.path[5:] for draft in package.drafts if draft.path.startswith("site/"))
         providers.add(Provider(package.metadata.name, package.metadata.version), paths)
     return providers
 
 
 def _judge(
-    read: _Read, installed: Providers, declarations: list[Declaration], problems: list[str], cache: Cache | None
+    read: _Read,
+    installed: Providers,
+    declarations: list[Declaration],
+    problems: list[str],
+    cache: Cache | None,
+    indexes: Indexes | None,
 ) -> Surveyed:
     by_name = {declaration.name: declaration for declaration in declarations}
     grouped: dict[tuple[str, Provider | None], list[Place]] = defaultdict(list)
@@ -175,6 +240,8 @@ def _judge(
     rows = [_row(module, provider, places, by_name) for (module, provider), places in grouped.items()]
     if cache is not None and any(row.standing == "missing" for row in rows):
         rows = _suggested(rows, in_cache(cache))
+    if indexes is not None and indexes.indexes:
+        rows = _suggested(rows, on_indexes(indexes, [row.module for row in rows if _is_unknown(row)]))
     used = {row.distribution for row in rows}
     rows += [
         Row("", declaration.name, "", declaration.text, "not used", (Place(declaration.where, "", 0, ""),))
@@ -191,6 +258,8 @@ def _judge(
         own=tuple(sorted(own)),
         standard=tuple(sorted(standard)),
         declares=bool(by_name),
+        declared=frozenset(by_name),
+        script_needs=tuple((one.text, one.where) for one in read.declarations),
     )
 
 
@@ -206,11 +275,15 @@ def _row(module: str, provider: Provider | None, places: list[Place], declaratio
     return Row(module, provider.name, provider.version, text, standing, tuple(places))
 
 
+def _is_unknown(row: Row) -> bool:
+    return row.standing == "missing" and not row.distribution
+
+
 def _suggested(rows: list[Row], cached: Providers) -> list[Row]:
-    """For each missing module, the distribution of the cache that provides it."""
+    """For each missing module, the distribution that would provide it."""
     suggested = []
     for row in rows:
-        found = cached.of(row.module) if row.standing == "missing" else []
+        found = cached.of(row.module) if _is_unknown(row) else []
         if found:
             row = Row(row.module, found[-1].name, found[-1].version, row.declared, row.standing, row.places)
         suggested.append(row)

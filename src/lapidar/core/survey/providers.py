@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import re
+import zipfile
 from collections.abc import Iterable
 from typing import NamedTuple
+
+from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 
 from lapidar.core import lockfile
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
-from lapidar.core.errors import LapidarError
+from lapidar.core.errors import IndexTrouble, LapidarError
+from lapidar.core.index.indexes import Indexes
+from lapidar.core.index.remote_wheel import NoRanges
 
-__all__ = ["Provider", "Providers", "in_cache"]
+__all__ = ["Provider", "Providers", "in_cache", "on_indexes"]
 
 _MODULE = re.compile(r"^(?P<name>[^.]+)(\.py|(\.[\w-]+)*\.so)$")
 
@@ -42,6 +47,11 @@ class Providers:
             names.update(".".join(parts[:end]) for end in range(1, len(parts) + 1))
         for name in names:
             self._modules.setdefault(name, []).append(provider)
+
+    def merge(self, other: Providers) -> None:
+        """Add all that others provide."""
+        for module, providers in other._modules.items():
+            self._modules.setdefault(module, []).extend(providers)
 
     def of(self, module: str) -> list[Provider]:
         """Who provides a module (``google.cloud.storage``), by the longest part of its name that is there."""
@@ -74,3 +84,30 @@ def in_cache(cache: Cache) -> Providers:
             paths = (entry.path[5:] for entry in tree if entry.path.startswith("site/"))
             providers.add(Provider(package.name, package.version), paths)
     return providers
+
+
+def on_indexes(indexes: Indexes, modules: Iterable[str]) -> Providers:
+    """Who provides modules on the indexes: distributions whose names are like the module's, and whose newest wheel
+    was seen to hold it."""
+    providers = Providers()
+    for module in dict.fromkeys(module.partition(".")[0] for module in modules):
+        for name in _likely(module):
+            try:
+                wheels = [file for file in indexes.files(name) if file.is_wheel and file.withdrawn is None]
+                if not wheels:
+                    continue
+                newest = max(wheels, key=lambda file: parse_wheel_filename(file.name)[1])
+                found = Providers()
+                found.add(Provider(name, str(parse_wheel_filename(newest.name)[1])), indexes.members(newest))
+            except (IndexTrouble, NoRanges, zipfile.BadZipFile, InvalidWheelFilename, OSError):
+                continue
+            if found.of(module):
+                providers.merge(found)
+                break
+    return providers
+
+
+def _likely(module: str) -> list[str]:
+    """What a distribution with a module is called, mostly."""
+    plain = canonicalize_name(module)
+    return [plain, f"python-{plain}", f"py{plain}", f"{plain}-python", plain.removeprefix("py")]

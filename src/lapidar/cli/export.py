@@ -1,0 +1,51 @@
+"""``lapidar export``"""
+
+from __future__ import annotations
+
+import argparse
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import human_path
+
+DESCRIPTION = """\
+Write what a lockfile says of packages in a form that other programs read: the standard pylock.toml, or a
+requirements-style list with digests. The runtime and what was only captured have no place in these; the lockfile
+stays what counts."""
+
+EXAMPLES = """\
+examples:
+  lapidar export pylock                        into pylock.toml
+  lapidar export requirements --to -           to standard output"""
+
+_FILES = {"pylock": "pylock.toml", "requirements": "requirements.lock.txt"}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("form", choices=sorted(_FILES), help="which form")
+    parser.add_argument("--to", metavar="FILE", help="where (default: in the project; - for standard output)")
+    parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
+
+
+def run(session: Session) -> int:
+    from lapidar.core import atomic, lockfile
+    from lapidar.core.formats import listed, pylock
+
+    options, view = session.options, session.view
+    snapshot = lockfile.read(session.path("lock") or session.project.lockfile)
+    if options.form == "pylock":
+        text = pylock.render(snapshot)
+    else:
+        text, without = listed.render(snapshot)
+        if without:
+            view.warn(f"no digest of a file is known for {', '.join(without)}")
+    if options.to == "-":
+        print(text, end="")
+        return ExitCode.DONE
+    path = session.path("to") or session.project.root / _FILES[options.form]
+    atomic.write_file(path, text.encode("utf-8"))
+    if view.json:
+        view.object({"file": str(path), "packages": len(snapshot.package)})
+    else:
+        view.line(f"Wrote {human_path(path)}", "good")
+    return ExitCode.DONE

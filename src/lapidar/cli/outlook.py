@@ -1,0 +1,57 @@
+"""``lapidar outlook``"""
+
+from __future__ import annotations
+
+import argparse
+
+from lapidar.cli import pins
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import human_count
+
+DESCRIPTION = """\
+Show for every pinned package what is pinned, the newest that the declared needs allow together, the newest there is
+for the runtime, and who holds it back. Changes nothing. Asks the package indexes that you configured, and no other
+host."""
+
+EXAMPLES = """\
+examples:
+  lapidar outlook
+  lapidar outlook -v                    also what is the newest already
+  lapidar pin --renew NAME              take the newest that is allowed"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--wheels-only", action="store_true", help="what would have to be built does not count")
+    parser.set_defaults(runtime=None)
+
+
+def run(session: Session) -> int:
+    from lapidar.core import lockfile
+    from lapidar.core.declaring import reading
+    from lapidar.core.pinning.flow import Pinning
+    from lapidar.core.pinning.outlook import outlook
+
+    view = session.view
+    declaration = reading.read(session.project)
+    previous = lockfile.read(session.project.lockfile)
+    pins.warn_of_overrides(declaration, view)
+    with Pinning(session.project, session.cache(), declaration, previous, pins.options_of(session)) as pinning:
+        rows = outlook(pinning)
+    if view.json:
+        view.object(rows)
+        return ExitCode.DONE
+    shown = [row for row in rows if view.verbose or not row.is_newest]
+    lines = []
+    for row in shown:
+        remedy = f"nobody: lapidar pin --renew {row.name}" if row.allowed not in ("", row.pinned) else "-"
+        held = "; ".join(row.held_by) or ("needed no longer" if not row.allowed else remedy)
+        lines.append([row.name, row.pinned, row.allowed or "-", row.newest or "-", held])
+    if lines:
+        view.table(["package", "pinned", "newest allowed", "newest there is", "held back by"], lines)
+    newest = len(rows) - sum(not row.is_newest for row in rows)
+    view.line(
+        f"{newest} of {human_count(len(rows), 'package')} pinned in the newest version.",
+        "good" if newest == len(rows) else "",
+    )
+    return ExitCode.DONE

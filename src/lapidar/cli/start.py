@@ -1,0 +1,116 @@
+"""``lapidar start``"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import TYPE_CHECKING
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import human_count, human_path
+
+if TYPE_CHECKING:
+    from lapidar.core.declaring.adopt import Proposal
+    from lapidar.core.survey.flow import Surveyed
+
+DESCRIPTION = """\
+Make a folder a project: find out what its source needs, take over what it declares already (pyproject.toml, inline
+script metadata, requirements-style lists, a captured lockfile), ask a few questions, and write lapidar.toml. Where
+pyproject.toml states the needs, only the rest is written. Asks no host, but for an index that you name."""
+
+EXAMPLES = """\
+examples:
+  lapidar start
+  lapidar start --yes --index https://packages.example/simple
+  lapidar start --project analyses/kilns --yes"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("-y", "--yes", action="store_true", help="take the defaults, ask nothing")
+    parser.add_argument("--name", help="the project's name (default: the folder's)")
+    parser.add_argument("--python", metavar="RANGE", help='the runtimes it works with, ">=3.11"')
+    parser.add_argument("--index", metavar="ADDRESS", help="a package index, or a folder of wheels")
+
+
+def run(session: Session) -> int:
+    from lapidar.core import atomic
+    from lapidar.core.declaring import adopt
+    from lapidar.core.declaring.records import Index
+
+    options, view, project = session.options, session.view, session.project
+    proposal = _propose(session)
+    if options.name:
+        proposal.name = options.name
+    if options.python:
+        proposal.python = options.python
+    if options.index:
+        proposal.indexes = [Index("main", options.index)]
+    if not options.yes:
+        _ask(proposal, session)
+    text = adopt.render(proposal)
+    atomic.write_file(project.declaration, text.encode("utf-8"))
+    if view.json:
+        needs = [{"need": need.text, "group": need.group, "from": need.where} for need in proposal.needs]
+        view.object({"file": str(project.declaration), "needs": needs, "unknown": proposal.unknown})
+        return ExitCode.DONE
+    view.line(f"Wrote {human_path(project.declaration)}", "good")
+    for problem in proposal.problems:
+        view.warn(problem)
+    if proposal.unknown:
+        view.warn(f"nobody here is known to provide {', '.join(proposal.unknown)}; declare it with lapidar need")
+    view.note("Next: lapidar pin" if proposal.indexes else "Next: name a package index in it, then lapidar pin")
+    return ExitCode.DONE
+
+
+def _propose(session: Session) -> Proposal:
+    from lapidar.cli.pins import previous_lock
+    from lapidar.core.declaring import adopt
+    from lapidar.core.environment import locate, probe
+    from lapidar.core.errors import CacheError, EnvironmentUnusable
+    from lapidar.core.survey.flow import survey
+
+    project = session.project
+    surveyed: Surveyed | None = None
+    version = ""
+    try:
+        cache = session.cache()
+    except CacheError:
+        cache = None
+    try:
+        answer = probe.ask(locate.locate(project, None).interpreter)
+        version = ".".join(map(str, answer.python))
+    except EnvironmentUnusable:
+        answer = None  # then what is installed tells nothing
+    surveyed = survey(project, answer, cache)
+    return adopt.propose(project, surveyed, version, previous_lock(session))
+
+
+def _ask(proposal: Proposal, session: Session) -> None:
+    from lapidar.core.declaring.records import Index
+
+    view = session.view
+    proposal.name = _answer("Name of the project", proposal.name)
+    if not proposal.stated:
+        proposal.python = _answer("Runtimes that it works with", proposal.python)
+        if proposal.needs:
+            view.line(f"Found {human_count(len(proposal.needs), 'need')}:")
+            for need in proposal.needs:
+                group = f"  (group {need.group})" if need.group else ""
+                view.line(f"  {need.text}{group}  {need.where}")
+            if not _answer("Declare them", "yes").lower().startswith("y"):
+                proposal.needs = []
+    default = proposal.indexes[0].address if proposal.indexes else ""
+    address = _answer("Package index (an address), or a folder of wheels", default)
+    if address and address != default:
+        proposal.indexes = [Index("main", address)]
+
+
+def _answer(question: str, default: str) -> str:
+    from lapidar.core.errors import LapidarError
+
+    print(f"{question} [{default or 'none'}]: ", end="", file=sys.stderr, flush=True)
+    line = sys.stdin.readline()
+    if not line:
+        raise LapidarError("There is nobody to ask: the input has ended", remedy="Take the defaults with --yes.")
+    return line.strip() or default

@@ -1,0 +1,133 @@
+"""``lapidar why``"""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from lapidar.cli import pins
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import View, human_count
+
+if TYPE_CHECKING:
+    from lapidar.core.declaring.records import Declaration, Need
+    from lapidar.core.graph import Edge, Graph
+    from lapidar.core.snapshot import Package
+
+DESCRIPTION = """\
+Show why a package is in the lockfile: every chain from a need of the project down to it, with the range at each step.
+For a package that is absent, or a version that is not the pinned one (NAME==VERSION): what keeps it out; only for
+that it asks the package indexes that you configured. Exit code 1 for what is not there."""
+
+EXAMPLES = """\
+examples:
+  lapidar why numpy
+  lapidar why 'numpy>=2.3'              why not this?
+  lapidar why -v numpy                  every chain"""
+
+_SHOWN = 8
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("need", metavar="NAME[RANGE]", help="a package, or a range of its versions")
+    parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
+    parser.set_defaults(runtime=None, wheels_only=False)
+
+
+def run(session: Session) -> int:
+    from lapidar.core import lockfile
+    from lapidar.core.declaring import reading
+    from lapidar.core.errors import CacheError
+    from lapidar.core.graph import Graph
+
+    view = session.view
+    need = reading.parse_need(session.options.need)
+    snapshot = lockfile.read(session.path("lock") or session.project.lockfile)
+    declaration = reading.read(session.project)
+    try:
+        cache = session.cache()
+    except CacheError:
+        cache = None  # then without ranges
+    graph = Graph.of(snapshot, declaration, cache)
+    package = next((package for package in snapshot.package if package.name == need.name), None)
+    if package and need.requirement.specifier.contains(package.version, prereleases=True):
+        _present(package, graph, declaration, view)
+        return ExitCode.DONE
+    _absent(session, need, package, graph, declaration)
+    return ExitCode.NO
+
+
+def _present(package: Package, graph: Graph, declaration: Declaration, view: View) -> None:
+    chains = graph.chains(package.name)
+    if view.json:
+        view.object(
+            {
+                "name": package.name,
+                "version": package.version,
+                "chains": [[edge._asdict() for edge in chain] for chain in chains],
+                "idle": [],
+            }
+        )
+        return
+    versions = {one.name: one.version for one in graph.snapshot.package}
+    view.line(f"{package.name} {package.version} is there because:")
+    shown = chains if view.verbose else chains[:_SHOWN]
+    for chain in shown:
+        view.line("  " + _told(chain, versions))
+    if len(shown) < len(chains):
+        view.line(f"  and {human_count(len(chains) - len(shown), 'longer chain')} (-v shows all)")
+    if not chains:
+        view.line("  no need leads to it: it was captured with the environment. `lapidar pin` would leave it out.")
+    if package.name in declaration.overrides:
+        override = declaration.overrides[package.name]
+        view.line(f"  An override holds it at {override.target}: {override.because}", "warn")
+    pins.warn_of_overrides(declaration, view)
+
+
+def _told(chain: list[Edge], versions: dict[str, str]) -> str:
+    first = chain[0]
+    steps = [f"you need {first.text}" + (f" ({first.where})" if first.where else "")]
+    steps += [f"{edge.source} {versions.get(edge.source, '')} needs {edge.text}" for edge in chain[1:]]
+    return " → ".join(steps)
+
+
+def _absent(session: Session, need: Need, package: Package | None, graph: Graph, declaration: Declaration) -> None:
+    view = session.view
+    said = []
+    if package:
+        said.append(f"{need.name} is pinned at {package.version}, which {need.text} excludes.")
+    else:
+        said.append(f"{need.name} is not in the lockfile.")
+        for idle in graph.idle.get(need.name, []):
+            how = (
+                f"only with its extra: lapidar need '{idle.source}[{idle.extra}]'"
+                if idle.extra
+                else "not on this runtime"
+            )
+            said.append(f"{idle.source} needs {idle.text}: {how}")
+        if not graph.idle.get(need.name):
+            said.append("Nothing in it needs it.")
+    if declaration.indexes:
+        said += _tried(session, need, declaration)
+    if view.json:
+        view.object({"name": need.name, "version": package.version if package else None, "chains": [], "absent": said})
+        return
+    for line in said:
+        view.line(line)
+
+
+def _tried(session: Session, need: Need, declaration: Declaration) -> list[str]:
+    """What would come of asking for it."""
+    from lapidar.core.pinning.candidates import wish_of
+    from lapidar.core.pinning.flow import Pinning
+    from lapidar.core.pinning.outlook import what_keeps_out
+
+    cache = session.cache(create=True)
+    previous = pins.previous_lock(session)
+    with Pinning(session.project, cache, declaration, previous, pins.options_of(session)) as pinning:
+        candidates = pinning.candidates(pinning.policy(keep=False))
+        reasons = what_keeps_out(pinning, candidates, wish_of(need.requirement))
+    if not reasons:
+        return [f"Nothing keeps it out: lapidar need '{need.text}'"]
+    return ["What keeps it out:", *(f"  {reason}" for reason in reasons)]

@@ -1,0 +1,151 @@
+"""Adopt a folder as a project: what it has already becomes its declaration."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import tomlkit
+from tomlkit.toml_document import TOMLDocument
+
+from lapidar.core.declaring import reading
+from lapidar.core.declaring.records import Declaration, Index, Need
+from lapidar.core.errors import LapidarError
+from lapidar.core.project import Project
+from lapidar.core.snapshot import Snapshot
+from lapidar.core.survey.flow import Surveyed
+
+__all__ = ["Proposal", "propose", "render"]
+
+
+@dataclass(slots=True)
+class Proposal:
+    """What a project's declaration would be.
+
+    Attributes:
+        python: the range of runtimes.
+        needs: each with where it was found.
+        stated: whether pyproject.toml states needs and runtime already, so that only the rest is written.
+        unknown: modules that are imported and that nobody is known to provide.
+    """
+
+    name: str
+    python: str
+    needs: list[Need] = field(default_factory=list)
+    limits: list[Need] = field(default_factory=list)
+    sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    indexes: list[Index] = field(default_factory=list)
+    stated: bool = False
+    unknown: list[str] = field(default_factory=list)
+    problems: list[str] = field(default_factory=list)
+
+
+def propose(project: Project, surveyed: Surveyed | None, python: str, locked: Snapshot | None) -> Proposal:
+    """What the folder has already, put together.
+
+    Args:
+        surveyed: what its source needs.
+        python: the version of the runtime that is there, "" if there is none.
+        locked: the lockfile that there is.
+
+    Raises:
+        LapidarError: it is a project already.
+    """
+    if project.declaration.exists():
+        raise LapidarError(
+            f"{project.root} is a project already: it has a {reading.DECLARATION_NAME}",
+            remedy="`lapidar need NAME` declares more; `lapidar survey` shows what is missing.",
+        )
+    stated = reading.read(project)
+    lists = reading.of_lists(project.root)
+    proposal = Proposal(
+        name=stated.name or project.root.name,
+        python=str(stated.python) or (f">={'.'.join(python.split('.')[:2])}" if python else ""),
+        limits=list(lists.limits),
+        sha256=lists.sha256,
+        indexes=[*stated.indexes, *lists.indexes],
+        stated=bool(stated.files),
+        problems=list(lists.problems),
+    )
+    known: dict[tuple[str, str], Need] = {(need.group, need.name): need for need in stated.needs}
+    found = [] if stated.files else [*lists.needs, *_of_source(surveyed), *_of_lock(locked, lists)]
+    for need in found:
+        key = (need.group, need.name)
+        if key not in known and ("", need.name) not in known:
+            known[key] = need
+            proposal.needs.append(need)
+    if surveyed:
+        proposal.unknown = [row.module for row in surveyed.rows if row.standing == "missing" and not row.distribution]
+    return proposal
+
+
+def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:
+    """What scripts declare in themselves, then what the source imports."""
+    if surveyed is None:
+        return
+    for text, where in surveyed.script_needs:
+        yield reading.parse_need(text, where)
+    for row in surveyed.rows:
+        if row.module and row.distribution and row.standing != "optional":
+            yield reading.parse_need(row.distribution, str(row.places[0]) if row.places else "")
+
+
+def _of_lock(locked: Snapshot | None, lists: Declaration) -> Iterable[Need]:
+    if locked is not None and not lists.needs:
+        for package in locked.package:
+            if package.asked_for:
+                extras = f"[{','.join(package.extras)}]" if package.extras else ""
+                for group in ("",) if package.wanted else package.groups:
+                    yield reading.parse_need(f"{package.name}{extras}", "lapidar.lock", group)
+
+
+def render(proposal: Proposal) -> str:
+    """The text of the lapidar.toml."""
+    document = tomlkit.document()
+    document.add(tomlkit.comment("What this project needs; see `lapidar need`, `lapidar pin`."))
+    if not proposal.stated:
+        _add(document, "project", {"name": proposal.name})
+        if proposal.python:
+            _add(document, "runtime", {"python": proposal.python})
+        _needs(document, proposal)
+    indexes = tomlkit.table()
+    for at, index in enumerate(proposal.indexes):
+        name = index.name if index.name.isidentifier() else "main" if not at else f"other-{at}"
+        indexes.add(name, index.address)
+    if not proposal.indexes:
+        indexes.add(tomlkit.comment('main = "https://packages.example/simple"    or the path of a folder of wheels'))
+    document.add("index", indexes)
+    return tomlkit.dumps(document)
+
+
+def _add(document: TOMLDocument, name: str, fields: Mapping[str, str]) -> None:
+    table = tomlkit.table()
+    for key, value in fields.items():
+        table.add(key, value)
+    document.add(name, table)
+
+
+def _needs(document: TOMLDocument, proposal: Proposal) -> None:
+    table = tomlkit.table()
+    table.add("packages", _array([need for need in proposal.needs if not need.group]))
+    if proposal.limits:
+        table.add("limits", _array(proposal.limits))
+    groups = sorted({need.group for need in proposal.needs if need.group})
+    if groups:
+        inner = tomlkit.table()
+        for group in groups:
+            inner.add(group, _array([need for need in proposal.needs if need.group == group]))
+        table.add("groups", inner)
+    if proposal.sha256:
+        digests = tomlkit.table()
+        for name, several in sorted(proposal.sha256.items()):
+            digests.add(name, list(several))
+        table.add("sha256", digests)
+    document.add("needs", table)
+
+
+def _array(needs: Sequence[Need]) -> tomlkit.items.Array:
+    array = tomlkit.array()
+    for need in sorted(needs, key=lambda need: need.name):
+        array.append(need.text)
+    return array.multiline(True)

@@ -1,0 +1,68 @@
+"""What of an environment a project uses: what its source imports or it declares, and all that these need."""
+
+from __future__ import annotations
+
+from lapidar.core.declaring import reading
+from lapidar.core.environment.probe import Answer
+from lapidar.core.errors import LapidarError
+from lapidar.core.layers import packages
+from lapidar.core.project import Project
+from lapidar.core.standards.metadata import needed
+from lapidar.core.survey.flow import Surveyed, survey
+
+__all__ = ["choose_used"]
+
+
+def choose_used(project: Project, answer: Answer, found: packages.Observed, scope: str | None) -> dict[str, str]:
+    """Take out of what was observed the packages that the project does not use.
+
+    Args:
+        found: everything that was observed; what is not used is taken out of it.
+        scope: ``used``, ``whole``, or None to decide by what the project has.
+
+    Returns:
+        What was taken out, with the reason.
+
+    Raises:
+        LapidarError: `used` was asked for, and the project neither imports nor declares anything.
+    """
+    if scope == "whole" or not found.packages:
+        return {}
+    surveyed = survey(project, answer, None, installed=found)
+    roots = _used(project, surveyed)
+    here = {package.metadata.name for package in found.packages}
+    if not roots & here:
+        if scope == "used":
+            raise LapidarError(
+                "The project uses no package of this environment, as far as its source and its declaration tell",
+                remedy="Capture all of it with --scope whole, or name the project with --project.",
+            )
+        return {}
+    asked = {package.metadata.name: package.kept.extras for package in found.packages if package.metadata.name in roots}
+    needs = needed([package.metadata for package in found.packages], answer.markers, sorted(roots & here), asked)
+    waiting, kept = list(roots & here), set[str]()
+    while waiting:
+        name = waiting.pop()
+        if name not in kept:
+            kept.add(name)
+            waiting += needs[name]
+    unused = {name: _reason(name, needs, surveyed) for name in sorted(here - kept)}
+    found.packages = [package for package in found.packages if package.metadata.name in kept]
+    found.warnings += [f"{problem}; what it imports is not known" for problem in surveyed.problems]
+    for package in found.packages:
+        package.requested = package.metadata.name in roots
+    return unused
+
+
+def _used(project: Project, surveyed: Surveyed) -> set[str]:
+    """The distributions that the source imports or the project declares."""
+    imported = {row.distribution for row in surveyed.rows if row.module and row.distribution}
+    return imported | {need.name for need in reading.read(project).needs} | surveyed.declared
+
+
+def _reason(name: str, needs: dict[str, tuple[str, ...]], surveyed: Surveyed) -> str:
+    by = sorted(source for source, targets in needs.items() if name in targets)
+    if by:
+        shown = ", ".join(by[:3]) + (", ..." if len(by) > 3 else "")
+        return f"only needed by {shown}, which is left out too"
+    return "not imported, not declared, and needed by nothing that is"
