@@ -18,9 +18,8 @@ DESCRIPTION = """\
 Find out what the project's own source needs: reads every Python file, notebook and inline script block as saved on
 disk, without running any, and matches each import to what provides it in the environment (named, or found as by
 `lapidar capture`), and to what the project declares. For modules that nobody here provides it looks into the cache,
-and then asks the package indexes that you configured, if any, unless --offline.
-Exit code 0: all fits together; 1: something is missing, not
-declared, declared and not used, or cannot be read."""
+and then asks the package indexes that you configured, if any, unless --offline. Exit code 0: all fits together;
+1: something is missing, not declared, declared and not used, or cannot be read."""
 
 EXAMPLES = """\
 examples:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from packaging.utils import canonicalize_name
+
 from lapidar.core.declaring import reading
 from lapidar.core.environment.probe import Answer
 from lapidar.core.errors import LapidarError
 from lapidar.core.layers import packages
 from lapidar.core.project import Project
 from lapidar.core.standards.metadata import needed
-from lapidar.core.survey.flow import Surveyed, survey
+from lapidar.core.survey.flow import survey
 
 __all__ = ["choose_used"]
 
@@ -29,7 +31,8 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
     if scope == "whole" or not found.packages:
         return {}
     surveyed = survey(project, answer, None, installed=found)
-    roots = _used(project, surveyed)
+    declared = reading.read(project).needs
+    roots = surveyed.imported | surveyed.declared | {need.name for need in declared}
     here = {package.metadata.name for package in found.packages}
     if not roots & here:
         if scope == "used":
@@ -38,15 +41,19 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
                 remedy="Capture all of it with --scope whole, or name the project with --project.",
             )
         return {}
-    asked = {package.metadata.name: package.kept.extras for package in found.packages if package.metadata.name in roots}
-    needs = needed([package.metadata for package in found.packages], answer.markers, sorted(roots & here), asked)
+    extras = {package.metadata.name: set(package.kept.extras) for package in found.packages}
+    for need in declared:
+        if need.name in extras:
+            extras[need.name] |= {canonicalize_name(extra) for extra in need.requirement.extras}
+    # No extra is inferred here: what only an extra needs that nobody declares is not used.
+    needs = needed([package.metadata for package in found.packages], answer.markers, (), extras)
     waiting, kept = list(roots & here), set[str]()
     while waiting:
         name = waiting.pop()
         if name not in kept:
             kept.add(name)
             waiting += needs[name]
-    unused = {name: _reason(name, needs, surveyed) for name in sorted(here - kept)}
+    unused = {name: _reason(name, needs) for name in sorted(here - kept)}
     found.packages = [package for package in found.packages if package.metadata.name in kept]
     found.warnings += [f"{problem}; what it imports is not known" for problem in surveyed.problems]
     for package in found.packages:
@@ -54,13 +61,7 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
     return unused
 
 
-def _used(project: Project, surveyed: Surveyed) -> set[str]:
-    """The distributions that the source imports or the project declares."""
-    imported = {row.distribution for row in surveyed.rows if row.module and row.distribution}
-    return imported | {need.name for need in reading.read(project).needs} | surveyed.declared
-
-
-def _reason(name: str, needs: dict[str, tuple[str, ...]], surveyed: Surveyed) -> str:
+def _reason(name: str, needs: dict[str, tuple[str, ...]]) -> str:
     by = sorted(source for source, targets in needs.items() if name in targets)
     if by:
         shown = ", ".join(by[:3]) + (", ..." if len(by) > 3 else "")

@@ -211,8 +211,11 @@ class _Handler(BaseHTTPRequestHandler):
             self._send(404, b"no such file", "text/plain")
             return
         if metadata:
-            with zipfile.ZipFile(path) as archive:
-                self._send(200, archive.read(metadata_member(archive)), "text/plain")
+            try:
+                with zipfile.ZipFile(path) as archive:
+                    self._send(200, archive.read(metadata_member(archive)), "text/plain")
+            except zipfile.BadZipFile:
+                self._send(404, b"it has none", "text/plain")
             return
         data = path.read_bytes()
         wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", self.headers.get("Range", ""))

@@ -37,7 +37,6 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     def render(self) -> str:
         """The text of the file."""
         fields = msgspec.to_builtins(self)
-        fields["left-out"] = list(fields.pop("left_out"))
         lines = [f"{key} = {json.dumps(value)}" for key, value in fields.items()]  # such TOML is JSON too
         return "\n".join(
             ["# Written by lapidar restore. This folder may be moved, and is not to be edited.", *lines, ""]

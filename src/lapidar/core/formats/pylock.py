@@ -116,7 +116,9 @@ def plan(pinning: Pinning, path: Path) -> Plan:
         environment = {**pinning.target.markers}
         selected = list(lock.select(environment=environment, tags=tags))  # type: ignore[arg-type]
     except PylockValidationError as error:
-        raise DeclarationError(f"{path} is not a valid pylock.toml", why=str(error)) from error
+        raise DeclarationError(
+            f"{path} is not a valid pylock.toml", why=str(error), remedy="Have it written anew."
+        ) from error
     except PylockSelectError as error:
         raise LapidarError(
             f"{path} has not everything for {pinning.target}",

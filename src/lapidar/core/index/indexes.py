@@ -173,8 +173,9 @@ class Indexes:
             if path is not None:
                 with open(path, "rb") as stream:
                     return remote_wheel.metadata_in(stream)
-            if file.has_metadata:
-                return self._served(file)
+            served = self._served(file) if file.has_metadata else None
+            if served is not None:
+                return served
             try:
                 return remote_wheel.remote_metadata(self.client, file.url)
             except remote_wheel.NoRanges:
@@ -183,10 +184,11 @@ class Indexes:
         except (zipfile.BadZipFile, OSError, EOFError) as error:
             raise NoMetadata(f"{file.name} is broken: {error}") from error
 
-    def _served(self, file: File) -> bytes:
+    def _served(self, file: File) -> bytes | None:
+        """The METADATA beside a file; None where there is none after all."""
         answer = self.client.get(file.url + ".metadata", forever=True)
         if answer.status != 200:
-            return remote_wheel.remote_metadata(self.client, file.url)
+            return None
         if file.metadata_sha256 and hashlib.sha256(answer.body).hexdigest() != file.metadata_sha256:
             raise NoMetadata(f"the metadata of {file.name} is not what its index promises")
         return answer.body

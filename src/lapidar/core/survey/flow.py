@@ -84,6 +84,11 @@ class Surveyed:
     script_needs: tuple[tuple[str, str], ...] = ()
 
     @property
+    def imported(self) -> set[str]:
+        """The distributions whose modules are imported."""
+        return {row.distribution for row in self.rows if row.module and row.distribution}
+
+    @property
     def agrees(self) -> bool:
         """Whether source, declaration and environment fit together."""
         return not self.problems and all(row.standing in ("provided", "optional") for row in self.rows)
