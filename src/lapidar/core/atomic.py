@@ -34,6 +34,17 @@ def _try_lock(descriptor: int) -> bool:
     return True
 
 
+def _held_by_another(descriptor: int) -> bool:
+    """Lock for this process alone; whether somebody else holds it. A file system without locks has nobody."""
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    except OSError:
+        return False
+    return False
+
+
 def _still_named(path: Path, descriptor: int) -> bool:
     try:
         named = os.lstat(path)
@@ -84,10 +95,12 @@ class WorkFolder:
         while True:
             self.path = parent / f"{prefix}{random_name()}"
             self.path.mkdir(parents=True)
-            self._descriptor = os.open(self.path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-            # Another process may have swept it between the two calls above: then begin again.
-            _try_lock(self._descriptor)
-            if _still_named(self.path, self._descriptor):
+            # Whoever sweeps between these calls takes it for abandoned: then begin again.
+            try:
+                self._descriptor = os.open(self.path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            except FileNotFoundError:
+                continue
+            if not _held_by_another(self._descriptor) and _still_named(self.path, self._descriptor):
                 return
             os.close(self._descriptor)
 
