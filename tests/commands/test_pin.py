@@ -448,7 +448,9 @@ class Forms(Pinning):
         }
         for name, text in lists.items():
             (self.project / name).write_text(text)
-        (self.project / "plot.py").write_text("# /// script\n# dependencies = ['newest']\n# ///\nimport unheard_of, json\n")
+        (self.project / "plot.py").write_text(
+            "# /// script\n# dependencies = ['newest']\n# ///\nimport unheard_of, json\n"
+        )
         said = self.lapidar("start", "--yes", "--index", str(self.files))
         self.assertIn("more.txt:2", said.stderr)
         self.assertIn("nobody here is known to provide unheard_of", said.stderr)

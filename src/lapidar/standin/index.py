@@ -82,8 +82,7 @@ class StandInIndex:
 
     def start(self, port: int = 0) -> None:
         """Begin to answer."""
-        self._server = ThreadingHTTPServer(("127.0.0.1", port), type("Bound", (_Handler,), {"index": self}))
-        self._server.daemon_threads = True
+        self._server = _Server(("127.0.0.1", port), type("Bound", (_Handler,), {"index": self}))
         threading.Thread(target=self._server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
 
     def stop(self) -> None:
@@ -138,6 +137,15 @@ class StandInIndex:
 @lru_cache(maxsize=4096)
 def _digest(path: Path, changed: int) -> str:
     return hashlib.sha256(path.read_bytes()).hexdigest()
+
+
+class _Server(ThreadingHTTPServer):
+    """Says nothing of clients that go away in the middle of an answer: that is what they are made to do."""
+
+    daemon_threads = True
+
+    def handle_error(self, request: object, client_address: object) -> None:
+        pass
 
 
 class _Handler(BaseHTTPRequestHandler):
