@@ -19,12 +19,13 @@ from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, HookMiss
 
 from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
 from lapidar.core.errors import LapidarError, PackageBroken
+from lapidar.core.project import Project
 from lapidar.core.snapshot import Runtime, Snapshot
 
 __all__ = ["BuildFailed", "Builder", "Workplace"]
 
 _OLD_STYLE: Mapping[str, Any] = {"requires": ["setuptools>=40.8"], "build-backend": "setuptools.build_meta:__legacy__"}
-_LINES_SHOWN = 12
+_LINES_SHOWN = 6
 
 # Pins build needs and restores them into a folder; gives the snapshot of what is there.
 Workplace = Callable[[Sequence[Requirement], Path], Snapshot]
@@ -38,14 +39,14 @@ class Builder:
     """Builds source trees for one runtime.
 
     Args:
-        logs: the folder where the log of a build that failed is kept.
+        project: whose own folder keeps the log of a build that failed.
     """
 
-    def __init__(self, cache: Cache, runtime: Runtime, workplace: Workplace, logs: Path) -> None:
+    def __init__(self, cache: Cache, runtime: Runtime, workplace: Workplace, project: Project) -> None:
         self._cache = cache
         self._runtime = runtime
         self._workplace = workplace
-        self._logs = logs
+        self._project = project
 
     def key(self, source_sha256: str) -> str:
         """Under what the cache keeps what came of a source: the same source under another runtime is another."""
@@ -137,12 +138,12 @@ class Builder:
 
     def _failed(self, label: str, log: Path, error: Exception) -> BuildFailed:
         text = log.read_text("utf-8", "replace") if log.exists() else ""
-        self._logs.mkdir(parents=True, exist_ok=True)
-        kept = self._logs / f"build-{label.replace(' ', '-').replace('/', '-')}.log"
+        self._project.make_own_folder()
+        kept = self._project.own_folder / f"build-{label.replace(' ', '-').replace('/', '-')}.log"
         kept.write_text(text or str(error), "utf-8")
-        last = [line for line in text.strip().splitlines() if line.strip()][-_LINES_SHOWN:] or [str(error)]
+        last = [line.rstrip() for line in text.strip().splitlines() if line.strip()][-_LINES_SHOWN:] or [str(error)]
         return BuildFailed(
             f"{label} could not be built from its source",
             why="\n  ".join(["its last lines:", *last]),
-            remedy=f"All that it said is in {kept}. --wheels-only chooses among what needs no building.",
+            remedy=f"All that it said is in {kept}; --wheels-only chooses among what needs no building.",
         )

@@ -10,15 +10,10 @@ import re
 import zipfile
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from functools import lru_cache
 from pathlib import Path
 
-from packaging.utils import (
-    InvalidSdistFilename,
-    InvalidWheelFilename,
-    canonicalize_name,
-    parse_sdist_filename,
-    parse_wheel_filename,
-)
+from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring.reading import DECLARATION_NAME, user_file
@@ -39,13 +34,18 @@ class NoMetadata(Exception):
     """What a file needs cannot be known; says why."""
 
 
+_normalised = lru_cache(maxsize=8192)(canonicalize_name)
+
+
 def name_of(file_name: str) -> str | None:
     """The normalised name of the distribution that a file is of; None where its name has not the standard's form."""
+    if file_name.endswith(".whl"):
+        # Taken apart by hand: pages have thousands of names. What is chosen is parsed by the standard's rules later.
+        name, dash, _ = file_name.partition("-")
+        return _normalised(name) if dash else None
     try:
-        if file_name.endswith(".whl"):
-            return parse_wheel_filename(file_name)[0]
         return parse_sdist_filename(file_name)[0]
-    except (InvalidWheelFilename, InvalidSdistFilename):
+    except InvalidSdistFilename:
         return None
 
 

@@ -7,7 +7,6 @@ its HTML form.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
@@ -20,11 +19,11 @@ from lapidar.core.errors import IndexTrouble
 __all__ = ["ACCEPT", "File", "local_path", "of_html", "parse"]
 
 ACCEPT = "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"
+_PLAIN_URL = re.compile(r"https?://[^#]*$")  # most are; joining is slow for the thousands of a page
 _ARCHIVES = (".whl", ".tar.gz", ".zip", ".tar.bz2", ".tar.xz", ".tgz", ".egg", ".exe")
 
 
-@dataclass(frozen=True, slots=True)
-class File:
+class File(msgspec.Struct, frozen=True):
     """A file of an index.
 
     Attributes:
@@ -127,7 +126,7 @@ def _of_json_file(file: _JsonFile, url: str, index: str) -> File:
     metadata = file.core_metadata if file.core_metadata is not None else file.dist_info_metadata
     return File(
         name=file.filename,
-        url=urljoin(url, urldefrag(file.url)[0]),
+        url=file.url if _PLAIN_URL.match(file.url) else urljoin(url, urldefrag(file.url)[0]),
         sha256=file.hashes.get("sha256", "").lower(),
         requires_python=file.requires_python or "",
         withdrawn=None if file.yanked is False else "" if file.yanked is True else file.yanked,

@@ -11,7 +11,8 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
 from packaging.version import InvalidVersion, Version
 
-from lapidar.core.errors import IndexTrouble
+from lapidar.core.building.build import BuildFailed
+from lapidar.core.errors import IndexTrouble, PackageBroken
 from lapidar.core.index.indexes import Indexes, NoMetadata
 from lapidar.core.index.page import File
 from lapidar.core.pinning.solver import Wish
@@ -215,6 +216,9 @@ class Candidates:
         except (NoMetadata, ValueError) as error:
             self._unusable(name, version, str(error))
             return None
+        except (BuildFailed, PackageBroken) as error:
+            self._unusable(name, version, f"{error} {error.remedy}".strip())
+            return None
         if metadata.name != name or told != version:
             self._unusable(name, version, f"{file.name} says that it is {metadata.name} {metadata.version}")
             return None
@@ -263,11 +267,7 @@ class Candidates:
         """
         if name not in self._releases:
             self.looked_at += 1
-            files: dict[Version, list[File]] = {}
-            for file in self.indexes.files(name):
-                version = _version_of(file, name)
-                if version is not None:
-                    files.setdefault(version, []).append(file)
+            files = _by_version(self.indexes.files(name), name)
             self._require_times(name, files)
             found = [self._release(name, version, files[version]) for version in sorted(files, reverse=True)]
             self._releases[name] = self._without_prereleases(name, found)
@@ -331,12 +331,27 @@ def _came_by(file: File, day: datetime.date) -> bool:
     return bool(file.uploaded) and file.uploaded[:10] <= day.isoformat()
 
 
-def _version_of(file: File, name: str) -> Version | None:
-    """The version in a file's name; None where it has not the standard's form, or is of something else."""
+def _by_version(files: Iterable[File], name: str) -> dict[Version, list[File]]:
+    """Files by the version in their names; those whose names have not the standard's form are passed over."""
+    by_text: dict[str, list[File]] = {}
+    for file in files:
+        text = _version_text(file, name)
+        if text:
+            by_text.setdefault(text, []).append(file)
+    found: dict[Version, list[File]] = {}
+    for text, several in by_text.items():
+        try:
+            found.setdefault(Version(text), []).extend(several)
+        except InvalidVersion:
+            continue
+    return found
+
+
+def _version_text(file: File, name: str) -> str:
+    if file.is_wheel:
+        return file.name.split("-", 2)[1]
     try:
-        if file.is_wheel:
-            return Version(file.name.split("-")[1])
         told, version = parse_sdist_filename(file.name)
-        return version if told == name else None
-    except (InvalidVersion, InvalidSdistFilename, IndexError):
-        return None
+        return str(version) if told == name else ""
+    except InvalidSdistFilename:
+        return ""

@@ -141,7 +141,7 @@ class Pinning:
         self.target = base.find(
             self.project, self.cache, self.declaration, self.previous, self.options.runtime, self.reporter
         )
-        builder = Builder(self.cache, self.target.runtime, self._workplace, self.project.own_folder)
+        builder = Builder(self.cache, self.target.runtime, self._workplace, self.project)
         self.supply = Supply(self.project, self.cache, self.indexes, builder, self.reporter)
         self._building: list[str] = []
         return self

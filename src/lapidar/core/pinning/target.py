@@ -5,8 +5,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from dataclasses import dataclass, field
+from functools import cached_property
 
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.tags import compatible_tags, cpython_tags
@@ -19,7 +19,6 @@ __all__ = ["Target"]
 _OLD_NAMES = {(2, 17): "manylinux2014", (2, 12): "manylinux2010", (2, 5): "manylinux1"}
 
 
-@lru_cache(maxsize=1024)
 def _range(text: str) -> SpecifierSet | None:
     try:
         return SpecifierSet(text)
@@ -33,6 +32,8 @@ class Target:
 
     runtime: Runtime
     platform: Platform
+    _fits: dict[str, bool] = field(default_factory=dict, compare=False, repr=False)
+    _ranks: dict[tuple[str, str, str], int | None] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def python(self) -> Version:
@@ -84,20 +85,26 @@ class Target:
         parts = wheel_name.removesuffix(".whl").split("-")
         if len(parts) < 5:
             return None
-        # Compressed tags stand for every combination. Taken apart by hand: pages have thousands of names.
-        ranks = [
-            rank
-            for python in parts[-3].split(".")
-            for abi in parts[-2].split(".")
-            for platform in parts[-1].split(".")
-            if (rank := self.tags.get(f"{python}-{abi}-{platform}")) is not None
-        ]
-        return min(ranks, default=None)
+        tags = (parts[-3], parts[-2], parts[-1])
+        if tags not in self._ranks:
+            # Compressed tags stand for every combination. Taken apart by hand: pages have thousands of names.
+            ranks = [
+                rank
+                for python in tags[0].split(".")
+                for abi in tags[1].split(".")
+                for platform in tags[2].split(".")
+                if (rank := self.tags.get(f"{python}-{abi}-{platform}")) is not None
+            ]
+            self._ranks[tags] = min(ranks, default=None)
+        return self._ranks[tags]
 
     def fits_python(self, requires_python: str) -> bool:
         """Whether the runtime is in a range. One that cannot be read excludes nothing, as the standard has it."""
-        asked = _range(requires_python) if requires_python else None
-        return asked is None or asked.contains(self.python, prereleases=True)
+        found = self._fits.get(requires_python)
+        if found is None:
+            asked = _range(requires_python) if requires_python else None
+            found = self._fits[requires_python] = asked is None or asked.contains(self.python, prereleases=True)
+        return found
 
     def __str__(self) -> str:
         return f"CPython {self.runtime.version} on {self.platform.system} {self.platform.machine}"
