@@ -48,7 +48,7 @@ def run(session: Session) -> int:
     except CacheError:
         cache = None  # it only helps to name what is missing
     answer = probe.ask(located.interpreter)
-    if cache is None or options.offline:
+    if options.offline:
         surveyed = survey(project, answer, cache)
     else:
         with Indexes(_indexes(project), cache) as indexes:
@@ -98,6 +98,8 @@ def _show(surveyed: Surveyed, view: View) -> None:
 
 
 def _standing(row: Row) -> str:
+    if row.standing == "missing" and row.declared:
+        return "missing, though declared; lapidar pin"
     if row.standing == "missing" and row.distribution:
         return f"missing; lapidar need {row.distribution}"
     return {"not declared": "used, not declared", "not used": "declared, not used"}.get(row.standing, row.standing)

@@ -1,4 +1,5 @@
-"""The demo's steps: lay out the sample project, capture, restore, analyse twice, compare byte for byte.
+"""The demo's steps. First act: survey a project, need what is missing, from an index that runs beside it. Second act:
+capture an environment, restore it, analyse twice, compare byte for byte.
 
 Each step is the program itself, run as the user would type it.
 """
@@ -11,18 +12,28 @@ import os
 import shlex
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
 from lapidar.core.errors import LapidarError, TargetRefused
+from lapidar.demo import packages
+from lapidar.standin.index import StandInIndex
 
 __all__ = ["Compared", "Story", "Teller"]
 
 _NEEDS = ("numpy", "scipy", "pandas", "matplotlib")
 _FILES = ("sherds.csv", "analysis.py", "README.md")
 RESULTS = ("scores.csv", "summary.json", "sherds.png")
+
+_DECLARATION = """\
+# What the catalogue needs.
+[needs]
+packages = [
+    "sherdtext>=1",  # its entries
+]
+"""
 
 Teller = Callable[[str, str], None]  # kind ("say", "type"), text
 
@@ -63,14 +74,18 @@ class Story:
             LapidarError: a step failed, or the packages of the analysis are not there.
         """
         self._require_packages()
+        self._refuse_foreign()
+        self._first_act()
         self.tell(
             "say",
-            "A project: the glaze chemistry of 204 sherds from unknown kilns, and its analysis, as it runs today.",
+            "Another one: the glaze chemistry of 204 sherds from unknown kilns, and its analysis, as it runs today.",
         )
-        self._lay_out()
+        self._copy("sherds", _FILES, self.project)
         here = os.path.relpath(self.project)
         self.tell("type", f"cd {shlex.quote(here)}; export LAPIDAR_CACHE=../cache")
-        self._run([sys.executable, "analysis.py", "results-today"], shown="python analysis.py results-today")
+        self._run(
+            [sys.executable, "analysis.py", "results-today"], "python analysis.py results-today", self.project, {}
+        )
         self.tell(
             "say", "Capture the environment it ran in (lapidar's own): its runtime and its packages, byte for byte."
         )
@@ -84,6 +99,26 @@ class Story:
         self.tell("say", "And the results, byte for byte:")
         return [self._compare(name) for name in RESULTS]
 
+    def _first_act(self) -> None:
+        """From source code to pinned packages."""
+        catalogue = self.folder / "catalogue"
+        self._copy("catalogue", ("catalogue.py", "finds.csv"), catalogue)
+        (catalogue / "lapidar.toml").write_text(_DECLARATION)
+        packages.write(self.folder / "index")
+        with StandInIndex(self.folder / "index") as index:
+            self.tell("say", "A small project that nobody ran here yet, and a package index on this machine.")
+            here = os.path.relpath(catalogue)
+            self.tell("type", f"cd {shlex.quote(here)}; export LAPIDAR_CACHE=../cache LAPIDAR_INDEX={index.address}")
+            more = {"LAPIDAR_INDEX": index.address, "VIRTUAL_ENV": sys.prefix}
+            self.tell("say", "What does its source need? Nothing is run for that; the index is asked who has `kilns`.")
+            self._lapidar("survey", at=catalogue, more=more, codes=(1,))
+            self.tell("say", "Say it once: what is needed is resolved, fetched, kept, and placed.")
+            self._lapidar("need", "kiln-map", at=catalogue, more=more)
+            self._lapidar("run", "python", "catalogue.py", at=catalogue, more=more)
+            self.tell("say", "Why this old version of kiln-map, and not the newest?")
+            self._lapidar("why", "kiln-map==1.1", at=catalogue, more=more, codes=(1,))
+        self.tell("type", "cd -")
+
     def _require_packages(self) -> None:
         missing = [name for name in _NEEDS if importlib.util.find_spec(name) is None]
         if missing:
@@ -92,32 +127,47 @@ class Story:
                 remedy="Install lapidar with its demo extra (lapidar[demo]), or run `make demo` in its source folder.",
             )
 
-    def _lay_out(self) -> None:
+    def _refuse_foreign(self) -> None:
         if self.folder.exists() and any(self.folder.iterdir()) and not (self.project / "analysis.py").is_file():
             raise TargetRefused(
                 f"{self.folder} is not empty, and not from an earlier demo", remedy="Name another folder with --into."
             )
-        self.project.mkdir(parents=True, exist_ok=True)
-        sources = resources.files("lapidar.demo").joinpath("sherds")
-        for name in _FILES:
-            (self.project / name).write_bytes(sources.joinpath(name).read_bytes())
 
-    def _lapidar(self, *words: str) -> None:
-        self._run([sys.executable, "-m", "lapidar", *words], shown=shlex.join(["lapidar", *words]))
+    def _copy(self, source: str, names: tuple[str, ...], target: Path) -> None:
+        target.mkdir(parents=True, exist_ok=True)
+        sources = resources.files("lapidar.demo").joinpath(source)
+        for name in names:
+            (target / name).write_bytes(sources.joinpath(name).read_bytes())
 
-    def _run(self, command: list[str], shown: str = "") -> None:
-        if shown:
-            self.tell("type", shown)
+    def _lapidar(
+        self,
+        *words: str,
+        at: Path | None = None,
+        more: Mapping[str, str] | None = None,
+        codes: tuple[int, ...] = (0,),
+    ) -> None:
+        shown = shlex.join(["lapidar", *words])
+        self._run([sys.executable, "-m", "lapidar", *words], shown, at or self.project, more or {}, codes)
+
+    def _run(
+        self,
+        command: list[str],
+        shown: str,
+        at: Path,
+        more: Mapping[str, str],
+        codes: tuple[int, ...] = (0,),
+    ) -> None:
+        self.tell("type", shown)
         sys.stdout.flush()
-        variables = {**os.environ, "LAPIDAR_CACHE": "../cache"}
+        variables = {**os.environ, "LAPIDAR_CACHE": "../cache", **more}
         done = subprocess.run(
             command,
-            cwd=self.project,
+            cwd=at,
             env=variables,
             check=False,
             stdout=subprocess.DEVNULL if self.quiet else None,
         )
-        if done.returncode != 0:
+        if done.returncode not in codes:
             raise LapidarError(
                 f"A step of the demo failed with exit code {done.returncode}",
                 why=shlex.join(command),

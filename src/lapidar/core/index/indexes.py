@@ -56,13 +56,13 @@ class Indexes:
     which it is wanted, so nothing depends on who answers first.
 
     Args:
-        cache: keeps answers and files on their way.
+        cache: keeps answers and files on their way; without it only pages and metadata can be had.
     """
 
-    def __init__(self, indexes: Sequence[Index], cache: Cache) -> None:
+    def __init__(self, indexes: Sequence[Index], cache: Cache | None) -> None:
         self.indexes = tuple(indexes)
         self.cache = cache
-        self.client = Client(cache.root / "index" if cache.writable else None)
+        self.client = Client(cache.root / "index" if cache and cache.writable else None)
         self._pages: dict[str, Future[list[File]]] = {}
         self._metadata: dict[str, Future[bytes]] = {}
         self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="index")
@@ -132,20 +132,24 @@ class Indexes:
         shown = without_credentials(index.address)
         return page.parse(answer.body, answer.headers.get("content-type", ""), answer.url, shown)
 
-    def near(self, name: str) -> list[str]:
-        """Names like one that no index has. Asks for the list of all names, as far as it comes quickly."""
+    def near(self, name: str, *, likeness: float = 0.7, most_bytes: int = _MOST_NAMES_BYTES) -> list[str]:
+        """Names like one that no index has. Asks for the list of all names, up to `most_bytes` of it.
+
+        Args:
+            likeness: from 0 (any name) to 1 (the same).
+        """
         names: set[str] = set()
         for index in self.of_name(name):
             folder = local_path(index.address)
             try:
-                names |= set(_names_in(folder) if folder else self._names_of(index))
+                names |= set(_names_in(folder) if folder else self._names_of(index, most_bytes))
             except (IndexTrouble, OSError):
                 continue
-        return difflib.get_close_matches(name, sorted(names), n=3, cutoff=0.7)
+        return difflib.get_close_matches(name, sorted(names), n=3, cutoff=likeness)
 
-    def _names_of(self, index: Index) -> Iterator[str]:
+    def _names_of(self, index: Index, most_bytes: int) -> Iterator[str]:
         with self.client.stream(f"{index.address}/", {"Accept": page.ACCEPT}) as response:
-            text = response.read(_MOST_NAMES_BYTES, decode_content=True).decode("utf-8", "replace")
+            text = response.read(most_bytes, decode_content=True).decode("utf-8", "replace")
         for found in re.finditer(r'"name":\s*"([^"]+)"|<a [^>]*>\s*([^<]+?)\s*</a>', text):
             yield canonicalize_name(found[1] or found[2])
 
@@ -208,6 +212,7 @@ class Indexes:
 
     def fetched(self, file: File) -> Fetched:
         """The file itself, verified, on this machine while it is used."""
+        assert self.cache is not None, "files need a cache to lie in"
         return Fetched(self.client, file, self.cache)
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Literal
 
 import msgspec
+from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
@@ -271,9 +272,12 @@ def _judge(
 def _row(module: str, provider: Provider | None, places: list[Place], declarations: dict[str, Declaration]) -> Row:
     dispensable = all(place.manner in ("tried", "for type checking") for place in places)
     if provider is None:
-        return Row(module, "", "", "", "optional" if dispensable else "missing", tuple(places))
+        # Mostly a distribution is called as its module.
+        named = declarations.get(canonicalize_name(module))
+        standing: Standing = "optional" if dispensable else "missing"
+        return Row(module, named.name if named else "", "", named.text if named else "", standing, tuple(places))
     declaration = declarations.get(provider.name)
-    standing: Standing = "provided"
+    standing = "provided"
     if declarations and declaration is None:
         standing = "optional" if dispensable else "not declared"
     text = declaration.text if declaration else ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import zipfile
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
@@ -18,6 +18,7 @@ from lapidar.core.index.remote_wheel import NoRanges
 
 __all__ = ["Provider", "Providers", "in_cache", "on_indexes"]
 
+_SMALL_INDEX_BYTES = 200_000
 _MODULE = re.compile(r"^(?P<name>[^.]+)(\.py|(\.[\w-]+)*\.so)$")
 
 
@@ -91,7 +92,7 @@ def on_indexes(indexes: Indexes, modules: Iterable[str]) -> Providers:
     was seen to hold it."""
     providers = Providers()
     for module in dict.fromkeys(module.partition(".")[0] for module in modules):
-        for name in _likely(module):
+        for name in _likely(module, indexes):
             try:
                 wheels = [file for file in indexes.files(name) if file.is_wheel and file.withdrawn is None]
                 if not wheels:
@@ -107,7 +108,8 @@ def on_indexes(indexes: Indexes, modules: Iterable[str]) -> Providers:
     return providers
 
 
-def _likely(module: str) -> list[str]:
-    """What a distribution with a module is called, mostly."""
+def _likely(module: str, indexes: Indexes) -> Iterator[str]:
+    """What a distribution with a module is called, mostly; then what of a small index is like it."""
     plain = canonicalize_name(module)
-    return [plain, f"python-{plain}", f"py{plain}", f"{plain}-python", plain.removeprefix("py")]
+    yield from (plain, f"python-{plain}", f"py{plain}", f"{plain}-python", plain.removeprefix("py"))
+    yield from indexes.near(plain, likeness=0.5, most_bytes=_SMALL_INDEX_BYTES)
