@@ -104,12 +104,7 @@ class StandInIndex:
 
     def names(self) -> dict[str, list[Path]]:
         """The files of every name."""
-        found: dict[str, list[Path]] = {}
-        for path in sorted(self.folder.iterdir()):
-            name = name_of(path.name)
-            if name:
-                found.setdefault(name, []).append(path)
-        return found
+        return _names(self.folder, self.folder.stat().st_mtime_ns)
 
     def page(self, name: str) -> list[dict[str, Any]] | None:
         """The files of a project, as the JSON form has them; None for one that is not known."""
@@ -132,6 +127,16 @@ class StandInIndex:
                 }
             )
         return files
+
+
+@lru_cache(maxsize=8)
+def _names(folder: Path, changed: int) -> dict[str, list[Path]]:
+    found: dict[str, list[Path]] = {}
+    for path in sorted(folder.iterdir()):
+        name = name_of(path.name)
+        if name:
+            found.setdefault(name, []).append(path)
+    return found
 
 
 @lru_cache(maxsize=4096)
