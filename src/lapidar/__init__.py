@@ -1,10 +1,11 @@
 """Lapidar captures the environment an analysis runs in and restores it byte for byte.
 
-The three calls below are the whole Python API; each is the function of the same name in
+The four calls below are the whole Python API; each is the function of the same name in
 ``lapidar.core`` and is imported only when it is used, so that ``import lapidar`` costs nothing.
 
 >>> import lapidar
 >>> captured = lapidar.capture(project="sherds", environment="sherds/.venv")  # doctest: +SKIP
+>>> pinned = lapidar.pin(project="kilns")                                     # doctest: +SKIP
 >>> restored = lapidar.restore(project="sherds", into="/tmp/again")           # doctest: +SKIP
 >>> lapidar.check(project="sherds").clean                                      # doctest: +SKIP
 True
@@ -17,13 +18,13 @@ from typing import TYPE_CHECKING, Any
 from lapidar._version import VERSION as __version__
 
 if TYPE_CHECKING:
-    from lapidar.api import capture, check, restore
+    from lapidar.api import capture, check, pin, restore
 
-__all__ = ["__version__", "capture", "check", "restore"]
+__all__ = ["__version__", "capture", "check", "pin", "restore"]
 
 
 def __getattr__(name: str) -> Any:
-    if name in ("capture", "check", "restore"):
+    if name in ("capture", "check", "pin", "restore"):
         from lapidar import api
 
         return getattr(api, name)

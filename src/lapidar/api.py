@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import datetime
 from os import PathLike
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lapidar.core import capture as _capture
 from lapidar.core import check as _check
@@ -13,11 +15,14 @@ from lapidar.core.cache.store import Cache, default_folder
 from lapidar.core.capture import Captured
 from lapidar.core.check import Checked
 from lapidar.core.choose import read_snapshot
-from lapidar.core.errors import LapidarError
+from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.project import Project
 from lapidar.core.restore import Restored
 
-__all__ = ["Captured", "Checked", "LapidarError", "Restored", "capture", "check", "restore"]
+if TYPE_CHECKING:
+    from lapidar.core.pinning.flow import Pinned
+
+__all__ = ["Captured", "Checked", "Conflict", "LapidarError", "Restored", "capture", "check", "pin", "restore"]
 
 Name = str | PathLike[str]
 
@@ -54,6 +59,43 @@ def capture(
     return _capture.capture(
         Project.find(_path(project)), _cache(cache, create=True), environment=_path(environment), lock=_path(lock)
     )
+
+
+def pin(
+    *,
+    project: Name | None = None,
+    cache: Name | None = None,
+    renew: bool = False,
+    as_of: datetime.date | None = None,
+    wheels_only: bool = False,
+    runtime: Name | None = None,
+) -> Pinned:
+    """Resolve the project's declared needs to exact packages, bring them into the cache, and write the lockfile.
+
+    Args:
+        renew: choose all anew; otherwise what is pinned stays where it may.
+        as_of: as the indexes stood at the end of this day.
+        wheels_only: nothing that would have to be built.
+        runtime: the interpreter whose runtime is meant, where not the lockfile's.
+
+    Returns:
+        The snapshot, and whether it is another than before.
+
+    Raises:
+        Conflict: the needs cannot be met together; its `why` is the derivation.
+        LapidarError: it could not be done, and nothing was changed.
+    """
+    from lapidar.core import lockfile
+    from lapidar.core.declaring import reading
+    from lapidar.core.pinning.flow import Options, Pinning
+
+    found, store = Project.find(_path(project)), _cache(cache, create=True)
+    previous = lockfile.read(found.lockfile) if found.lockfile.exists() else None
+    options = Options(renew_all=renew, as_of=as_of, wheels_only=wheels_only, runtime=_path(runtime))
+    with Pinning(found, store, reading.read(found), previous, options) as pinning:
+        pinned = pinning.carry_out(pinning.plan())
+        pinning.write(pinned, found.lockfile)
+    return pinned
 
 
 def restore(

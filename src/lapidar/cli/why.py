@@ -37,7 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core import lockfile
-    from lapidar.core.declaring import reading
+    from lapidar.core.declaring import judge, reading
     from lapidar.core.errors import CacheError
     from lapidar.core.graph import Graph
 
@@ -51,14 +51,17 @@ def run(session: Session) -> int:
         cache = None  # then without ranges
     graph = Graph.of(snapshot, declaration, cache)
     package = next((package for package in snapshot.package if package.name == need.name), None)
+    if not view.json:
+        for line in judge.overrides(declaration, graph):
+            view.line(line, "warn")
     if package and need.requirement.specifier.contains(package.version, prereleases=True):
-        _present(package, graph, declaration, view)
+        _present(package, graph, view)
         return ExitCode.DONE
     _absent(session, need, package, graph, declaration)
     return ExitCode.NO
 
 
-def _present(package: Package, graph: Graph, declaration: Declaration, view: View) -> None:
+def _present(package: Package, graph: Graph, view: View) -> None:
     chains = graph.chains(package.name)
     if view.json:
         view.object(
@@ -79,10 +82,6 @@ def _present(package: Package, graph: Graph, declaration: Declaration, view: Vie
         view.line(f"  and {human_count(len(chains) - len(shown), 'longer chain')} (-v shows all)")
     if not chains:
         view.line("  no need leads to it: it was captured with the environment. `lapidar pin` would leave it out.")
-    if package.name in declaration.overrides:
-        override = declaration.overrides[package.name]
-        view.line(f"  An override holds it at {override.target}: {override.because}", "warn")
-    pins.warn_of_overrides(declaration, view)
 
 
 def _told(chain: list[Edge], versions: dict[str, str]) -> str:

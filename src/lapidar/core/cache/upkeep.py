@@ -19,6 +19,7 @@ from lapidar.core.snapshot import Snapshot
 
 __all__ = ["Audit", "Pruned", "Summary", "audit", "prune", "summary"]
 
+_ANSWER_DAYS = 60
 _DAY_SECONDS = 86_400
 
 
@@ -228,6 +229,8 @@ def prune(
             history.drop(set(plan.dropped))
         _drop_bytecode(cache, keep_trees)
         _drop_assembled(cache, set(history.ids()))
+        _drop_made(cache, keep_trees)
+        _drop_old_answers(cache)
         for digest in trees:
             cache.tree_path(digest).unlink(missing_ok=True)
         for entry in files:
@@ -284,4 +287,19 @@ def _drop_bytecode(cache: Cache, keep: set[str]) -> None:
 def _drop_assembled(cache: Cache, snapshots: set[str]) -> None:
     for path in (cache.root / "assembled").glob("*"):
         if f"sha256:{path.name.partition('-')[0]}" not in snapshots:
+            path.unlink(missing_ok=True)
+
+
+def _drop_made(cache: Cache, keep: set[str]) -> None:
+    """The notes of what came of a wheel or a build whose tree goes."""
+    for path in (cache.root / "made").glob("*/*"):
+        if path.read_text("utf-8", "replace").partition("\n")[0] not in keep:
+            path.unlink(missing_ok=True)
+
+
+def _drop_old_answers(cache: Cache) -> None:
+    """Answers of indexes that nobody asked for in a long time; they can be asked for again."""
+    limit = time.time() - _ANSWER_DAYS * _DAY_SECONDS
+    for path in (cache.root / "index").glob("*/*"):
+        if path.stat().st_mtime < limit:
             path.unlink(missing_ok=True)

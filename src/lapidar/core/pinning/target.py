@@ -69,8 +69,9 @@ class Target:
         return {tag: rank for rank, tag in reversed(list(enumerate(found)))}
 
     def _platforms(self) -> Iterator[str]:
-        """Platform tags, the newest first: the C library's version says which."""
+        """Platform tags, the best first: made for this very system, then the newest that the C library allows."""
         machine = self.platform.machine
+        yield f"linux_{machine}"
         told = re.fullmatch(r"glibc (\d+)\.(\d+)", self.platform.libc)
         if told and told[1] == "2":
             oldest = 5 if machine in ("x86_64", "i686") else 17
@@ -78,7 +79,6 @@ class Target:
                 yield f"manylinux_2_{minor}_{machine}"
                 if (2, minor) in _OLD_NAMES:
                     yield f"{_OLD_NAMES[(2, minor)]}_{machine}"
-        yield f"linux_{machine}"
 
     def rank(self, wheel_name: str) -> int | None:
         """How well a wheel fits by its name, 0 the best; None where it does not."""
