@@ -10,8 +10,26 @@ import sys
 import time
 import unittest
 from pathlib import Path
+from typing import Any
 
+SLOWEST = 12
 HERE = Path(__file__).parent
+
+
+class Result(unittest.TextTestResult):
+    """Also knows how long each test took."""
+
+    def __init__(self, *words: Any, **settings: Any) -> None:
+        super().__init__(*words, **settings)
+        self.seconds: dict[str, float] = {}
+
+    def startTest(self, test: unittest.TestCase) -> None:
+        self._began = time.monotonic()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        super().stopTest(test)
+        self.seconds[test.id()] = time.monotonic() - self._began
 
 
 def main() -> int:
@@ -20,11 +38,14 @@ def main() -> int:
     names = sys.argv[1:]
     suite = loader.loadTestsFromNames(names) if names else loader.discover(str(HERE), top_level_dir=str(HERE))
     began = time.monotonic()
-    result = unittest.TextTestRunner(verbosity=2).run(suite)
+    result = unittest.TextTestRunner(verbosity=2, resultclass=Result).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
     for test, reason in result.skipped:
         print(f"SKIPPED {test}: {reason}")
+    assert isinstance(result, Result)
+    for name, seconds in sorted(result.seconds.items(), key=lambda one: -one[1])[:SLOWEST]:
+        print(f"{seconds:6.1f} s  {name}")
     print(f"in {time.monotonic() - began:.0f} s")
     passed = result.testsRun - failed - skipped
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))

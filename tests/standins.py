@@ -62,7 +62,7 @@ class Pinning(Case):
         self.variables |= {
             "VIRTUAL_ENV": str(self.venv),
             "LAPIDAR_INDEX": self.index.address,
-            "LAPIDAR_TIMEOUT": "2",
+            "LAPIDAR_TIMEOUT": "1",
             "XDG_CONFIG_HOME": str(self.folder / "config"),
         }
 

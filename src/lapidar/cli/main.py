@@ -161,14 +161,30 @@ def main(arguments: Sequence[str] | None = None) -> int:
         sys.stdout.flush()
         return int(code)
     except KeyboardInterrupt:
-        print("lapidar: interrupted; nothing half-written was left where a reader may find it", file=sys.stderr)
-        return ExitCode.INTERRUPTED
+        return _interrupted()
     except BrokenPipeError:
         # The reader of our output went away (lapidar show | head); what Python flushes at its end must not fail.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return ExitCode.DONE
     except Exception as error:
+        if _came_of_interruption(error):
+            return _interrupted()
         return _explain(error, view, options.debug)
+
+
+def _interrupted() -> int:
+    print("lapidar: interrupted; nothing half-written was left where a reader may find it", file=sys.stderr)
+    return ExitCode.INTERRUPTED
+
+
+def _came_of_interruption(error: BaseException | None) -> bool:
+    """Whether an error only arose because Ctrl-C came in the middle of cleaning up (the standard library's removal of
+    folders may close a descriptor twice then)."""
+    while error is not None:
+        if isinstance(error, KeyboardInterrupt):
+            return True
+        error = error.__cause__ or error.__context__
+    return False
 
 
 def _explain(error: Exception, view: View, debug: bool) -> int:

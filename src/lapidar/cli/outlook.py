@@ -49,6 +49,7 @@ def run(session: Session) -> int:
         lines.append([row.name, row.pinned, row.allowed or "-", row.newest or "-", held])
     if lines:
         view.table(["package", "pinned", "newest allowed", "newest there is", "held back by"], lines)
+        view.note()
     newest = len(rows) - sum(not row.is_newest for row in rows)
     view.line(
         f"{newest} of {human_count(len(rows), 'package')} pinned in the newest version.",

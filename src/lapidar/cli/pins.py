@@ -61,6 +61,7 @@ def show_plan(plan: Plan, view: View) -> None:
         rows.append([_SIGNS[change.kind], change.name, change.old or "-", change.new or "-"])
     if rows:
         view.table(["change", "package", "from", "to"], rows)
+        view.note()
     show_overrides(plan.overrides, view)
 
 
