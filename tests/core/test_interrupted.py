@@ -6,6 +6,7 @@ import io
 import os
 import signal
 import unittest
+from collections.abc import Callable
 from contextlib import redirect_stderr
 from unittest import mock
 
@@ -35,10 +36,11 @@ class KeptBack(unittest.TestCase):
         MADE.clear()
 
     def test_until_the_record_is_made(self) -> None:
-        for make in (
+        makes: tuple[Callable[[], Interrupting], ...] = (
             lambda: typed.convert({"name": "clay"}, Interrupting),
             lambda: typed.decode(b'{"name": "clay"}', Interrupting),
-        ):
+        )
+        for make in makes:
             with self.assertRaises(KeyboardInterrupt):
                 make()
         self.assertEqual(MADE, ["clay", "clay"])
