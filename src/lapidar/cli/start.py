@@ -35,7 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core import atomic
-    from lapidar.core.declaring import adopt
+    from lapidar.core.declaring import adopt, reading
     from lapidar.core.declaring.records import Index
 
     options, view, project = session.options, session.view, session.project
@@ -48,6 +48,7 @@ def run(session: Session) -> int:
         proposal.indexes = [Index("main", options.index)]
     if not options.yes:
         _ask(proposal, session)
+    has_index = bool(reading.read(project).indexes)  # of the user's own configuration
     text = adopt.render(proposal)
     atomic.write_file(project.declaration, text.encode("utf-8"))
     if view.json:
@@ -59,7 +60,9 @@ def run(session: Session) -> int:
         view.warn(problem)
     if proposal.unknown:
         view.warn(f"nobody here is known to provide {', '.join(proposal.unknown)}; declare it with lapidar need")
-    view.note("Next: lapidar pin" if proposal.indexes else "Next: name a package index in it, then lapidar pin")
+    view.note(
+        "Next: lapidar pin" if proposal.indexes or has_index else "Next: name a package index in it, then lapidar pin"
+    )
     return ExitCode.DONE
 
 

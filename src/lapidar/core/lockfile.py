@@ -15,7 +15,7 @@ from typing import Any
 
 import msgspec
 
-from lapidar.core import atomic, typed
+from lapidar.core import atomic
 from lapidar.core.errors import LockfileError
 from lapidar.core.project import LOCKFILE_NAME
 from lapidar.core.snapshot import Snapshot
@@ -107,7 +107,7 @@ def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:
     if number != FORMAT:
         raise LockfileError(f"{name} is no lockfile: it has no format number", remedy=again)
     try:
-        snapshot = typed.convert(data, Snapshot)
+        snapshot = msgspec.convert(data, Snapshot)
     except msgspec.ValidationError as error:
         why = re.sub(r" - at `\$\.?(.*)`$", r", at \1", str(error)).removesuffix(", at ")
         raise LockfileError(f"{name} is not valid", why=why, remedy=again) from error

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import islice
+
 from packaging.utils import canonicalize_name
 
 from lapidar.core.declaring import reading
@@ -10,9 +12,12 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.layers import packages
 from lapidar.core.project import Project
 from lapidar.core.standards.metadata import needed
+from lapidar.core.survey import sources
 from lapidar.core.survey.flow import survey
 
 __all__ = ["choose_used"]
+
+_MANY = 3000
 
 
 def choose_used(project: Project, answer: Answer, found: packages.Observed, scope: str | None) -> dict[str, str]:
@@ -29,6 +34,12 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
         LapidarError: `used` was asked for, and the project neither imports nor declares anything.
     """
     if scope == "whole" or not found.packages:
+        return {}
+    if scope is None and len(list(islice(sources.find(project.root), _MANY + 1))) > _MANY:
+        found.warnings.append(
+            f"{project.root} has more than {_MANY:,} source files, too many to be one project: "
+            "everything was captured; --scope used chooses all the same"
+        )
         return {}
     surveyed = survey(project, answer, None, installed=found)
     declared = reading.read(project).needs

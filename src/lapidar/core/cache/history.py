@@ -9,7 +9,7 @@ from pathlib import Path
 
 import msgspec
 
-from lapidar.core import atomic, lockfile, typed
+from lapidar.core import atomic, lockfile
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LockfileError
 from lapidar.core.snapshot import Snapshot
@@ -61,7 +61,7 @@ class History:
         moments = []
         for line in lines:
             try:
-                moments.append(typed.decode(line, Moment))
+                moments.append(msgspec.json.decode(line, type=Moment))
             except msgspec.MsgspecError:
                 continue  # the last line, cut by a power failure
         return moments

@@ -13,11 +13,12 @@ from pathlib import Path
 
 import msgspec
 
-from lapidar.core import atomic, typed
+from lapidar.core import atomic
 
 __all__ = ["Seen"]
 
 _Row = tuple[int, int, int, int, str]
+_ROWS = msgspec.json.Decoder(dict[str, _Row])
 # A file changed within this time before it was read may change again within the same tick of the file
 # system's clock, and its times would not show it.
 _SETTLED_NS = 2_000_000_000
@@ -36,7 +37,7 @@ class Seen:
         self._began_ns = time.time_ns()
         self._now: dict[str, _Row] = {}
         try:
-            self._before = typed.decode(self._file.read_bytes(), dict[str, _Row])
+            self._before = _ROWS.decode(self._file.read_bytes())
         except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
             self._before = {}
 

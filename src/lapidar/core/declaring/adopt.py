@@ -13,6 +13,7 @@ from lapidar.core.declaring.records import Declaration, Index, Need
 from lapidar.core.errors import LapidarError
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Snapshot
+from lapidar.core.standards.direct_url import without_credentials
 from lapidar.core.survey.flow import Surveyed
 
 __all__ = ["Proposal", "propose", "render"]
@@ -63,7 +64,8 @@ def propose(project: Project, surveyed: Surveyed | None, python: str, locked: Sn
         python=str(stated.python) or (f">={'.'.join(python.split('.')[:2])}" if python else ""),
         limits=list(lists.limits),
         sha256=lists.sha256,
-        indexes=[*stated.indexes, *lists.indexes],
+        # Those of the user's own configuration serve every project, and need not stand in this one.
+        indexes=[Index(one.name, without_credentials(one.address)) for one in lists.indexes],
         stated=bool(stated.files),
         problems=list(lists.problems),
     )

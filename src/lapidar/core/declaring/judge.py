@@ -46,6 +46,8 @@ def drift(declaration: Declaration, snapshot: Snapshot) -> Iterator[Drift]:
         ):
             problem = f"{need.text} is declared, and {locked[need.name].version} is locked"
             yield Drift(need.name, problem, "lapidar pin")
+    if any(package.origin.kind == "environment" for package in snapshot.package):
+        return  # it was captured: that more is there than is declared is no drift
     for package in snapshot.package:
         if package.asked_for and package.name not in asked:
             yield Drift(

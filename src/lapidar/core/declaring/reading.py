@@ -25,6 +25,7 @@ from packaging.version import InvalidVersion, Version
 from lapidar.core.declaring import listed
 from lapidar.core.declaring.records import Declaration, Index, Need, Override
 from lapidar.core.errors import DeclarationError
+from lapidar.core.standards.direct_url import without_credentials
 
 __all__ = ["DECLARATION_NAME", "PYPROJECT_NAME", "of_script", "parse_need", "read", "user_file"]
 
@@ -239,6 +240,12 @@ def _indexes(table: Mapping[str, Any], where: str, base: Path) -> Iterator[Index
             raise DeclarationError(
                 f"{where}: the index {name} has no address",
                 remedy=f'Write {name} = "https://packages.example/simple", or the path of a folder of wheels.',
+            )
+        if without_credentials(fields["address"]) != fields["address"].rstrip("#?"):
+            raise DeclarationError(
+                f"{where}: the address of the index {name} holds a name, a password or a query",
+                why="what is written there is committed and copied",
+                remedy="Put name and password into ~/.netrc, or the whole address into LAPIDAR_INDEX.",
             )
         only = tuple(_strings(fields.get("only"), f"{where}, index {name}, only"))
         yield Index(name, _address(fields["address"], base), tuple(canonicalize_name(one) for one in only))

@@ -12,7 +12,7 @@ from pathlib import Path
 import msgspec
 
 from lapidar._version import VERSION
-from lapidar.core import atomic, typed
+from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.listing import Assembled
 from lapidar.core.environment.manifest import digest_of
@@ -38,7 +38,7 @@ def kept(cache: Cache, snapshot_id: str, way_to_project: str) -> Assembled | Non
         digest, _, data = _path(cache, snapshot_id, way_to_project).read_bytes().partition(b"\n")
         if digest.decode("ascii") != digest_of(data):
             return None
-        assembled = typed.decode(data, Assembled)
+        assembled = msgspec.json.decode(data, type=Assembled)
     except (OSError, UnicodeDecodeError, msgspec.MsgspecError):
         return None
     paths = "\n" + "\n".join(assembled.listing.paths)

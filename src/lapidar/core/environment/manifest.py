@@ -14,7 +14,6 @@ from typing import NamedTuple
 
 import msgspec
 
-from lapidar.core import typed
 from lapidar.core.environment import marker
 from lapidar.core.environment.listing import Listing
 
@@ -58,6 +57,6 @@ def read(environment: Path) -> Restored | None:
         data = (environment / FILE_NAME).read_bytes()
         if digest_of(data) != mark.placed:
             return None
-        return Restored(mark, typed.decode(data, Manifest))
+        return Restored(mark, msgspec.json.decode(data, type=Manifest))
     except (OSError, msgspec.MsgspecError):
         return None

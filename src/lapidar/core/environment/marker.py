@@ -8,8 +8,6 @@ from pathlib import Path
 
 import msgspec
 
-from lapidar.core import typed
-
 __all__ = ["FILE_NAME", "PRIVATE", "Marker", "read"]
 
 FILE_NAME = "lapidar.toml"
@@ -49,6 +47,6 @@ def read(environment: Path) -> Marker | None:
     """The marker of an environment; None where Lapidar did not make it."""
     try:
         data = tomllib.loads((environment / FILE_NAME).read_text("utf-8"))
-        return typed.convert(data, Marker)
+        return msgspec.convert(data, Marker)
     except (OSError, ValueError, msgspec.ValidationError):
         return None

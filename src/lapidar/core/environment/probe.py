@@ -9,7 +9,6 @@ from typing import Annotated, Any
 
 import msgspec
 
-from lapidar.core import typed
 from lapidar.core.errors import EnvironmentUnusable
 
 __all__ = ["OLDEST", "Answer", "ask"]
@@ -81,7 +80,7 @@ def ask(interpreter: Path) -> Answer:
             why=f"lapidar captures Python {OLDEST[0]}.{OLDEST[1]} and newer",
             remedy=_OTHER,
         )
-    found = typed.convert(answer, Answer)
+    found = msgspec.convert(answer, Answer)
     if found.implementation != "cpython":
         raise EnvironmentUnusable(
             f"{interpreter} is {found.implementation}", why="lapidar captures CPython", remedy=_OTHER

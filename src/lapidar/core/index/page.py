@@ -14,7 +14,6 @@ from urllib.parse import unquote, urldefrag, urljoin, urlsplit
 
 import msgspec
 
-from lapidar.core import typed
 from lapidar.core.errors import IndexTrouble
 
 __all__ = ["ACCEPT", "File", "local_path", "of_html", "parse"]
@@ -108,7 +107,7 @@ def _no_index(index: str, why: str) -> IndexTrouble:
 def _of_json(body: bytes, url: str, index: str) -> list[File]:
     """The JSON form."""
     try:
-        page = typed.decode(body, _JsonPage)
+        page = msgspec.json.decode(body, type=_JsonPage)
     except msgspec.MsgspecError as error:
         raise _no_index(index, f"its page does not have the form of the standard: {error}") from error
     _verify_version(str(page.meta.get("api-version", "1.0")), index)

@@ -12,7 +12,6 @@ from urllib.parse import unquote, urlsplit
 import msgspec
 from packaging.utils import canonicalize_name
 
-from lapidar.core import typed
 from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.environment import editable, manifest, marker, owners, walk
@@ -429,7 +428,7 @@ class _Observer:
     def _kept(self, one: _Found) -> Kept | None:
         text = one.text(layout.ORIGIN_FILE)
         try:
-            return typed.decode(text, Kept) if text else None
+            return msgspec.json.decode(text, type=Kept) if text else None
         except msgspec.MsgspecError:
             return None
 

@@ -265,6 +265,8 @@ class Pinning:
         return self._plan(choices, (), {})
 
     def _plan(self, choices: dict[str, _Choice], notes: Iterable[str], effects: dict[str, str]) -> Plan:
+        rest = self.previous.remainder if self.previous else ()
+        notes = [*notes, *(f"files of no package are not pinned, and go: {', '.join(one.paths)}" for one in rest)]
         files = [choice.file for choice in choices.values() if choice.file]
         missing = [file for file in files if not self.cache.made(file.sha256)]
         return Plan(

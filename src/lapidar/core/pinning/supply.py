@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
@@ -33,6 +33,7 @@ from lapidar.core.standards.direct_url import without_credentials
 __all__ = ["Supply"]
 
 _AT_ONCE = 4
+_LOOK_SECONDS = 0.1  # how often the progress of what is under way is told
 
 
 @dataclass(slots=True)
@@ -61,12 +62,16 @@ class Supply:
             # Entered in their threads; left here, after they are stowed.
             began = [(file, self.indexes.fetched(file)) for file in wanted]
             paths = [(file, fetched, pool.submit(fetched.__enter__)) for file, fetched in began]
+            told = 0
             try:
                 for file, fetched, future in paths:
-                    path = future.result()
-                    brought[file.url] = self._bring(file, fetched, path)
+                    while not future.done():
+                        wait([future], timeout=_LOOK_SECONDS)
+                        now = sum(one.size for _, one in began)
+                        self.reporter.advance(now - told)
+                        told = now
+                    brought[file.url] = self._bring(file, fetched, future.result())
                     fetched.__exit__(None, None, None)
-                    self.reporter.advance(file.bytes or 0)
             except BaseException:
                 pool.shutdown(cancel_futures=True)
                 for _, fetched, _ in paths:

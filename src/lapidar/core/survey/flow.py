@@ -12,7 +12,6 @@ from typing import Literal
 import msgspec
 from packaging.utils import canonicalize_name
 
-from lapidar.core import typed
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
@@ -144,6 +143,9 @@ class _FileRead(msgspec.Struct, array_like=True):
     needs: list[str] = []
 
 
+_FILE_READ = msgspec.json.Decoder(_FileRead)
+
+
 def _read(root: Path, cache: Cache | None) -> _Read:
     read = _Read(0, defaultdict(list), defaultdict(list), defaultdict(list), [], set(), [])
     # What was read of a file that is unchanged is not read again.
@@ -170,7 +172,7 @@ def _known_or_read(path: Path, file: str, seen: Seen | None) -> _FileRead:
         return _FileRead(problems=[f"{file}: {error.strerror}"])
     known = seen.known(str(path), status) if seen else None
     if known:
-        return typed.decode(known, _FileRead)
+        return _FILE_READ.decode(known)
     one = _read_file(path, file)
     if seen:
         seen.add(str(path), status, msgspec.json.encode(one).decode())
