@@ -180,13 +180,16 @@ class Whole(Case):
         self.lapidar("check", "--deep", "--env", self.folder / "linked")
 
     def test_the_demo(self) -> None:
-        said = self.json("demo", "--into", self.folder / "demo")
+        ours = self.project / "lapidar.lock"
+        ours.write_text("the lockfile of the project in which somebody tries the demo")
+        said = self.json("demo", "--into", self.project / "demo")
+        self.assertIn("in which somebody tries", ours.read_text())
         self.assertTrue(said["identical"])
         self.assertEqual([result["name"] for result in said["results"]], ["scores.csv", "summary.json", "sherds.png"])
         for result in said["results"]:
             self.assertEqual(result["before"], result["after"])
             self.assertGreater(result["bytes"], 1000)
-        summary = json.loads((self.folder / "demo/sherds/results-later/summary.json").read_text())
+        summary = json.loads((self.project / "demo/sherds/results-later/summary.json").read_text())
         self.assertEqual((summary["sherds"], summary["kilns"]), (204, 4))
 
 

@@ -110,11 +110,8 @@ def _show_unused(captured: Captured, view: View) -> None:
         view.table(["left out", "because"], [[name, reason] for name, reason in unused.items()])
     count = human_count(len(unused), "package")
     named = ", ".join(list(unused)[:_SHOWN]) + (", ..." if len(unused) > _SHOWN else "")
-    view.note(
-        f"Left out because the project does not use them: {count} ({named}). "
-        + ("" if view.verbose else "-v tells why; ")
-        + "--scope whole captures all."
-    )
+    why = "" if view.verbose else "; -v says why"
+    view.note(f"Not used by the project, left out: {count} ({named}){why}; --scope whole captures all.")
 
 
 def _left_out(captured: Captured) -> str:

@@ -81,6 +81,8 @@ class Story:
             "Another one: the glaze chemistry of 204 sherds from unknown kilns, and its analysis, as it runs today.",
         )
         self._copy("sherds", _FILES, self.project)
+        # A project of its own, whatever project the demo's folder lies in.
+        (self.project / "lapidar.toml").write_text('[project]\nname = "sherds"\n')
         here = os.path.relpath(self.project)
         self.tell("type", f"cd {shlex.quote(here)}; export LAPIDAR_CACHE=../cache")
         self._run(
