@@ -41,6 +41,10 @@ class Pins(Pinning):
             self.lapidar("run", "python", "-c", "import sherdplot, drawing; print(sherdplot.VERSION)").stdout, "2.1\n"
         )
         self.lapidar("check", "--deep")
+        said = self.lapidar("show", "packages", "sherdplot").stdout
+        self.assertRegex(said, r"asked for +yes, with its extra svg\n")
+        self.assertRegex(said, r"origin +sherdplot-2.1-py3-none-any.whl of http://127")
+        self.assertRegex(self.lapidar("show", "packages").stdout, r"kiln-tools +1.0 .* the group report\n")
         self.lapidar("capture", self.restored, "--lock", "again.lock", "--scope", "whole")
         self.assertEqual((self.project / "again.lock").read_text(), self.lock.read_text())
 
@@ -321,6 +325,7 @@ class Building(Pinning):
         self.assertEqual(package.origin.file, "slip-1.0.tar.gz")
         self.assertEqual([text.split()[:2] for text in package.built_with], [["clay", "0.5"], ["drawing", "1.2"]])
         self.assertEqual(self.locked(), {"clay": "0.5", "slip": "1.0"})
+        self.assertRegex(self.lapidar("show", "packages", "slip").stdout, r"built with +clay 0.5, drawing 1.2\n")
         self.index.requests.clear()
         self.pin("--renew")
         self.assertFalse([path for path in self.index.requests if path.endswith(".tar.gz")], "built and fetched again")

@@ -25,6 +25,7 @@ examples:
   lapidar capture /usr/bin/python3 --lock system.lock"""
 
 _SHOWN = 5
+_NAMED = 3  # so that the line stays one
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -107,9 +108,10 @@ def _show_unused(captured: Captured, view: View) -> None:
     if not unused:
         return
     if view.verbose:
+        view.note()
         view.table(["left out", "because"], [[name, reason] for name, reason in unused.items()])
     count = human_count(len(unused), "package")
-    named = ", ".join(list(unused)[:_SHOWN]) + (", ..." if len(unused) > _SHOWN else "")
+    named = ", ".join(list(unused)[:_NAMED]) + (", ..." if len(unused) > _NAMED else "")
     why = "" if view.verbose else "; -v says why"
     view.note(f"Not used by the project, left out: {count} ({named}){why}; --scope whole captures all.")
 

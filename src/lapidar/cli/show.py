@@ -131,7 +131,7 @@ def _needed_by(snapshot: Snapshot) -> dict[str, list[str]]:
 
 def _summary(snapshot: Snapshot, view: View) -> None:
     runtime = snapshot.only_runtime
-    wanted = [package.name for package in snapshot.package if package.wanted]
+    wanted = [package.name for package in snapshot.package if package.asked_for]
     largest = sorted(snapshot.package, key=lambda package: package.bytes, reverse=True)[:5]
     view.line(f"Snapshot   {snapshot.snapshot.removeprefix('sha256:')}")
     view.line(f"Platform   {snapshot.platform.system} {snapshot.platform.machine}, {snapshot.platform.libc}")
@@ -178,7 +178,7 @@ def _packages(snapshot: Snapshot, view: View) -> None:
     rows = []
     for package in snapshot.package:
         by = needed_by[package.name]
-        who = (["asked for"] if package.wanted else []) + by
+        who = (["asked for"] if package.wanted else []) + [f"the group {name}" for name in package.groups] + by
         shown = ", ".join(who[:4]) + (f" and {len(who) - 4} more" if len(who) > 4 else "")
         rows.append([package.name, package.version, human_bytes(package.bytes), f"{package.files:,}", shown or "-"])
     view.table(["package", "version", "size", "files", "needed by"], rows, right=(2, 3))
@@ -187,10 +187,14 @@ def _packages(snapshot: Snapshot, view: View) -> None:
 def _package(package: Package, snapshot: Snapshot, cache: Cache | None, view: View) -> None:
     rows = [
         ["package", f"{package.name} {package.version}"],
-        ["asked for", "yes" if package.wanted else "not by name"],
+        ["asked for", _asked_for(package)],
         ["requires", ", ".join(package.requires) or "-"],
         ["needed by", ", ".join(_needed_by(snapshot)[package.name]) or "-"],
         ["origin", _origin(package.origin)],
+        *(
+            [["built with", ", ".join(" ".join(text.split()[:2]) for text in package.built_with)]]
+            * bool(package.built_with)
+        ),
         ["tree", package.tree],
         ["files", f"{package.files:,}"],
         ["size", human_bytes(package.bytes)],
@@ -209,6 +213,13 @@ def _package(package: Package, snapshot: Snapshot, cache: Cache | None, view: Vi
         )
 
 
+def _asked_for(package: Package) -> str:
+    extras = f", with its extra {', '.join(package.extras)}" if package.extras else ""
+    if package.wanted:
+        return "yes" + extras
+    return f"by the group {', '.join(package.groups)}{extras}" if package.groups else "not by name"
+
+
 def _origin(origin: Origin) -> str:
     match origin.kind:
         case "environment":
@@ -218,7 +229,7 @@ def _origin(origin: Origin) -> str:
         case "archive":
             return f"the file {origin.url or origin.file}"
         case "index":
-            return f"{origin.file} of {origin.index}"
+            return f"{origin.file} of {origin.index}, sha256 {(origin.sha256 or '')[:12]}"
         case "local":
             return f"the project's own folder {origin.path}" + (", used from there" if origin.folders else "")
     return origin.kind

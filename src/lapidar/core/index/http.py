@@ -13,7 +13,7 @@ import re
 import threading
 import time
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
@@ -144,7 +144,8 @@ class Client:
             part.write_bytes(json.dumps(told).encode() + b"\n" + answer.body)
             os.rename(part, path)
         except OSError:
-            part.unlink(missing_ok=True)
+            with suppress(OSError):
+                part.unlink()
 
     def _whole(self, url: str, headers: Mapping[str, str]) -> Answer:
         """An answer with all of its body, tried again where the connection is cut."""

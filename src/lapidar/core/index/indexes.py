@@ -24,6 +24,7 @@ from lapidar.core.index.fetching import Fetched
 from lapidar.core.index.http import AT_ONCE, Client
 from lapidar.core.index.page import File, local_path
 from lapidar.core.standards.direct_url import without_credentials
+from lapidar.core.standards.wheel import BROKEN_ARCHIVE
 
 _MOST_NAMES_BYTES = 8_000_000
 
@@ -185,7 +186,7 @@ class Indexes:
             except remote_wheel.NoRanges:
                 with self.fetched(file) as whole, open(whole, "rb") as stream:
                     return remote_wheel.metadata_in(stream)
-        except (zipfile.BadZipFile, OSError, EOFError) as error:
+        except (*BROKEN_ARCHIVE, OSError) as error:
             raise NoMetadata(f"{file.name} is broken: {error}") from error
 
     def _served(self, file: File) -> bytes | None:

@@ -9,6 +9,7 @@ import hashlib
 import io
 import stat
 import zipfile
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -24,12 +25,14 @@ from lapidar.core.errors import PackageBroken
 from lapidar.core.standards import layout
 from lapidar.core.standards.metadata import Metadata
 
-__all__ = ["MOST_BYTES", "MOST_RATIO", "Wheel", "opened", "tree"]
+__all__ = ["BROKEN_ARCHIVE", "MOST_BYTES", "MOST_RATIO", "Wheel", "opened", "tree"]
 
 _NEUTRAL_FIRST_LINES = (b"#!python", b"#!pythonw")
 # What a wheel may unpack to. The largest real ones come to some 4 GB, at ratios below 20.
 MOST_BYTES = 16_000_000_000
 MOST_RATIO = 200
+# What the standard reader of archives raises where one is broken, or is of a kind that no wheel is.
+BROKEN_ARCHIVE = (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, ValueError)
 _SMALL_BYTES = 50_000_000  # below this no ratio is suspicious
 _DO_NOT_USE = "Do not use this wheel."
 
@@ -131,7 +134,7 @@ def opened(path: Path, file_name: str = "") -> Iterator[Wheel]:
     try:
         with zipfile.ZipFile(path) as archive:
             yield Wheel(archive, file_name, path.stat().st_size)
-    except (zipfile.BadZipFile, EOFError, NotImplementedError) as error:
+    except BROKEN_ARCHIVE as error:
         raise PackageBroken(f"{file_name} is not a wheel", why=str(error), remedy="Fetch or build it again.") from error
 
 
