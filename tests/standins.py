@@ -80,8 +80,8 @@ class Pinning(Case):
         """Names and versions of the lockfile."""
         return {package.name: package.version for package in lockfile.read(self.lock).package}
 
-    def pin(self, *words: object, code: int = 0) -> str:
-        done = self.lapidar("pin", *words, code=code)
+    def pin(self, *words: object, code: int = 0, **settings: Any) -> str:
+        done = self.lapidar("pin", *words, code=code, **settings)
         return done.stdout if code == 0 else done.stderr
 
     def unchanged(self) -> dict[str, bytes]:

@@ -14,7 +14,13 @@ from lapidar.core.standards import wheel as wheels
 from lapidar.standin.index import FileFacts
 from lapidar.standin.packages import write_source
 from standins import Pinning
-from support import install, site_of, wheel
+from support import PROGRAM, install, pythons, site_of, wheel
+
+
+def version_of(python: str) -> str:
+    """``3.9.18``"""
+    command = [python, "-c", "import sys; print('%d.%d.%d' % sys.version_info[:3])"]
+    return subprocess.run(command, capture_output=True, text=True, check=True).stdout.strip()
 
 
 class Pins(Pinning):
@@ -120,6 +126,46 @@ class Pins(Pinning):
         self.declare("clay", more='limits = ["glazemath<2", "drawing<1"]\n')
         self.pin()
         self.assertEqual(self.locked(), {"clay": "0.5"})
+
+    def test_for_another_runtime(self) -> None:
+        """Tags, markers and requires-python are those of the runtime that is pinned for, not of lapidar's own."""
+        oldest = pythons()[0]
+        tag = "cp" + "".join(version_of(oldest).split(".")[:2])
+        machine = os.uname().machine
+        wheel(self.files, "fast", "1.0", tag=f"{tag}-{tag}-linux_{machine}", requires=[
+            f"clay ; python_version == '{version_of(oldest).rpartition('.')[0]}'", "drawing ; python_version < '3'"
+        ])  # fmt: skip
+        wheel(self.files, "fast", "2.0", tag=f"cp399-cp399-linux_{machine}")
+        self.declare("fast", more=f'[runtime]\npython = "{version_of(oldest)}"\n')
+        self.pin("--runtime", oldest)
+        self.assertEqual(self.locked(), {"clay": "0.5", "fast": "1.0"})
+        self.lapidar("restore")
+        said = self.lapidar(
+            "run", "python", "-c", "import sys, fast; print(sys.version.split()[0], fast.VERSION)"
+        ).stdout
+        self.assertEqual(said, f"{version_of(oldest)} 1.0\n")
+        # The lockfile is enough to go on with: no interpreter is asked again.
+        self.assertIn("Nothing has changed", self.pin(env=dict(self.variables, PATH="/nowhere", VIRTUAL_ENV="")))
+
+    def test_two_at_once(self) -> None:
+        """Two projects, one empty cache, the same moment."""
+        other = self.folder / "other"
+        other.mkdir()
+        self.declare("sherdplot", "glazemath")
+        shutil.copy(self.project / "lapidar.toml", other)
+        self.variables["LAPIDAR_CACHE"] = str(self.folder / "new")
+        both = [
+            subprocess.Popen(
+                [PROGRAM, "pin"], cwd=folder, env=self.variables, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+            )
+            for folder in (self.project, other)
+        ]
+        for process in both:
+            said, _ = process.communicate()
+            self.assertEqual(process.returncode, 0, said)
+        self.assertEqual((other / "lapidar.lock").read_bytes(), self.lock.read_bytes())
+        self.assertIn("sound", self.lapidar("cache", "audit").stdout)
+        self.assertEqual(os.listdir(self.folder / "new" / "staging"), [])
 
     def test_direct_references(self) -> None:
         (self.project / "own").mkdir()
