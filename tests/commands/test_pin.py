@@ -621,6 +621,10 @@ class Scope(Pinning):
         self.assertIn("--scope whole", said.splitlines()[-1])
         self.lapidar("capture", venv, "--scope", "whole")
         self.assertEqual(len(self.locked()), 6)
+        (self.project / "pyproject.toml").write_text("[project\n")
+        self.assertIn("pyproject.toml is not valid TOML", self.lapidar("capture", venv).stderr)
+        self.assertEqual(set(self.locked()), {"maths", "sherdlib"})
+        self.assertIn("line 1", self.fails("capture", venv, "--scope", "used"))
         empty = self.folder / "empty"
         empty.mkdir()
         self.lapidar("capture", venv, "--project", empty)

@@ -8,7 +8,7 @@ from packaging.utils import canonicalize_name
 
 from lapidar.core.declaring import reading
 from lapidar.core.environment.probe import Answer
-from lapidar.core.errors import LapidarError
+from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.layers import packages
 from lapidar.core.project import Project
 from lapidar.core.standards.metadata import needed
@@ -42,7 +42,12 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
         )
         return {}
     surveyed = survey(project, answer, None, installed=found)
-    declared = reading.read(project).needs
+    try:
+        declared = reading.read(project).needs
+    except DeclarationError:
+        if scope:
+            raise
+        declared = ()  # a capture is not to fail for that; the survey's problems tell of it
     roots = surveyed.imported | surveyed.declared | {need.name for need in declared}
     here = {package.metadata.name for package in found.packages}
     if not roots & here:

@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 from packaging.utils import canonicalize_name
@@ -16,13 +16,15 @@ from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.environment.probe import Answer
-from lapidar.core.index.indexes import Indexes
 from lapidar.core.layers import packages
 from lapidar.core.project import Project
 from lapidar.core.survey import declared, imports, sources
 from lapidar.core.survey.declared import Declaration
 from lapidar.core.survey.imports import Found, Use
 from lapidar.core.survey.providers import Provider, Providers, in_cache, on_indexes
+
+if TYPE_CHECKING:  # what asks hosts is loaded where hosts are asked
+    from lapidar.core.index.indexes import Indexes
 
 __all__ = ["Place", "Row", "Standing", "Surveyed", "survey"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import zipfile
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 
@@ -13,8 +13,9 @@ from lapidar.core import lockfile
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import IndexTrouble, LapidarError
-from lapidar.core.index.indexes import Indexes
-from lapidar.core.index.remote_wheel import NoRanges
+
+if TYPE_CHECKING:
+    from lapidar.core.index.indexes import Indexes
 
 __all__ = ["Provider", "Providers", "in_cache", "on_indexes"]
 
@@ -90,6 +91,8 @@ def in_cache(cache: Cache) -> Providers:
 def on_indexes(indexes: Indexes, modules: Iterable[str]) -> Providers:
     """Who provides modules on the indexes: distributions whose names are like the module's, and whose newest wheel
     was seen to hold it."""
+    from lapidar.core.index.remote_wheel import NoRanges
+
     providers = Providers()
     for module in dict.fromkeys(module.partition(".")[0] for module in modules):
         for name in _likely(module, indexes):
