@@ -199,6 +199,20 @@ class Pins(Pinning):
         self.assertFalse([path for path in self.index.requests if "clay" in path])
         self.assertFalse([path for path in lab.requests if "drawing" in path])
 
+    def test_a_need_names_its_index(self) -> None:
+        other = self.folder / "other"
+        other.mkdir()
+        wheel(other, "clay", "7.0")
+        table = f'[index]\nmain = "{self.index.address}"  # ours\nlab = "{other}"\n'
+        self.declare("drawing", more=table)
+        self.lapidar("need", "clay", "--index", "lab", "--no-restore")
+        self.assertEqual(self.locked(), {"clay": "7.0", "drawing": "1.2"})
+        self.assertIn('claims = ["clay"]', (self.project / "lapidar.toml").read_text())
+        self.lapidar("need", "kiln_tools", "--index", "main", "--no-restore")
+        self.assertEqual(self.locked()["kiln-tools"], "1.0")
+        self.assertIn("has no index nowhere", self.fails("need", "newest", "--index", "nowhere"))
+        self.assertNotIn("newest", (self.project / "lapidar.toml").read_text())
+
     def test_a_folder_of_wheels_in_the_project(self) -> None:
         shutil.copytree(self.files, self.project / "wheels")
         self.declare("sherdplot", more='[index]\nown = "wheels"\n')

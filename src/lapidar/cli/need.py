@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
 
 from lapidar.cli import pins
 from lapidar.cli.exit_codes import ExitCode
@@ -19,12 +20,14 @@ examples:
   lapidar need numpy
   lapidar need 'numpy>=2,<3' 'sherdlib[plot]'
   lapidar need --group report sherdpages
+  lapidar need --index lab slip              from this index of lapidar.toml, and from no other
   lapidar need 'kilns @ git+https://packages.example/kilns@1a2b3c4'"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("needs", nargs="+", metavar="NAME[RANGE]", help="a package, with its range and extras")
     parser.add_argument("--group", metavar="G", default="", help="of a group, for tools of development or reporting")
+    parser.add_argument("--index", metavar="INDEX", help="an index of lapidar.toml: look for it there and nowhere else")
     parser.add_argument("--no-restore", action="store_true", help="leave the environment as it is")
     pins.add_options(parser)
 
@@ -36,18 +39,20 @@ def run(session: Session) -> int:
 
     group = canonicalize_name(session.options.group)
     needs = [reading.parse_need(text, "the command line", group) for text in session.options.needs]
-    return change(session, editing.added(editing.place_of(session.project.root), needs))
+    texts = dict(editing.added(editing.place_of(session.project.root), needs))
+    if session.options.index:
+        name, path = reading.DECLARATION_NAME, session.project.declaration
+        text = texts.get(name) or (path.read_text("utf-8") if path.is_file() else "")
+        texts[name] = editing.claimed(text, session.options.index, [need.name for need in needs])
+    return change(session, texts)
 
 
-def change(session: Session, texts: object) -> int:
+def change(session: Session, texts: Mapping[str, str]) -> int:
     """Resolve a changed declaration, and only then write it, the lockfile and the environment."""
-    from collections.abc import Mapping
-
     from lapidar.core.declaring import reading
     from lapidar.core.errors import DeclarationError
     from lapidar.core.pinning.flow import Pinning
 
-    assert isinstance(texts, Mapping)
     project = session.project
     previous = pins.previous_lock(session)
     if previous and any(package.asked_for for package in previous.package) and not reading.read(project).needs:

@@ -10,14 +10,14 @@ import tomlkit
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 from tomlkit.exceptions import TOMLKitError
-from tomlkit.items import Array, Table
+from tomlkit.items import Array
 from tomlkit.toml_document import TOMLDocument
 
 from lapidar.core.declaring.reading import DECLARATION_NAME, PYPROJECT_NAME, load
 from lapidar.core.declaring.records import Need
 from lapidar.core.errors import DeclarationError
 
-__all__ = ["Place", "added", "dropped", "place_of", "table"]
+__all__ = ["Place", "added", "claimed", "dropped", "place_of"]
 
 
 class Place:
@@ -144,10 +144,24 @@ def dropped(place: Place, names: Iterable[str], group: str | None) -> Mapping[st
     return {place.file: place.text}
 
 
-def table(document: TOMLDocument, name: str) -> Table:
-    """A table of a document, made where there is none."""
-    if name not in document:
-        document.add(name, tomlkit.table())
-    found = document[name]
-    assert isinstance(found, Table)
-    return found
+def claimed(text: str, index: str, names: Sequence[str]) -> str:
+    """The text of a lapidar.toml in which an index claims names: they are looked for there and nowhere else.
+
+    Raises:
+        DeclarationError: it has no such index.
+    """
+    document = Place(DECLARATION_NAME, text).document
+    found = document.get("index", {}).get(index)
+    if found is None:
+        known = ", ".join(document.get("index", {})) or "none"
+        raise DeclarationError(
+            f"{DECLARATION_NAME} has no index {index}", remedy=f"It has: {known}. Write its address into [index] first."
+        )
+    if isinstance(found, str):
+        fields = tomlkit.inline_table()
+        fields.add("address", found)
+        document["index"][index] = fields
+        found = fields
+    claims = [*found.get("claims", []), *(name for name in names if name not in found.get("claims", []))]
+    found["claims"] = claims
+    return tomlkit.dumps(document)

@@ -248,7 +248,17 @@ def _indexes(table: Mapping[str, Any], where: str, base: Path) -> Iterator[Index
                 remedy="Put name and password into ~/.netrc, or the whole address into LAPIDAR_INDEX.",
             )
         only = tuple(_strings(fields.get("only"), f"{where}, index {name}, only"))
-        yield Index(name, _address(fields["address"], base), tuple(canonicalize_name(one) for one in only))
+        claims = tuple(_strings(fields.get("claims"), f"{where}, index {name}, claims"))
+        if unknown := sorted(set(fields) - {"address", "only", "claims"}):
+            raise DeclarationError(
+                f"{where}: the index {name} has a key that means nothing: {unknown[0]}",
+                remedy="Known are address, only, claims.",
+            )
+        yield Index(name, _address(fields["address"], base), _normalised(only), _normalised(claims))
+
+
+def _normalised(names: Iterable[str]) -> tuple[str, ...]:
+    return tuple(canonicalize_name(name) for name in names)
 
 
 def _address(text: str, base: Path) -> str:

@@ -42,13 +42,15 @@ class Index:
 
     Attributes:
         address: a URL (http, https, file) or an absolute path.
-        only: the names, or patterns of names ("kiln-*"), that are looked for here and nowhere else; empty: any name
-            that no index claims so.
+        only: the names, or patterns of names ("kiln-*"), that are looked for here and nowhere else, and nothing else is
+            looked for here; empty: any name that no index claims.
+        claims: names that are looked for here and nowhere else, beside what else is looked for here.
     """
 
     name: str
     address: str
     only: tuple[str, ...] = ()
+    claims: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

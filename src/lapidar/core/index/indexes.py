@@ -83,7 +83,11 @@ class Indexes:
     def of_name(self, name: str) -> list[Index]:
         """Where a name is looked for: where it is assigned to, and only there; else wherever not only certain names
         are looked for."""
-        assigned = [index for index in self.indexes if any(fnmatch.fnmatchcase(name, one) for one in index.only)]
+        assigned = [
+            index
+            for index in self.indexes
+            if any(fnmatch.fnmatchcase(name, one) for one in (*index.only, *index.claims))
+        ]
         return assigned or [index for index in self.indexes if not index.only]
 
     def require_any(self) -> None:
