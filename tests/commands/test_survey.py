@@ -150,10 +150,10 @@ class Surveying(Case):
         index.mkdir()
         wheel(index, "python-turbo", files={"turbo/__init__.py": "", "python_turbo.py": ""})
         wheel(index, "nothing", files={"other.py": "", "nothing.py": ""})
-        (index / "nothing-1.0-py3-none-any.whl").rename(index / "fast-1.0-py3-none-any.whl")
-        self.write("a.py", "import turbo, fast\n")
+        (index / "nothing-1.0-py3-none-any.whl").rename(index / "swiftly-1.0-py3-none-any.whl")
+        self.write("a.py", "import turbo, swiftly\n")
         self.variables["LAPIDAR_INDEX"] = str(index)
-        self.assertEqual(self.rows(1), {"turbo": ("python-turbo", "1.0", "missing"), "fast": ("", "", "missing")})
+        self.assertEqual(self.rows(1), {"turbo": ("python-turbo", "1.0", "missing"), "swiftly": ("", "", "missing")})
         said = self.lapidar("survey", self.venv, "--offline", code=1).stdout
         self.assertNotIn("python-turbo", said)
 
