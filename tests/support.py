@@ -12,7 +12,6 @@ import sys
 import tempfile
 import unittest
 import zipfile
-from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +24,15 @@ WHEELS = Path(sys.prefix) / "wheels"
 # Byte-code of a runtime takes seconds to compile; the tests that do not break their cache share this one.
 SHARED_CACHE = Path(tempfile.mkdtemp(prefix="lapidar-tests-cache-"))
 atexit.register(shutil.rmtree, SHARED_CACHE, ignore_errors=True)
+
+
+class InFolder(unittest.TestCase):
+    """A test with a folder of its own, for what needs no program."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.root = Path(folder.name)
 
 
 class Case(unittest.TestCase):
@@ -153,15 +161,7 @@ def pythons() -> list[str]:
 # ---- made-up wheels
 
 
-def wheel(
-    folder: Path,
-    name: str,
-    version: str = "1.0",
-    files: Mapping[str, bytes | str] | None = None,
-    **more: Any,
-) -> Path:
-    """Write a wheel with these files (paths as in a wheel, `.data/...` included)."""
-    return write_wheel(folder, name, version, files, **more)
+wheel = write_wheel
 
 
 def install(source: Path, environment: Path, *, requested: bool = True) -> None:

@@ -90,7 +90,7 @@ def pin(
     from lapidar.core.pinning.flow import Options, Pinning
 
     found, store = Project.find(_path(project)), _cache(cache, create=True)
-    previous = lockfile.read(found.lockfile) if found.lockfile.exists() else None
+    previous = lockfile.read_if_there(found.lockfile)
     options = Options(renew_all=renew, as_of=as_of, wheels_only=wheels_only, runtime=_path(runtime))
     with Pinning(found, store, reading.read(found), previous, options) as pinning:
         pinned = pinning.carry_out(pinning.plan())

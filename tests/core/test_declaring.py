@@ -18,6 +18,7 @@ from lapidar.core.pinning.solver import Solver, Unsolvable
 from lapidar.core.pinning.target import Target
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Platform, Runtime
+from support import InFolder
 
 # Version specifiers specification, its own examples of what a range takes and what it does not.
 RANGES = [
@@ -158,12 +159,7 @@ class Standards(unittest.TestCase):
         self.assertEqual(wish_of(reading.parse_need("A_b[X_y]").requirement)[:2], ("a-b", ("x-y",)))
 
 
-class Lists(unittest.TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.root = Path(folder.name)
-
+class Lists(InFolder):
     def read(self, **files: str) -> listed.Listed:
         for name, text in files.items():
             (self.root / f"{name}.txt").write_text(text)

@@ -6,7 +6,6 @@ import hashlib
 import io
 import os
 import random
-import tempfile
 import time
 import unittest
 import zipfile
@@ -28,15 +27,14 @@ from lapidar.core.index.remote_wheel import NoRanges, RemoteFile, remote_metadat
 from lapidar.core.standards import wheel as wheels
 from lapidar.standin.index import FileFacts, StandInIndex
 from lapidar.standin.packages import write_source, write_wheel
+from support import InFolder
 
 
-class Served(unittest.TestCase):
+class Served(InFolder):
     """A folder of packages, and an index over it."""
 
     def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.root = Path(folder.name)
+        super().setUp()
         self.files = self.root / "files"
         self.files.mkdir()
         self.cache = Cache(self.root / "cache", create=True)
@@ -111,9 +109,9 @@ class Pages(Served):
 
     def test_which_index_is_asked(self) -> None:
         main, lab, own = (
-            Index("main", "https://a"),
-            Index("lab", "https://b", ("kiln-*", "clay")),
-            Index("own", "https://c", ("clay",)),
+            Index("main", "https://a.example"),
+            Index("lab", "https://b.example", ("kiln-*", "clay")),
+            Index("own", "https://c.example", ("clay",)),
         )
         indexes = self.indexes(main, lab, own)
         self.assertEqual(indexes.of_name("numpy"), [main])

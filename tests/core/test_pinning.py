@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import tempfile
 import unittest
-from pathlib import Path
 
 from lapidar.core import lockfile, selection
 from lapidar.core.cache.store import Cache
@@ -15,16 +13,15 @@ from lapidar.core.pinning.flow import Options, Pinning
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Package, Platform, Runtime, Snapshot
 from lapidar.standin.packages import write_source, write_wheel
+from support import InFolder
 
 TREE = "sha256:" + "0" * 64
 RUNTIME = Runtime("python", "cpython", "3.11.7", "main", "bin/python", "lib/site", "include", TREE, 1, 1, ())
 
 
-class Plans(unittest.TestCase):
+class Plans(InFolder):
     def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.root = Path(folder.name)
+        super().setUp()
         self.files = self.root / "wheels"
         self.files.mkdir()
         self.project = Project(self.root / "project")

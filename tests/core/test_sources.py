@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import tarfile
-import tempfile
 import unittest
 import zipfile
 from pathlib import Path
@@ -17,15 +16,9 @@ from lapidar.core.formats import listed, pylock
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Origin, Package, Platform, Runtime, Snapshot
 from lapidar.standin.packages import write_source
+from support import InFolder
 
 TREE = "sha256:" + "0" * 64
-
-
-class InFolder(unittest.TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.root = Path(folder.name)
 
 
 class Archives(InFolder):

@@ -67,6 +67,8 @@ def run(session: Session) -> int:
 
 
 def _show(captured: Captured, view: View) -> None:
+    from lapidar.core.snapshot import short
+
     runtime = captured.snapshot.only_runtime
     located = captured.located
     view.note(f"Environment  {human_path(located.interpreter)} ({located.why})")
@@ -94,7 +96,7 @@ def _show(captured: Captured, view: View) -> None:
         view.warn(f"{human_count(len(files), 'file')} of {name} edited after installation: {_some(files, view)}")
     for warning in captured.warnings:
         view.warn(warning)
-    digest = captured.snapshot.snapshot.removeprefix("sha256:")[:12]
+    digest = short(captured.snapshot.snapshot)
     done = "Wrote" if captured.changed else "Nothing has changed:"
     view.line(
         f"{done} {human_path(captured.lockfile)}, snapshot {digest}, in {human_seconds(captured.seconds)}", "good"

@@ -78,7 +78,7 @@ def _check(session: Session, walking: Walking) -> int:
 
 
 def _show(checked: Checked, view: View) -> None:
-    from lapidar.core.check import short
+    from lapidar.core.snapshot import short
 
     for override in checked.overrides:
         view.line(override, "warn")

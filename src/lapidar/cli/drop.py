@@ -25,8 +25,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.cli.need import change
     from lapidar.core.declaring import editing
 
     place = editing.place_of(session.project.root)
-    return change(session, editing.dropped(place, session.options.names, session.options.group))
+    return pins.change(session, editing.dropped(place, session.options.names, session.options.group))

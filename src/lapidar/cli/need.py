@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Mapping
 
 from lapidar.cli import pins
-from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 
 DESCRIPTION = """\
@@ -44,33 +42,4 @@ def run(session: Session) -> int:
         name, path = reading.DECLARATION_NAME, session.project.declaration
         text = texts.get(name) or (path.read_text("utf-8") if path.is_file() else "")
         texts[name] = editing.claimed(text, session.options.index, [need.name for need in needs])
-    return change(session, texts)
-
-
-def change(session: Session, texts: Mapping[str, str]) -> int:
-    """Resolve a changed declaration, and only then write it, the lockfile and the environment."""
-    from lapidar.core.declaring import reading
-    from lapidar.core.errors import DeclarationError
-    from lapidar.core.pinning.flow import Pinning
-
-    project = session.project
-    previous = pins.previous_lock(session)
-    if previous and any(package.asked_for for package in previous.package) and not reading.read(project).needs:
-        raise DeclarationError(
-            "The lockfile was captured, and the project declares nothing",
-            why="what is not declared would be dropped from it",
-            remedy="`lapidar start` declares what is captured there; then say this again.",
-        )
-    declaration = reading.read(project, texts)
-    pins.warn_of_overrides(declaration, session.view)
-    cache = session.cache(create=True)
-    cache.require_writable()
-    settings = pins.options_of(session)
-    with Pinning(project, cache, declaration, previous, settings, session.view.reporter()) as pinning:
-        plan = pinning.plan()
-        pins.show_plan(plan, session.view)
-        pinned = pins.carry_out(session, pinning, plan, texts)
-    pins.conclude(session, plan, pinned)
-    if pinned and not session.options.no_restore:
-        pins.restore_into(session, pinned)
-    return ExitCode.DONE
+    return pins.change(session, texts)

@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 import datetime
 from collections.abc import Mapping
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_bytes, human_count, human_path
 
@@ -17,7 +17,6 @@ if TYPE_CHECKING:
     from lapidar.core.snapshot import Snapshot
 
 _SIGNS = {"added": "new", "removed": "gone", "newer": "newer", "older": "older", "replaced": "other file"}
-_STYLES = {"added": "good", "removed": "bad", "newer": "good", "older": "warn", "replaced": "warn"}
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -46,8 +45,7 @@ def previous_lock(session: Session) -> Snapshot | None:
     """The project's lockfile, if there is one."""
     from lapidar.core import lockfile
 
-    path = session.project.lockfile
-    return lockfile.read(path) if path.exists() else None
+    return lockfile.read_if_there(session.project.lockfile)
 
 
 def show_plan(plan: Plan, view: View) -> None:
@@ -73,9 +71,8 @@ def show_overrides(overrides: Mapping[str, str], view: View) -> None:
 
 def warn_of_overrides(declaration: Declaration, view: View) -> None:
     """Overrides that are past their date."""
-    today = datetime.date.today()
     for override in declaration.overrides.values():
-        if override.until and override.until < today:
+        if override.is_late:
             view.warn(
                 f"the override of {override.name} was to hold until {override.until} ({override.because}); "
                 "look whether it is still needed"
@@ -105,6 +102,8 @@ def carry_out(
 
 def conclude(session: Session, plan: Plan, pinned: Pinned | None) -> None:
     """The last lines."""
+    from lapidar.core.snapshot import short
+
     view = session.view
     if view.json:
         view.object(
@@ -124,7 +123,7 @@ def conclude(session: Session, plan: Plan, pinned: Pinned | None) -> None:
         return
     if pinned is None:
         return
-    digest = pinned.snapshot.snapshot.removeprefix("sha256:")[:12]
+    digest = short(pinned.snapshot.snapshot)
     shown = human_path(session.project.lockfile)
     if not pinned.changed:
         view.line(f"Nothing has changed: {shown}, snapshot {digest}", "good")
@@ -136,14 +135,43 @@ def conclude(session: Session, plan: Plan, pinned: Pinned | None) -> None:
     )
 
 
-def restore_into(session: Session, pinned: Pinned, into: Path | None = None) -> None:
+def restore_environment(session: Session, pinned: Pinned) -> None:
     """Bring the project's environment up to what was pinned."""
     from lapidar.core.restore import restore
 
     view = session.view
-    restored = restore(session.project, session.cache(), pinned.snapshot, into=into, reporter=view.reporter())
+    restored = restore(session.project, session.cache(), pinned.snapshot, reporter=view.reporter())
     if restored.already:
         view.note(f"{human_path(restored.environment)} matches already.")
         return
     done = "Replaced" if restored.replaced else "Restored"
     view.note(f"{done} {human_path(restored.environment)}: {human_count(restored.files, 'file')}")
+
+
+def change(session: Session, texts: Mapping[str, str]) -> int:
+    """Resolve a changed declaration, and only then write it, the lockfile and the environment."""
+    from lapidar.core.declaring import reading
+    from lapidar.core.errors import DeclarationError
+    from lapidar.core.pinning.flow import Pinning
+
+    project = session.project
+    previous = previous_lock(session)
+    if previous and any(package.asked_for for package in previous.package) and not reading.read(project).needs:
+        raise DeclarationError(
+            "The lockfile was captured, and the project declares nothing",
+            why="what is not declared would be dropped from it",
+            remedy="`lapidar start` declares what is captured there; then say this again.",
+        )
+    declaration = reading.read(project, texts)
+    warn_of_overrides(declaration, session.view)
+    cache = session.cache(create=True)
+    cache.require_writable()
+    settings = options_of(session)
+    with Pinning(project, cache, declaration, previous, settings, session.view.reporter()) as pinning:
+        plan = pinning.plan()
+        show_plan(plan, session.view)
+        pinned = carry_out(session, pinning, plan, texts)
+    conclude(session, plan, pinned)
+    if pinned and not session.options.no_restore:
+        restore_environment(session, pinned)
+    return ExitCode.DONE

@@ -33,7 +33,7 @@ def run(session: Session) -> int:
     from packaging.utils import canonicalize_name
 
     from lapidar.core.declaring import reading
-    from lapidar.core.errors import Conflict
+    from lapidar.core.pinning import explain
     from lapidar.core.pinning.flow import Pinning
     from lapidar.core.pinning.outlook import pinned_version
 
@@ -44,13 +44,9 @@ def run(session: Session) -> int:
     with Pinning(session.project, session.cache(create=True), declaration, previous, options) as pinning:
         candidates = pinning.candidates(pinning.policy(keep=False))
         releases = candidates.releases(name)
-        near = [] if releases else pinning.indexes.near(name)
+        if not releases:
+            raise explain.unknown(name, pinning.indexes)
         pinned = pinned_version(pinning, name)
-    if not releases:
-        raise Conflict(
-            f"There is no package called {name}",
-            remedy=f"Near to it: {', '.join(near)}." if near else "Look at its spelling, and at [index].",
-        )
     if view.json:
         view.object(
             [

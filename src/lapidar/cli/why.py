@@ -13,7 +13,7 @@ from lapidar.cli.view import View, human_count
 if TYPE_CHECKING:
     from lapidar.core.declaring.records import Declaration, Need
     from lapidar.core.graph import Edge, Graph
-    from lapidar.core.snapshot import Package
+    from lapidar.core.snapshot import Package, Snapshot
 
 DESCRIPTION = """\
 Show why a package is in the lockfile: every chain from a need of the project down to it, with the range at each step.
@@ -69,7 +69,6 @@ def _present(package: Package, graph: Graph, view: View) -> None:
                 "name": package.name,
                 "version": package.version,
                 "chains": [[edge._asdict() for edge in chain] for chain in chains],
-                "idle": [],
             }
         )
         return
@@ -108,7 +107,7 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
         if not graph.idle.get(need.name):
             said.append("Nothing in it needs it.")
     if declaration.indexes:
-        said += _tried(session, need, declaration)
+        said += _tried(session, need, declaration, graph.snapshot)
     if view.json:
         view.object({"name": need.name, "version": package.version if package else None, "chains": [], "absent": said})
         return
@@ -116,15 +115,14 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
         view.line(line)
 
 
-def _tried(session: Session, need: Need, declaration: Declaration) -> list[str]:
+def _tried(session: Session, need: Need, declaration: Declaration, snapshot: Snapshot) -> list[str]:
     """What would come of asking for it."""
     from lapidar.core.pinning.candidates import wish_of
     from lapidar.core.pinning.flow import Pinning
     from lapidar.core.pinning.outlook import what_keeps_out
 
     cache = session.cache(create=True)
-    previous = pins.previous_lock(session)
-    with Pinning(session.project, cache, declaration, previous, pins.options_of(session)) as pinning:
+    with Pinning(session.project, cache, declaration, snapshot, pins.options_of(session)) as pinning:
         candidates = pinning.candidates(pinning.policy(keep=False))
         reasons = what_keeps_out(pinning, candidates, wish_of(need.requirement))
     if not reasons:

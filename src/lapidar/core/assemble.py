@@ -131,9 +131,8 @@ def _is_python_script(cache: Cache, entry: Entry) -> bool:
 
 def _metadata_folder(base: Runtime, tree: Tree) -> str | None:
     for entry in tree:
-        root, folder, name = (*entry.path.split("/"), "", "")[:3]
-        if root == "site" and f"{folder}/{name}".endswith((".dist-info/METADATA", ".egg-info/PKG-INFO")):
-            return f"{base.site}/{folder}"
+        if layout.is_metadata(entry.path):
+            return f"{base.site}/{entry.path.split('/')[1]}"
     return None
 
 

@@ -25,24 +25,15 @@ def random_name() -> str:
     return os.urandom(6).hex()
 
 
-def _try_lock(descriptor: int) -> bool:
-    """Lock for this process alone; False where somebody else holds it or the file system has no locks."""
-    try:
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return False
-    return True
-
-
-def _held_by_another(descriptor: int) -> bool:
-    """Lock for this process alone; whether somebody else holds it. A file system without locks has nobody."""
+def _try_lock(descriptor: int) -> bool | None:
+    """Lock for this process alone; False where somebody else holds it, None where the file system has no locks."""
     try:
         fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
-        return True
-    except OSError:
         return False
-    return False
+    except OSError:
+        return None
+    return True
 
 
 def _still_named(path: Path, descriptor: int) -> bool:
@@ -100,7 +91,7 @@ class WorkFolder:
                 self._descriptor = os.open(self.path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
             except FileNotFoundError:
                 continue
-            if not _held_by_another(self._descriptor) and _still_named(self.path, self._descriptor):
+            if _try_lock(self._descriptor) is not False and _still_named(self.path, self._descriptor):
                 return
             os.close(self._descriptor)
 

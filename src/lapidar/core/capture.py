@@ -105,7 +105,7 @@ def capture(
     with cache.in_use():
         try:
             found = packages.observe(answer, project, skip_outside=skip_outside)
-            unused = choose_used(project, answer, found, scope)
+            unused = choose_used(project, answer, found, scope, cache)
             base = runtime.observe(answer, found.claimed, full=full_runtime)
             seen = Seen(cache.root / "seen", answer.prefix)
             drafts = _drafts(base, found)
@@ -154,15 +154,11 @@ def _drafts(base: runtime.Observed, found: packages.Observed) -> dict[str, list[
 
 def _snapshot(base: runtime.Observed, found: packages.Observed, stowed: dict[str, Stowed]) -> Snapshot:
     remainder = (found.remainder_record(stowed[_REMAINDER]),) if _REMAINDER in stowed else ()
-    return lockfile.identify(
-        Snapshot(
-            format=lockfile.FORMAT,
-            snapshot="sha256:" + "0" * 64,
-            platform=runtime.platform(base.answer),
-            runtime=(base.record(stowed[base.label]),),
-            package=found.records(stowed, base.answer.markers),
-            remainder=remainder,
-        )
+    return lockfile.identified(
+        runtime.platform(base.answer),
+        base.record(stowed[base.label]),
+        found.records(stowed, base.answer.markers),
+        remainder,
     )
 
 

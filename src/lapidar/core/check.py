@@ -19,7 +19,7 @@ from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Walking
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.project import Project
-from lapidar.core.snapshot import Snapshot, runtime_label
+from lapidar.core.snapshot import Snapshot, runtime_label, short
 
 __all__ = ["Checked", "Finding", "check", "judge_cache", "judge_environment"]
 
@@ -175,11 +175,6 @@ def _restored(snapshot: Snapshot, target: Path) -> Manifest | Finding:
     if restored is None:
         return Finding("environment", manifest.FILE_NAME, "the list of placed files is missing or altered")
     return restored.manifest
-
-
-def short(snapshot_id: str) -> str:
-    """The first digits of a snapshot's identity, as shown to people."""
-    return snapshot_id.removeprefix("sha256:")[:12]
 
 
 def _derive(snapshot: Snapshot, target: Path, cache: Cache, project: Project, listed: Manifest) -> Manifest:

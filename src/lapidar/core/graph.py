@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from packaging.requirements import InvalidRequirement, Requirement
+from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.store import Cache
@@ -15,7 +14,7 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.pinning.held import metadata_of_tree
 from lapidar.core.pinning.target import Target
 from lapidar.core.snapshot import Snapshot
-from lapidar.core.standards.metadata import Metadata
+from lapidar.core.standards.metadata import Metadata, applies
 
 __all__ = ["Edge", "Graph", "Idle"]
 
@@ -50,13 +49,11 @@ class Graph:
     Attributes:
         edges: by their source.
         idle: by the name that is not needed.
-        unknown: packages whose needs' ranges are not known, because the cache lacks their metadata.
     """
 
     snapshot: Snapshot
     edges: dict[str, list[Edge]] = field(default_factory=dict)
     idle: dict[str, list[Idle]] = field(default_factory=dict)
-    unknown: list[str] = field(default_factory=list)
 
     @classmethod
     def of(cls, snapshot: Snapshot, declaration: Declaration, cache: Cache | None) -> Graph:
@@ -78,8 +75,8 @@ class Graph:
             if (name, extra) in active or name not in metadata:
                 continue
             active.add((name, extra))
-            for requirement in _requirements(metadata[name]):
-                if _holds(requirement, markers, extra) and (not extra or not _holds(requirement, markers, "")):
+            for requirement in metadata[name].requirements():
+                if applies(requirement, markers, extra):
                     target = canonicalize_name(requirement.name)
                     graph._add(Edge(name, target, _text(requirement)))
                     waiting += [(target, canonicalize_name(one)) for one in requirement.extras]
@@ -89,7 +86,7 @@ class Graph:
 
     def _of_project(self, declaration: Declaration, markers: dict[str, str]) -> None:
         for need in declaration.needs:
-            if need.requirement.marker is None or _holds(need.requirement, markers, ""):
+            if applies(need.requirement, markers):
                 self._add(Edge("", need.name, _text(need.requirement), need.where))
         if not declaration.needs:
             for package in self.snapshot.package:
@@ -102,24 +99,23 @@ class Graph:
             several.append(edge)
 
     def _metadata(self, cache: Cache | None) -> dict[str, Metadata]:
-        found = {}
+        found: dict[str, Metadata] = {}
+        if cache is None:
+            return found
         for package in self.snapshot.package:
             try:
-                if cache is not None:
-                    found[package.name] = metadata_of_tree(cache, package.tree)
-                    continue
+                found[package.name] = metadata_of_tree(cache, package.tree)
             except (LapidarError, OSError):
-                pass
-            self.unknown.append(package.name)
+                continue  # then its needs are known without their ranges
         return found
 
     def _note_idle(self, metadata: dict[str, Metadata], markers: dict[str, str]) -> None:
         for name, one in metadata.items():
-            for requirement in _requirements(one):
+            for requirement in one.requirements():
                 target = canonicalize_name(requirement.name)
                 if any(edge.target == target for edge in self.edges.get(name, ())):
                     continue
-                extras = [extra for extra in one.extras if _holds(requirement, markers, extra)]
+                extras = [extra for extra in one.extras if applies(requirement, markers, extra)]
                 self.idle.setdefault(target, []).append(
                     Idle(name, f"{_text(requirement)}; {requirement.marker}", extras[0] if extras else "")
                 )
@@ -151,18 +147,6 @@ class Graph:
             met = {edge.target for edge in chain}
             waiting += [[edge, *chain] for edge in back.get(chain[0].source, ()) if edge.source not in met]
         return found
-
-
-def _requirements(metadata: Metadata) -> Iterator[Requirement]:
-    for text in metadata.requires:
-        try:
-            yield Requirement(text)
-        except InvalidRequirement:
-            continue
-
-
-def _holds(requirement: Requirement, markers: dict[str, str], extra: str) -> bool:
-    return requirement.marker is None or requirement.marker.evaluate({**markers, "extra": extra})
 
 
 def _text(requirement: Requirement) -> str:

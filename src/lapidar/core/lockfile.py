@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import re
 import tomllib
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -18,9 +19,9 @@ import msgspec
 from lapidar.core import atomic
 from lapidar.core.errors import LockfileError
 from lapidar.core.project import LOCKFILE_NAME
-from lapidar.core.snapshot import Snapshot
+from lapidar.core.snapshot import Package, Platform, Remainder, Runtime, Snapshot
 
-__all__ = ["FORMAT", "identify", "parse", "read", "render", "write"]
+__all__ = ["FORMAT", "identified", "identify", "parse", "read", "read_if_there", "render", "write"]
 
 FORMAT = 1
 _BANNER = "# Written by lapidar. Commit this file; do not edit it.\n"
@@ -70,6 +71,14 @@ def identify(snapshot: Snapshot) -> Snapshot:
     text = f"{_BANNER}format = {snapshot.format}\n{_body(snapshot)}"
     digest = "sha256:" + hashlib.sha256(text.encode("utf-8")).hexdigest()
     return msgspec.structs.replace(snapshot, snapshot=digest)
+
+
+def identified(
+    platform: Platform, runtime: Runtime, packages: Iterable[Package], remainder: Iterable[Remainder] = ()
+) -> Snapshot:
+    """A snapshot of these records, with its identity."""
+    unknown = "sha256:" + "0" * 64
+    return identify(Snapshot(FORMAT, unknown, platform, (runtime,), tuple(packages), tuple(remainder)))
 
 
 def render(snapshot: Snapshot) -> str:
@@ -151,6 +160,15 @@ def read(path: Path) -> Snapshot:
             f"{path} cannot be read", why=error.strerror or str(error), remedy="Name another with --lock."
         ) from error
     return parse(text, str(path))
+
+
+def read_if_there(path: Path) -> Snapshot | None:
+    """Read and verify a lockfile; None where there is none.
+
+    Raises:
+        LockfileError: it is not valid.
+    """
+    return read(path) if path.exists() else None
 
 
 def write(snapshot: Snapshot, path: Path) -> None:

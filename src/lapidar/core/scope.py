@@ -6,11 +6,13 @@ from itertools import islice
 
 from packaging.utils import canonicalize_name
 
+from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.environment.probe import Answer
 from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.layers import packages
 from lapidar.core.project import Project
+from lapidar.core.selection import closure
 from lapidar.core.standards.metadata import needed
 from lapidar.core.survey import sources
 from lapidar.core.survey.flow import survey
@@ -20,12 +22,15 @@ __all__ = ["choose_used"]
 _MANY = 3000
 
 
-def choose_used(project: Project, answer: Answer, found: packages.Observed, scope: str | None) -> dict[str, str]:
+def choose_used(
+    project: Project, answer: Answer, found: packages.Observed, scope: str | None, cache: Cache
+) -> dict[str, str]:
     """Take out of what was observed the packages that the project does not use.
 
     Args:
         found: everything that was observed; what is not used is taken out of it.
         scope: ``used``, ``whole``, or None to decide by what the project has.
+        cache: keeps what was read of unchanged sources.
 
     Returns:
         What was taken out, with the reason.
@@ -35,13 +40,14 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
     """
     if scope == "whole" or not found.packages:
         return {}
-    if scope is None and len(list(islice(sources.find(project.root), _MANY + 1))) > _MANY:
+    files = list(islice(sources.find(project.root), _MANY + 1 if scope is None else None))
+    if scope is None and len(files) > _MANY:
         found.warnings.append(
             f"{project.root} has more than {_MANY:,} source files, too many to be one project: "
             "everything was captured; --scope used chooses all the same"
         )
         return {}
-    surveyed = survey(project, answer, None, installed=found)
+    surveyed = survey(project, answer, cache, installed=found, files=files, suggest=False)
     try:
         declared = reading.read(project).needs
     except DeclarationError:
@@ -63,12 +69,7 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
             extras[need.name] |= {canonicalize_name(extra) for extra in need.requirement.extras}
     # No extra is inferred here: what only an extra needs that nobody declares is not used.
     needs = needed([package.metadata for package in found.packages], answer.markers, (), extras)
-    waiting, kept = list(roots & here), set[str]()
-    while waiting:
-        name = waiting.pop()
-        if name not in kept:
-            kept.add(name)
-            waiting += needs[name]
+    kept = closure(roots & here, needs)
     unused = {name: _reason(name, needs) for name in sorted(here - kept)}
     found.packages = [package for package in found.packages if package.metadata.name in kept]
     found.warnings += [f"{problem}; what it imports is not known" for problem in surveyed.problems]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable, Mapping
 
 import msgspec
 
@@ -10,7 +10,22 @@ from lapidar.core import lockfile
 from lapidar.core.errors import LapidarError
 from lapidar.core.snapshot import Snapshot
 
-__all__ = ["groups_of", "left_out", "without"]
+__all__ = ["closure", "groups_of", "left_out", "without"]
+
+
+def closure(asked: Iterable[str], needs: Mapping[str, Iterable[str]]) -> set[str]:
+    """What is asked for, and all that it needs, as far as it is there.
+
+    Args:
+        needs: for each name that is there, the names that it needs.
+    """
+    waiting, found = list(asked), set[str]()
+    while waiting:
+        name = waiting.pop()
+        if name in needs and name not in found:
+            found.add(name)
+            waiting += needs[name]
+    return found
 
 
 def groups_of(snapshot: Snapshot) -> list[str]:
@@ -44,17 +59,11 @@ def without(snapshot: Snapshot, groups: Collection[str]) -> Snapshot:
     """A snapshot without some groups: what only these ask for, and what only that needs, is not in it."""
     if not groups:
         return snapshot
-    by_name = {package.name: package for package in snapshot.package}
-    waiting = [
+    asked = [
         package.name
         for package in snapshot.package
         if package.wanted or any(group not in groups for group in package.groups)
     ]
-    needed: set[str] = set()
-    while waiting:
-        name = waiting.pop()
-        if name in by_name and name not in needed:
-            needed.add(name)
-            waiting += by_name[name].requires
+    needed = closure(asked, {package.name: package.requires for package in snapshot.package})
     kept = tuple(package for package in snapshot.package if package.name in needed)
     return lockfile.identify(msgspec.structs.replace(snapshot, package=kept))

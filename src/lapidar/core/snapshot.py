@@ -156,3 +156,8 @@ class Snapshot(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
 def runtime_label(runtime: Runtime) -> str:
     """How a runtime is called in messages: ``cpython 3.11.7``."""
     return f"{runtime.implementation} {runtime.version}"
+
+
+def short(snapshot_id: str) -> str:
+    """The first digits of a snapshot's identity, as shown to people."""
+    return snapshot_id.removeprefix("sha256:")[:12]

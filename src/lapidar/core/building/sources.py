@@ -56,7 +56,7 @@ def _unzip(archive: Path, target: Path, file_name: str) -> None:
 
 
 class Checkout(NamedTuple):
-    """A reference to a repository: ``git+https://host/repository@revision#subdirectory=folder``."""
+    """A reference to a repository: ``git+https://packages.example/repository@revision#subdirectory=folder``."""
 
     url: str
     revision: str

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-import datetime
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from packaging.specifiers import InvalidSpecifier, SpecifierSet
+from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
 from packaging.version import InvalidVersion, Version
 
 from lapidar.core.declaring.records import Declaration
 from lapidar.core.graph import Graph
 from lapidar.core.pinning.target import Target
 from lapidar.core.snapshot import Snapshot
+from lapidar.core.standards.metadata import applies
 
 __all__ = ["Drift", "drift", "overrides"]
 
@@ -32,11 +33,11 @@ def drift(declaration: Declaration, snapshot: Snapshot) -> Iterator[Drift]:
     runtime = snapshot.only_runtime.version
     if not declaration.python.contains(runtime, prereleases=True):
         yield Drift("python", f"{declaration.python} is declared, and {runtime} is locked", "lapidar pin")
-    markers = {**Target(snapshot.only_runtime, snapshot.platform).markers, "extra": ""}
+    markers = Target(snapshot.only_runtime, snapshot.platform).markers
     locked = {package.name: package for package in snapshot.package}
     asked = set()
     for need in declaration.needs:
-        if need.requirement.marker is not None and not need.requirement.marker.evaluate(markers):
+        if not applies(need.requirement, markers):
             continue
         asked.add(need.name)
         if need.name not in locked:
@@ -59,16 +60,11 @@ def _fits(specifier: SpecifierSet, version: str) -> bool:
     return specifier.contains(version, prereleases=True)
 
 
-def overrides(declaration: Declaration, graph: Graph, today: datetime.date | None = None) -> Iterator[str]:
+def overrides(declaration: Declaration, graph: Graph) -> Iterator[str]:
     """How each override acts, as far as it can be told without asking an index: a sentence each."""
-    today = today or datetime.date.today()
     locked = {package.name: package for package in graph.snapshot.package}
     for override in declaration.overrides.values():
-        late = (
-            f" It was to hold until {override.until}: look whether it is still needed."
-            if (override.until and override.until < today)
-            else ""
-        )
+        late = f" It was to hold until {override.until}: look whether it is still needed." if override.is_late else ""
         package = locked.get(override.name)
         if package is None:
             yield f"The override of {override.name} changes nothing: the package is not in the lockfile.{late}"
@@ -89,10 +85,4 @@ def _same(one: str, other: str) -> bool:
 
 
 def _allows(text: str, version: str) -> bool:
-    at = next((at for at, char in enumerate(text) if char in "<>=!~@"), len(text))
-    if text[at : at + 1] == "@":
-        return True
-    try:
-        return _fits(SpecifierSet(text[at:]), version)
-    except InvalidSpecifier:
-        return True
+    return _fits(Requirement(text).specifier, version)  # that of an address is empty, and allows all

@@ -27,7 +27,7 @@ from lapidar.core.declaring.records import Declaration, Index, Need, Override
 from lapidar.core.errors import DeclarationError
 from lapidar.core.standards.direct_url import without_credentials
 
-__all__ = ["DECLARATION_NAME", "PYPROJECT_NAME", "of_script", "parse_need", "read", "user_file"]
+__all__ = ["DECLARATION_NAME", "PYPROJECT_NAME", "load", "of_lists", "of_script", "parse_need", "read", "user_file"]
 
 DECLARATION_NAME = "lapidar.toml"
 PYPROJECT_NAME = "pyproject.toml"
@@ -160,11 +160,7 @@ class _Reading:
         if text is None:
             return
         try:
-            # A plain version means that line of versions: 3.11 is any 3.11.x.
-            plain = isinstance(text, str) and re.fullmatch(r"\d+(\.\d+)*", text.strip())
-            asked = SpecifierSet(
-                f"=={text}.*" if plain and str(text).count(".") < 2 else f"=={text}" if plain else str(text)
-            )
+            asked = _runtimes(str(text))
         except InvalidSpecifier as error:
             raise DeclarationError(f"{where}: {text!r} is not a range of versions", remedy='Write ">=3.11".') from error
         self.python = self.python & asked
@@ -204,6 +200,13 @@ class _Reading:
             self.needs += _needs(texts, f"{DECLARATION_NAME}, group {group}", canonicalize_name(group))
         for name, digests in _table(table, "sha256", where).items():
             self.sha256[canonicalize_name(name)] = tuple(_strings(digests, f"{where} sha256.{name}"))
+
+
+def _runtimes(text: str) -> SpecifierSet:
+    """A range of runtimes. A plain version means that line of versions: 3.11 is any 3.11.x."""
+    if not re.fullmatch(r"\d+(\.\d+)*", text.strip()):
+        return SpecifierSet(text)
+    return SpecifierSet(f"=={text}" if text.count(".") > 1 else f"=={text}.*")
 
 
 def _first_cause(error: BaseException) -> str:
@@ -296,7 +299,9 @@ def _override(name: str, fields: object) -> Override:
     if unknown := sorted(set(fields) - {*_KINDS, "because", "until", "url"}):
         raise DeclarationError(f"{where} has a key that means nothing: {unknown[0]}")
     if fields.get("commit") and not fields.get("url"):
-        raise DeclarationError(f"{where} has a commit and no url", remedy='Write url = "https://..." beside it.')
+        raise DeclarationError(
+            f"{where} has a commit and no url", remedy='Write url = "https://packages.example/..." beside it.'
+        )
     try:
         until = fields.get("until")
         day = datetime.date.fromisoformat(until) if isinstance(until, str) else until
@@ -345,8 +350,3 @@ def of_lists(root: Path) -> Declaration:
             problems=(*whole.problems, *found.problems),
         )
     return whole
-
-
-def distinct(needs: Iterable[Need]) -> list[Need]:
-    """Needs with those that say the same thing of the same group only once."""
-    return list({(need.group, need.name, need.text): need for need in needs}.values())

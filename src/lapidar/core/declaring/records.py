@@ -71,6 +71,11 @@ class Override:
     commit: str = ""
 
     @property
+    def is_late(self) -> bool:
+        """Whether today is past the day until which it was to hold."""
+        return self.until is not None and self.until < datetime.date.today()
+
+    @property
     def target(self) -> str:
         """What it uses, for people."""
         if self.commit:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from lapidar.core.snapshot import Package, Snapshot
+from lapidar.core.standards import direct_url
 
 __all__ = ["render"]
 
@@ -26,8 +27,7 @@ def render(snapshot: Snapshot) -> tuple[str, list[str]]:
 def _line(package: Package) -> str:
     origin = package.origin
     if origin.kind == "version-control" and origin.url:
-        part = f"#subdirectory={origin.subdirectory}" if origin.subdirectory else ""
-        return f"{package.name} @ git+{origin.url}@{origin.commit}{part}"
+        return f"{package.name} @ {direct_url.reference(origin)}"
     what = f"{package.name} @ {origin.url}" if origin.kind == "archive" and origin.url else ""
     what = what or f"{package.name}=={package.version}"
     return f"{what} \\\n    --hash=sha256:{origin.sha256}" if origin.sha256 else what

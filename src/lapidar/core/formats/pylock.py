@@ -30,8 +30,9 @@ from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.index.page import File
 from lapidar.core.pinning.flow import Pinning, Plan
 from lapidar.core.pinning.held import Held
+from lapidar.core.snapshot import Origin, Snapshot
 from lapidar.core.snapshot import Package as Pinned
-from lapidar.core.snapshot import Snapshot
+from lapidar.core.standards import direct_url
 
 __all__ = ["plan", "render"]
 
@@ -138,8 +139,13 @@ def _source(
     source: PackageVcs | PackageDirectory | PackageArchive | PackageWheel | PackageSdist,
 ) -> Held | File:
     if isinstance(source, PackageVcs):
-        part = f"#subdirectory={source.subdirectory}" if source.subdirectory else ""
-        return pinning.supply.named(package.name, f"git+{source.url or source.path}@{source.commit_id}{part}")
+        origin = Origin(
+            kind="version-control",
+            url=source.url or source.path,
+            commit=source.commit_id,
+            subdirectory=source.subdirectory,
+        )
+        return pinning.supply.named(package.name, direct_url.reference(origin))
     if isinstance(source, PackageDirectory):
         return pinning.supply.named(package.name, str(lock.parent / source.path))
     digest = source.hashes.get("sha256")

@@ -179,7 +179,7 @@ class Client:
                 raise _unreachable(url, f"it answers with status {response.status} ({response.reason or 'no reason'})")
             yield response
         finally:
-            response.release_conn() if response.closed else response.close()
+            response.close()  # one that was read to its end has gone back to the pool already
 
     def _asked(self, url: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
         address, credentials = _credentials(url)

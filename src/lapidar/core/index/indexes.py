@@ -115,10 +115,6 @@ class Indexes:
         self.ask_ahead([name])
         return self._pages[name].result()
 
-    def is_here(self, name: str) -> bool:
-        """Whether a page has come already."""
-        return name in self._pages and self._pages[name].done()
-
     def _page(self, name: str) -> list[File]:
         for index in self.of_name(name):
             files = self._page_of(index, name)

@@ -164,11 +164,14 @@ def of_html(text: str, url: str, index: str) -> list[File]:
     _verify_version(links.version, index)
     base = urljoin(url, links.base)
     files = [file for link in links.links if (file := _of_link(link, base, index))]
-    if not files and (
-        links.links or "<html" not in text.lower()[:2000] + "<html" * ("<!doctype" in text.lower()[:200])
-    ):
+    if not files and (links.links or not _is_html(text)):
         raise _no_index(index, "its page links to no package")
     return files
+
+
+def _is_html(text: str) -> bool:
+    head = text[:2000].lower()
+    return "<html" in head or "<!doctype" in head[:200]
 
 
 def _of_link(link: dict[str, str], base: str, index: str) -> File | None:

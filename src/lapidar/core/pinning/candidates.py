@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import SpecifierSet
@@ -15,11 +15,12 @@ from lapidar.core.building.build import BuildFailed
 from lapidar.core.errors import IndexTrouble, PackageBroken
 from lapidar.core.index.indexes import Indexes, NoMetadata
 from lapidar.core.index.page import File
+from lapidar.core.pinning.held import Held
 from lapidar.core.pinning.solver import Wish
 from lapidar.core.pinning.target import Target
-from lapidar.core.standards.metadata import Metadata
+from lapidar.core.standards.metadata import Metadata, applies
 
-__all__ = ["Candidates", "Release", "Settled", "names_prerelease", "wish_of"]
+__all__ = ["Candidates", "Policy", "Release", "Settled", "names_prerelease", "wish_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,14 +45,14 @@ class Settled:
     """A version that is settled from elsewhere than an index: an override, a direct reference, a kept package.
 
     Attributes:
-        metadata: gives its core metadata when it is asked for; None where the file of an index must tell.
+        held: it in the cache; None where its file is still to be had from an index.
     """
 
     version: Version
-    metadata: Callable[[], Metadata] | None
+    held: Held | None = None
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class Policy:
     """What may be chosen.
 
@@ -116,7 +117,7 @@ class Candidates:
         indexes: Indexes,
         target: Target,
         policy: Policy,
-        build_metadata: Callable[[File], Metadata] | None = None,
+        build_metadata: Callable[[File], Metadata],
     ) -> None:
         self.indexes = indexes
         self.target = target
@@ -140,7 +141,7 @@ class Candidates:
         fitting = [release.version for release in self.releases(name) if not release.reason]
         if not kept:
             return fitting
-        if kept.metadata is None and kept.version not in fitting:
+        if kept.held is None and kept.version not in fitting:
             return fitting
         return [kept.version, *(version for version in fitting if version != kept.version)]
 
@@ -155,7 +156,7 @@ class Candidates:
             except InvalidRequirement as error:
                 self._unusable(name, version, f"one of its needs cannot be read: {str(error).splitlines()[0]}")
                 return None
-            if not self._applies(requirement, extra):
+            if not applies(requirement, self.target.markers, extra):
                 continue
             wish = wish_of(requirement, any_version=canonicalize_name(requirement.name) in self.policy.forced)
             if requirement.url and wish.name not in self.policy.settled:
@@ -175,27 +176,15 @@ class Candidates:
                 self._metadata_soon(wish)
 
     def _metadata_soon(self, wish: Wish) -> None:
-        kept = self.policy.kept.get(wish.name)
-        if wish.name in self.policy.settled or kept:
+        if wish.name in self.policy.settled or wish.name in self.policy.kept:
             return
         for release in self._releases[wish.name]:
-            if not release.reason and (wish.specifier is None or wish.specifier.contains(release.version, True)):
+            if not release.reason and wish.allows(release.version):
                 if release.file and release.file.is_wheel:
                     self.indexes.metadata_ahead(release.file)
                 return
 
     # ---- needs
-
-    def _applies(self, requirement: Requirement, extra: str) -> bool:
-        if requirement.marker is None:
-            return not extra
-        environment = self.target.markers
-        if not extra:
-            return requirement.marker.evaluate({**environment, "extra": ""})
-        # What holds without the extra is needed by the package without it.
-        return requirement.marker.evaluate({**environment, "extra": extra}) and not requirement.marker.evaluate(
-            {**environment, "extra": ""}
-        )
 
     def metadata(self, name: str, version: Version) -> Metadata | None:
         """The core metadata of a version; None where it cannot be used, with a note."""
@@ -206,9 +195,9 @@ class Candidates:
         return self._metadata[key]
 
     def _read_metadata(self, name: str, version: Version) -> Metadata | None:
-        for settled in (self.policy.settled.get(name), self.policy.kept.get(name)):
-            if settled and settled.version == version and settled.metadata:
-                return settled.metadata()
+        held = self.held(name, version)
+        if held:
+            return held.metadata
         file = self.file(name, version)
         try:
             metadata = self._metadata_of(file)
@@ -230,20 +219,24 @@ class Candidates:
     def _metadata_of(self, file: File) -> Metadata:
         if file.is_wheel:
             return Metadata.parse(self.indexes.metadata(file).decode("utf-8", "replace"))
-        if self._build_metadata is None:
-            raise NoMetadata(f"{file.name} would have to be built")
         return self._build_metadata(file)
 
     def _unusable(self, name: str, version: Version, why: str, *, note: bool = True) -> None:
         """Note that a version cannot be chosen, and why."""
         at = next((at for at, one in enumerate(self._releases.get(name, [])) if one.version == version), None)
         if at is not None:
-            old = self._releases[name][at]
-            self._releases[name][at] = Release(version, old.file, why, old.uploaded, old.withdrawn)
+            self._releases[name][at] = replace(self._releases[name][at], reason=why)
         if note:
             self.notes[f"{name} {version} was passed over: {why}"] = None
 
     # ---- files
+
+    def held(self, name: str, version: Version) -> Held | None:
+        """A version that is in the cache already, by what is settled or kept."""
+        for settled in (self.policy.settled.get(name), self.policy.kept.get(name)):
+            if settled and settled.version == version and settled.held:
+                return settled.held
+        return None
 
     def file(self, name: str, version: Version) -> File:
         """The file of a version that is used here.
@@ -320,9 +313,7 @@ class Candidates:
         if name in self.policy.prereleases or not final:
             return releases
         return [
-            Release(one.version, one.file, "a pre-release", one.uploaded, one.withdrawn)
-            if one.version.is_prerelease and not one.reason
-            else one
+            replace(one, reason="a pre-release") if one.version.is_prerelease and not one.reason else one
             for one in releases
         ]
 

@@ -7,10 +7,11 @@ from collections.abc import Iterable, Sequence
 from packaging.version import Version
 
 from lapidar.core.errors import Conflict
+from lapidar.core.index.indexes import Indexes
 from lapidar.core.pinning.candidates import Candidates
 from lapidar.core.pinning.solver import Fact, Solver, Unsolvable, Wish
 
-__all__ = ["conflict", "sentences"]
+__all__ = ["conflict", "sentences", "unknown"]
 
 _MOST_REASONS = 4
 
@@ -23,19 +24,24 @@ def conflict(facts: Sequence[Fact], candidates: Candidates, roots: Sequence[Wish
         roots, limits: what was asked for.
     """
     told = sentences(facts, candidates)
-    unknown = [fact.wish.name for fact in facts if fact.wish and not candidates.knows(fact.wish.name)]
-    if unknown:
-        near = candidates.indexes.near(unknown[0])
-        return Conflict(
-            f"There is no package called {unknown[0]}",
-            why="; ".join(told),
-            remedy=f"Near to it: {', '.join(near)}." if near else "Look at its spelling, and at [index].",
-        )
+    for fact in facts:
+        if fact.wish and not candidates.knows(fact.wish.name):
+            return unknown(fact.wish.name, candidates.indexes, "; ".join(told))
     ways = list(_ways_out(facts, candidates, roots, limits))
     return Conflict(
         "The needs cannot be met together",
         why="\n  ".join(["", *told]),
         remedy="\n        ".join(ways) or "Widen one of these ranges (`lapidar versions NAME` shows what there is).",
+    )
+
+
+def unknown(name: str, indexes: Indexes, why: str = "") -> Conflict:
+    """The error for a name that no index has; tells of near ones."""
+    near = indexes.near(name)
+    return Conflict(
+        f"There is no package called {name}",
+        why=why,
+        remedy=f"Near to it: {', '.join(near)}." if near else "Look at its spelling, and at [index].",
     )
 
 
@@ -99,13 +105,16 @@ def _span(versions: Iterable[Version], all_versions: Sequence[Version]) -> str:
     return ", ".join(shown[:-1]) + " and " + shown[-1] if len(shown) > 1 else shown[0]
 
 
+def _unmet(facts: Sequence[Fact], candidates: Candidates) -> list[Wish]:
+    """The needs that nothing there is to choose from meets."""
+    wishes = {fact.wish.text: fact.wish for fact in facts if fact.wish}.values()
+    return [wish for wish in wishes if not any(map(wish.allows, candidates.versions(wish.name)))]
+
+
 def _nothing_there(facts: Sequence[Fact], candidates: Candidates) -> Iterable[str]:
     """For each need that nothing meets: what there is of that name, and why it is not chosen."""
-    for wish in {fact.wish.text: fact.wish for fact in facts if fact.wish}.values():
-        allowed = [
-            v for v in candidates.versions(wish.name) if wish.specifier is None or wish.specifier.contains(v, True)
-        ]
-        if allowed or wish.name in candidates.policy.settled:
+    for wish in _unmet(facts, candidates):
+        if wish.name in candidates.policy.settled:
             continue
         if not candidates.indexes.indexes:
             yield f"no package index is configured, and {wish.name} is not pinned in a version that fits {wish.text}"
@@ -117,18 +126,14 @@ def _nothing_there(facts: Sequence[Fact], candidates: Candidates) -> Iterable[st
         told = {fact.version for fact in facts if fact.wish is None and fact.package == wish.name}
         if any(release.version in told for release in releases):
             continue
-        against = [
-            one
-            for one in releases
-            if one.reason and (wish.specifier is None or wish.specifier.contains(one.version, True))
-        ]
         by_reason: dict[str, list[Version]] = {}
-        for one in against:
-            by_reason.setdefault(one.reason, []).append(one.version)
+        for one in releases:
+            if one.reason and wish.allows(one.version):
+                by_reason.setdefault(one.reason, []).append(one.version)
         every = [one.version for one in releases]
         for reason, versions in list(by_reason.items())[:_MOST_REASONS]:
             yield f"{wish.name} {_span(versions, every)} cannot be chosen: {reason}"
-        if not against:
+        if not by_reason:
             newest = next((one.version for one in releases if not one.reason), releases[0].version)
             yield f"no {wish.text} exists: there is {_span(every, every)}, and {newest} is the newest that fits here"
 
@@ -142,7 +147,7 @@ def _ways_out(
     """Each of the project's own ranges in the conflict taken away, tried: what would be chosen then."""
     own = {fact.wish for fact in facts if not fact.package and fact.wish and fact.wish.specifier is not None}
     for wish in sorted(own, key=lambda wish: wish.text):
-        freed_roots = [replace_range(one, wish) for one in roots]
+        freed_roots = [one._replace(specifier=None) if one == wish else one for one in roots]
         freed_limits = [one for one in limits if one != wish]
         try:
             answer = Solver(candidates, freed_roots, freed_limits).solve()
@@ -153,29 +158,21 @@ def _ways_out(
             extras = f"[{','.join(wish.extras)}]" if wish.extras else ""
             bound = _bound(version, candidates.versions(wish.name), wish)
             yield f"{wish.name} {version} fits: lapidar need '{wish.name}{extras}{bound}'"
-    yield from _older_direct_needs(facts, candidates, roots, limits)
+    yield from _permissions(facts, candidates)
 
 
-def replace_range(wish: Wish, freed: Wish) -> Wish:
-    """A wish without its range if it is the one to be freed."""
-    return wish._replace(specifier=None) if wish == freed else wish
-
-
-def _older_direct_needs(
-    facts: Sequence[Fact], candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish]
-) -> Iterable[str]:
-    """Where a range of the project names a pre-release-only or withdrawn version, say how to have it all the same."""
-    for wish in {fact.wish.text: fact.wish for fact in facts if fact.wish}.values():
+def _permissions(facts: Sequence[Fact], candidates: Candidates) -> Iterable[str]:
+    """Where only a pre-release or a withdrawn version would do: what to declare to have it all the same."""
+    for wish in _unmet(facts, candidates):
         if wish.name in candidates.policy.settled or not candidates.indexes.indexes:
             continue
-        if any(wish.specifier is None or wish.specifier.contains(v, True) for v in candidates.versions(wish.name)):
-            continue
         for release in candidates.releases(wish.name):
-            fits = wish.specifier is None or wish.specifier.contains(release.version, True)
-            if fits and release.reason == "a pre-release":
+            if not wish.allows(release.version):
+                continue
+            if release.reason == "a pre-release":
                 yield f"to allow this pre-release: lapidar need '{wish.name}>={release.version}'"
                 break
-            if fits and release.reason.startswith("withdrawn"):
+            if release.reason.startswith("withdrawn"):
                 yield f"to use it although it was withdrawn: lapidar need '{wish.name}=={release.version}'"
                 break
 
@@ -183,7 +180,7 @@ def _older_direct_needs(
 def _bound(version: Version, versions: Sequence[Version], wish: Wish) -> str:
     """The shortest range that leads to a version: below the next one, or from it on."""
     newer = sorted(one for one in versions if one > version)
-    allowed = [one for one in versions if wish.specifier and wish.specifier.contains(one, True)]
+    allowed = [one for one in versions if wish.allows(one)]
     if newer and (not allowed or version < max(allowed)):
         return f"<{newer[0]}"
     return f">={version}"

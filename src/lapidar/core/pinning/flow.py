@@ -29,7 +29,7 @@ from lapidar.core.pinning.target import Target
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Package, Snapshot
-from lapidar.core.standards.metadata import Metadata, needed
+from lapidar.core.standards.metadata import Metadata, applies, needed
 
 __all__ = ["Change", "Options", "Pinned", "Pinning", "Plan"]
 
@@ -59,7 +59,6 @@ class Change:
     name: str
     old: str
     new: str
-    why: str = ""
 
     @property
     def kind(self) -> str:
@@ -154,15 +153,12 @@ class Pinning:
 
     # ---- what is asked for
 
-    def _applying(self, needs: Iterable[Need]) -> Iterator[Need]:
-        for need in needs:
-            marker = need.requirement.marker
-            if marker is None or marker.evaluate({**self.target.markers, "extra": ""}):
-                yield need
+    def _applying(self, needs: Iterable[Need]) -> list[Need]:
+        return [need for need in needs if applies(need.requirement, self.target.markers)]
 
-    def roots(self) -> list[Wish]:
+    def roots(self, *, without_override: str = "") -> list[Wish]:
         """What the project asks for."""
-        forced = self.declaration.overrides
+        forced = set(self.declaration.overrides) - {without_override}
         return [
             wish_of(need.requirement, need.where, any_version=need.name in forced)
             for need in self._applying(self.declaration.needs)
@@ -178,39 +174,32 @@ class Pinning:
 
     def policy(self, *, without_override: str = "", keep: bool = True) -> Policy:
         """What may be chosen, by the declaration, the options and what is pinned."""
-        own = [*self._applying(self.declaration.needs), *self._applying(self.declaration.limits)]
-        policy = Policy(
+        own = self._applying([*self.declaration.needs, *self.declaration.limits])
+        overrides = [one for one in self.declaration.overrides.values() if one.name != without_override]
+        settled = {one.name: self._overriding(one) for one in overrides}
+        for need in own:
+            if need.requirement.url and need.name not in settled:
+                settled[need.name] = _settled(self.supply.reference(need.requirement))
+        kept = self._kept(settled) if keep else {}
+        exact = _exact(own)
+        for name, one in [*settled.items(), *kept.items()]:
+            if one.held is None:  # its file may have been withdrawn since
+                exact.setdefault(name, set()).add(one.version)
+        return Policy(
             prereleases={need.name for need in own if names_prerelease(need.requirement.specifier)},
-            exact=_exact(own),
+            exact=exact,
             sha256=self.declaration.sha256,
             as_of=self.options.as_of,
             wheels_only=self.options.wheels_only,
-            forced={name for name in self.declaration.overrides if name != without_override},
+            forced={one.name for one in overrides},
+            kept=kept,
+            settled=settled,
         )
-        settled: dict[str, Settled] = {}
-        self._held: dict[tuple[str, Version], Held] = {}
-        for override in self.declaration.overrides.values():
-            if override.name != without_override:
-                settled[override.name] = self._overriding(override, policy)
-        for need in own:
-            if need.requirement.url and need.name not in settled:
-                settled[need.name] = self._hold(self.supply.reference(need.requirement))
-        policy.settled = settled
-        policy.kept = self._kept(policy) if keep else {}
-        return policy
 
-    def _hold(self, found: Held) -> Settled:
-        self._held[(found.metadata.name, Version(found.metadata.version))] = found
-        return found.settled
+    def _overriding(self, override: Override) -> Settled:
+        return Settled(Version(override.version)) if override.version else _settled(self.supply.override(override))
 
-    def _overriding(self, override: Override, policy: Policy) -> Settled:
-        if not override.version:
-            return self._hold(self.supply.override(override))
-        version = Version(override.version)
-        policy.exact = {**policy.exact, override.name: {version}}
-        return Settled(version, None)
-
-    def _kept(self, policy: Policy) -> dict[str, Settled]:
+    def _kept(self, settled: Collection[str]) -> dict[str, Settled]:
         """What is pinned already, where it is not to be chosen anew."""
         kept: dict[str, Settled] = {}
         if self.previous is None or self.options.renew_all or self.options.as_of:
@@ -218,18 +207,14 @@ class Pinning:
         if self.target.runtime.version.split(".")[:2] != self.previous.only_runtime.version.split(".")[:2]:
             return kept
         for package in self.previous.package:
-            if package.name in self.options.renew or package.name in policy.settled:
+            if package.name in self.options.renew or package.name in settled:
                 continue
             try:
-                version = Version(package.version)
+                found = Settled(Version(package.version), held.of_package(self.cache, package))
             except InvalidVersion:
                 continue
-            found = held.of_package(self.cache, package)
-            if found:
-                kept[package.name] = self._hold(found)
-            elif self.indexes.indexes:
-                kept[package.name] = Settled(version, None)
-                policy.exact = {**policy.exact, package.name: {*policy.exact.get(package.name, ()), version}}
+            if found.held or self.indexes.indexes:
+                kept[package.name] = found
         return kept
 
     # ---- resolving
@@ -248,8 +233,7 @@ class Pinning:
             Conflict: the needs cannot be met together; it says why.
             IndexTrouble: an index cannot be used.
         """
-        policy = self.policy()
-        candidates = self.candidates(policy)
+        candidates = self.candidates()
         self._require_versions_of_overrides(candidates)
         answer = self.solve(candidates)
         choices = {name: self._choice(name, version, candidates) for name, version in answer.items() if "[" not in name}
@@ -258,17 +242,16 @@ class Pinning:
 
     def plan_of(self, found: Mapping[str, Held | File]) -> Plan:
         """A plan of packages that were chosen elsewhere."""
-        choices: dict[str, _Choice] = {}
-        for name, one in found.items():
-            brought = self.supply.one(one) if isinstance(one, File) else one
-            choices[name] = _Choice(brought.metadata, brought, None)
-        return self._plan(choices, (), {})
+        files = {name: one for name, one in found.items() if isinstance(one, File)}
+        helds = {name: one for name, one in found.items() if isinstance(one, Held)}
+        helds |= zip(files, self.supply.many(list(files.values())), strict=True)
+        return self._plan({name: _Choice(one.metadata, one, None) for name, one in helds.items()}, (), {})
 
     def _plan(self, choices: dict[str, _Choice], notes: Iterable[str], effects: dict[str, str]) -> Plan:
         rest = self.previous.remainder if self.previous else ()
         notes = [*notes, *(f"files of no package are not pinned, and go: {', '.join(one.paths)}" for one in rest)]
         files = [choice.file for choice in choices.values() if choice.file]
-        missing = [file for file in files if not self.cache.made(file.sha256)]
+        missing = [file for file in files if self.supply.made(file) is None]
         return Plan(
             target=self.target,
             choices=choices,
@@ -280,17 +263,15 @@ class Pinning:
         )
 
     def _require_versions_of_overrides(self, candidates: Candidates) -> None:
-        for override in self.declaration.overrides.values():
-            version = Version(override.version) if override.version else None
-            if version is None or (override.name, version) in self._held:
+        for name, settled in candidates.policy.settled.items():
+            if settled.held:
                 continue
-            usable = {release.version: release for release in candidates.releases(override.name)}
-            if version not in usable or usable[version].file is None:
-                why = usable[version].reason if version in usable else "no index has this version"
+            release = next((one for one in candidates.releases(name) if one.version == settled.version), None)
+            if release is None or release.file is None:
                 raise Conflict(
-                    f"The override of {override.name} asks for {version}, which cannot be had",
-                    why=why,
-                    remedy=f"`lapidar versions {override.name}` shows what there is.",
+                    f"The override of {name} asks for {settled.version}, which cannot be had",
+                    why=release.reason if release else "no index has this version",
+                    remedy=f"`lapidar versions {name}` shows what there is.",
                 )
 
     def solve(self, candidates: Candidates) -> dict[str, Version]:
@@ -312,7 +293,7 @@ class Pinning:
     def _choice(self, name: str, version: Version, candidates: Candidates) -> _Choice:
         metadata = candidates.metadata(name, version)
         assert metadata is not None, "what is chosen has metadata"
-        found = self._held.get((name, version))
+        found = candidates.held(name, version)
         return _Choice(metadata, found, None if found else candidates.file(name, version))
 
     def _effect(self, name: str, answer: Mapping[str, Version]) -> str:
@@ -324,7 +305,7 @@ class Pinning:
             return f"acts: {override.target} is used"
         candidates = self.candidates(self.policy(without_override=name, keep=False))
         try:
-            without = Solver(candidates, self._roots_without(name), self.limits()).solve().get(name)
+            without = Solver(candidates, self.roots(without_override=name), self.limits()).solve().get(name)
         except Unsolvable:
             return "acts: without it the needs cannot be met together"
         except LapidarError as error:
@@ -332,13 +313,6 @@ class Pinning:
         if without == answer[name]:
             return "changes nothing any more: the same version would be chosen without it"
         return f"acts: without it {without} would be chosen"
-
-    def _roots_without(self, name: str) -> list[Wish]:
-        forced = set(self.declaration.overrides) - {name}
-        return [
-            wish_of(need.requirement, need.where, any_version=need.name in forced)
-            for need in self._applying(self.declaration.needs)
-        ]
 
     def _changes(self, choices: Mapping[str, _Choice]) -> Iterator[Change]:
         old = {package.name: package for package in self.previous.package} if self.previous else {}
@@ -378,7 +352,7 @@ class Pinning:
 
     def snapshot(self, helds: Mapping[str, Held], needs: Sequence[Need] | None = None) -> Snapshot:
         """The snapshot of packages that are held."""
-        asked = list(self._applying(self.declaration.needs if needs is None else needs))
+        asked = self._applying(self.declaration.needs if needs is None else needs)
         wanted = {need.name for need in asked if not need.group}
         groups = {need.name: {other.group for other in asked if other.name == need.name} - {""} for need in asked}
         extras: dict[str, set[str]] = {}
@@ -408,15 +382,7 @@ class Pinning:
                     built_with=one.built_with,
                 )
             )
-        return lockfile.identify(
-            Snapshot(
-                format=lockfile.FORMAT,
-                snapshot="sha256:" + "0" * 64,
-                platform=self.target.platform,
-                runtime=(self.target.runtime,),
-                package=tuple(records),
-            )
-        )
+        return lockfile.identified(self.target.platform, self.target.runtime, records)
 
     # ---- building
 
@@ -444,6 +410,10 @@ class Pinning:
         finally:
             self._building.pop()
         return snapshot
+
+
+def _settled(found: Held) -> Settled:
+    return Settled(found.version, found)
 
 
 def _exact(needs: Iterable[Need]) -> dict[str, set[Version]]:

@@ -8,8 +8,8 @@ from packaging.version import Version
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError, PackageBroken
-from lapidar.core.pinning.candidates import Settled
 from lapidar.core.snapshot import Origin, Package
+from lapidar.core.standards import layout
 from lapidar.core.standards.metadata import Metadata
 
 __all__ = ["Held", "metadata_of_tree", "of_package"]
@@ -25,9 +25,8 @@ class Held:
     built_with: tuple[str, ...] = ()
 
     @property
-    def settled(self) -> Settled:
-        """It as the one version to choose, or to prefer."""
-        return Settled(Version(self.metadata.version), lambda: self.metadata)
+    def version(self) -> Version:
+        return Version(self.metadata.version)
 
 
 def metadata_of_tree(cache: Cache, digest: str) -> Metadata:
@@ -38,7 +37,7 @@ def metadata_of_tree(cache: Cache, digest: str) -> Metadata:
         CacheError: the cache lacks it.
     """
     for entry in cache.tree(digest):
-        if entry.path.count("/") == 2 and entry.path.endswith((".dist-info/METADATA", ".egg-info/PKG-INFO")):
+        if layout.is_metadata(entry.path):
             try:
                 return Metadata.parse(cache.read(entry).decode("utf-8", "replace"))
             except ValueError as error:

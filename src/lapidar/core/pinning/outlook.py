@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from packaging.specifiers import SpecifierSet
 from packaging.version import InvalidVersion, Version
 
-from lapidar.core.errors import Conflict
 from lapidar.core.pinning.candidates import Candidates
 from lapidar.core.pinning.explain import sentences
 from lapidar.core.pinning.flow import Pinning
@@ -73,12 +72,12 @@ def _holders(
     found = [
         f"you: {wish.text}"
         for wish in [*pinning.roots(), *pinning.limits()]
-        if wish.name == name and wish.specifier and not wish.specifier.contains(newest, True)
+        if wish.name == name and not wish.allows(newest)
     ]
     for key, version in answer.items():
         whose, _, extra = key.rstrip("]").partition("[")
         for wish in candidates.wishes(whose, version, extra) or ():
-            if wish.name == name and wish.specifier and not wish.specifier.contains(newest, True):
+            if wish.name == name and not wish.allows(newest):
                 found.append(f"{key} {version}: {wish.text}")
     if found:
         return found
@@ -92,8 +91,6 @@ def what_keeps_out(pinning: Pinning, candidates: Candidates, wish: Wish) -> list
         Solver(candidates, roots, pinning.limits()).solve()
     except Unsolvable as error:
         return [text for text in sentences(error.facts, candidates) if not text.startswith(f"you ask for {wish.text}")]
-    except Conflict as error:
-        return [str(error)]
     return []
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from packaging.requirements import Requirement
+from contextlib import ExitStack
+
+import msgspec
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring.records import Declaration, Index
@@ -14,6 +16,7 @@ from lapidar.core.pinning.held import Held
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Package, Snapshot
+from lapidar.core.standards import direct_url
 from lapidar.core.standards.direct_url import without_credentials
 
 __all__ = ["fetch_missing"]
@@ -37,54 +40,77 @@ def fetch_missing(
     missing = [package for package in snapshot.package if not cache.is_whole(package.tree)]
     if not missing:
         return []
-    with Pinning(project, cache, declaration, snapshot, reporter=reporter) as pinning:
-        for package in missing:
-            held = _fetched(pinning, package)
-            if held.tree != package.tree:
-                raise MissingFromCache(
-                    f"{package.name} {package.version} is not what the lockfile says",
-                    why=f"its tree is {held.tree}, and not {package.tree}"
-                    + ("; it was built anew, and builds differ" if package.built_with else ""),
-                    remedy="Find the cache, or a copy of it, that has the tree. Nothing was placed.",
-                )
+    with Pinning(project, cache, declaration, snapshot, reporter=reporter) as pinning, ExitStack() as stack:
+        finder = _Finder(pinning, stack)
+        found = [(package, finder.find(package)) for package in missing]
+        files = [(package, one) for package, one in found if isinstance(one, File)]
+        fetched = zip(files, pinning.supply.many([file for _, file in files]), strict=True)
+        helds = [(package, held) for (package, _), held in fetched]
+        helds += [(package, one) for package, one in found if isinstance(one, Held)]
+    for package, held in helds:
+        _require_same(package, held)
     return [package.name for package in missing]
 
 
-def _fetched(pinning: Pinning, package: Package) -> Held:
-    origin = package.origin
-    if origin.kind == "index" and origin.file and origin.index:
-        return pinning.supply.one(_file_of_index(pinning, package))
-    if origin.kind == "archive" and origin.url and _is_named(pinning.declaration, origin.url):
-        return pinning.supply.one(File(name=origin.file or "", url=origin.url, sha256=origin.sha256 or ""))
-    if origin.kind == "archive" and origin.file:
-        return pinning.supply.one(_in_any_folder(pinning, package))
-    if origin.kind == "version-control" and origin.url and _is_named(pinning.declaration, origin.url):
-        part = f"#subdirectory={origin.subdirectory}" if origin.subdirectory else ""
-        return pinning.supply.reference(Requirement(f"{package.name} @ git+{origin.url}@{origin.commit}{part}"))
-    raise MissingFromCache(
-        f"{package.name} {package.version} is not in the cache, and cannot be fetched",
-        why="only the captured environment had it"
-        if origin.kind == "environment"
-        else f"its origin ({origin.url or origin.path or origin.kind}) is not one that the project names",
-        remedy="Find the cache, or a copy of it, that has it.",
-    )
+def _require_same(package: Package, held: Held) -> None:
+    if held.tree != package.tree:
+        raise MissingFromCache(
+            f"{package.name} {package.version} is not what the lockfile says",
+            why=f"its tree is {held.tree}, and not {package.tree}"
+            + ("; it was built anew, and builds differ" if package.built_with else ""),
+            remedy="Find the cache, or a copy of it, that has the tree. Nothing was placed.",
+        )
 
 
-def _file_of_index(pinning: Pinning, package: Package) -> File:
-    origin = package.origin
-    for index in pinning.indexes.indexes:
-        inside = pinning.project.relative(pinning.project.root / index.address)
-        if origin.index in (without_credentials(index.address), inside):
-            return _named(_one(pinning, index), package)
-    raise IndexTrouble(
-        f"{package.name} {package.version} came from {origin.index}, which is not configured here",
-        remedy="Name it in [index] or LAPIDAR_INDEX if you trust it. Nothing was fetched.",
-    )
+class _Finder:
+    """Finds where packages are fetched from.
 
+    Args:
+        stack: closes the indexes that are opened.
+    """
 
-def _one(pinning: Pinning, index: Index) -> Indexes:
-    """Only this index, for any name: the lockfile says where each file came from."""
-    return Indexes([Index(index.name, index.address)], pinning.cache)
+    def __init__(self, pinning: Pinning, stack: ExitStack) -> None:
+        self._pinning = pinning
+        self._stack = stack
+        self._alone: dict[str, Indexes] = {}
+
+    def find(self, package: Package) -> File | Held:
+        """The file to fetch, or, for what is not a file, what was brought."""
+        origin = package.origin
+        named = origin.url is not None and _is_named(self._pinning.declaration, origin.url)
+        if origin.kind == "index" and origin.file and origin.index:
+            return self._of_index(package)
+        if origin.kind == "archive" and named:
+            return File(name=origin.file or "", url=origin.url or "", sha256=origin.sha256 or "")
+        if origin.kind == "archive" and origin.file:
+            return _in_any_folder(self._pinning, package)
+        if origin.kind == "version-control" and named:
+            return self._pinning.supply.named(package.name, direct_url.reference(origin))
+        raise MissingFromCache(
+            f"{package.name} {package.version} is not in the cache, and cannot be fetched",
+            why="only the captured environment had it"
+            if origin.kind == "environment"
+            else f"its origin ({origin.url or origin.path or origin.kind}) is not one that the project names",
+            remedy="Find the cache, or a copy of it, that has it.",
+        )
+
+    def _of_index(self, package: Package) -> File:
+        origin = package.origin
+        for index in self._pinning.indexes.indexes:
+            inside = self._pinning.project.relative(self._pinning.project.root / index.address)
+            if origin.index in (without_credentials(index.address), inside):
+                return _named(self._only(index), package)
+        raise IndexTrouble(
+            f"{package.name} {package.version} came from {origin.index}, which is not configured here",
+            remedy="Name it in [index] or LAPIDAR_INDEX if you trust it. Nothing was fetched.",
+        )
+
+    def _only(self, index: Index) -> Indexes:
+        """One index, for any name: the lockfile says where each file came from."""
+        if index.address not in self._alone:
+            alone = Indexes([Index(index.name, index.address)], self._pinning.cache)
+            self._alone[index.address] = self._stack.enter_context(alone)
+        return self._alone[index.address]
 
 
 def _in_any_folder(pinning: Pinning, package: Package) -> File:
@@ -102,9 +128,7 @@ def _in_any_folder(pinning: Pinning, package: Package) -> File:
 def _named(indexes: Indexes, package: Package) -> File:
     for file in indexes.files(package.name):
         if file.name == package.origin.file:
-            return File(
-                name=file.name, url=file.url, sha256=package.origin.sha256 or "", bytes=file.bytes, index=file.index
-            )
+            return msgspec.structs.replace(file, sha256=package.origin.sha256 or "")
     raise IndexTrouble(
         f"{package.origin.file} is not on its index any more",
         remedy="Find the cache, or a copy of it, that has it; or `lapidar pin --renew` to choose anew.",

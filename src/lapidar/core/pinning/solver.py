@@ -41,6 +41,10 @@ class Wish(NamedTuple):
     text: str
     where: str = ""
 
+    def allows(self, version: Version) -> bool:
+        """Whether a version is in its range; which pre-releases there are to choose from is decided elsewhere."""
+        return self.specifier is None or self.specifier.contains(version, prereleases=True)
+
 
 class Universe(Protocol):
     """What there is to choose from."""
@@ -119,8 +123,6 @@ class Solver:
 
     def __init__(self, universe: Universe, roots: Sequence[Wish], limits: Sequence[Wish] = ()) -> None:
         self.universe = universe
-        self.decided = 0
-        self.conflicts = 0
         self._versions: dict[str, Sequence[Version]] = {}
         self._masks: dict[tuple[str, str], int] = {}
         self._may_be: dict[str, int] = {}
@@ -184,7 +186,7 @@ class Solver:
             self._remaining(wish.name)
             found = 0
             for at, version in enumerate(self._versions[wish.name], 1):
-                if wish.specifier is None or wish.specifier.contains(version, prereleases=True):
+                if wish.allows(version):
                     found |= 1 << at
             self._masks[cached] = found
         return found
@@ -236,7 +238,6 @@ class Solver:
             self._learned.add((key, bit))
             changed += self._learn_needs(key, name, extra, version, bit)
         self._level += 1
-        self.decided += 1
         self._narrow(key, bit, None)
         self._chosen.add((key, bit))
         return changed
@@ -300,7 +301,6 @@ class Solver:
 
     def _resolve(self, conflict: _Incompatibility) -> _Incompatibility:
         """Follow a conflict to its causes until it tells what to do at an earlier level, and go back there."""
-        self.conflicts += 1
         for key in conflict.terms:
             self._trouble[key] = self._trouble.get(key, 0) + 1
         while conflict.terms:

@@ -55,9 +55,9 @@ class Supply:
 
     def many(self, files: Sequence[File]) -> list[Held]:
         """Bring several files, fetching ahead while others are stowed."""
-        wanted = [file for file in files if self._made(file) is None]
+        brought = {file.url: made for file in files if (made := self.made(file))}
+        wanted = [file for file in files if file.url not in brought]
         total = sum(file.bytes or 0 for file in wanted)
-        brought: dict[str, Held] = {}
         with progress.task(self.reporter, "Fetching", total, "bytes"), ThreadPoolExecutor(_AT_ONCE) as pool:
             # Entered in their threads; left here, after they are stowed.
             began = [(file, self.indexes.fetched(file)) for file in wanted]
@@ -77,28 +77,25 @@ class Supply:
                 for _, fetched, _ in paths:
                     fetched.__exit__(None, None, None)
                 raise
-        return [brought.get(file.url) or self.one(file) for file in files]
+        return [brought[file.url] for file in files]
 
     def one(self, file: File) -> Held:
         """Bring a file of an index."""
-        made = self._made(file)
-        if made:
-            return made
-        fetched = self.indexes.fetched(file)
-        with fetched as path:
-            return self._bring(file, fetched, path)
+        return self.many([file])[0]
 
-    def _made(self, file: File) -> Held | None:
-        """What came of a file before."""
+    def made(self, file: File) -> Held | None:
+        """What came of a file before; None where it is still to be had."""
         if not file.sha256:
             return None
-        made = self.cache.made(file.sha256 if file.is_wheel else self.builder.key(file.sha256))
+        key = file.sha256 if file.is_wheel else self.builder.key(file.sha256)
+        return self._made(key, self._origin(file, file.sha256, file.bytes))
+
+    def _made(self, key: str, origin: Origin) -> Held | None:
+        made = self.cache.made(key)
         if made is None:
             return None
         tree, built_with = made
-        return Held(
-            metadata_of_tree(self.cache, tree), tree, self._origin(file, file.sha256, file.bytes), tuple(built_with)
-        )
+        return Held(metadata_of_tree(self.cache, tree), tree, origin, tuple(built_with))
 
     def _bring(self, file: File, fetched: Fetched, path: Path) -> Held:
         digest = fetched.sha256
@@ -134,9 +131,9 @@ class Supply:
 
     def _build(self, source: Path, label: str, origin: Origin, digest: str, work: Path) -> Held:
         key = self.builder.key(digest)
-        made = self.cache.made(key)
+        made = self._made(key, origin)
         if made:
-            return Held(metadata_of_tree(self.cache, made[0]), made[0], origin, tuple(made[1]))
+            return made
         built, built_with = self.builder.wheel(source, label, work)
         return self._stow(built, built.name, origin, key, built_with)
 

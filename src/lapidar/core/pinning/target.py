@@ -49,7 +49,7 @@ class Target:
             "implementation_version": self.runtime.version,
             "os_name": "posix",
             "platform_machine": self.platform.machine,
-            "platform_python_implementation": {"cpython": "CPython"}.get(self.runtime.implementation, "CPython"),
+            "platform_python_implementation": "CPython",
             "platform_release": "",
             "platform_system": self.platform.system.capitalize(),
             "platform_version": "",

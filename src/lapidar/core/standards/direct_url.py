@@ -11,7 +11,7 @@ from urllib.parse import urlsplit, urlunsplit
 
 from lapidar.core.snapshot import Origin
 
-__all__ = ["origin", "render", "without_credentials"]
+__all__ = ["origin", "reference", "render", "without_credentials"]
 
 
 def without_credentials(url: str) -> str:
@@ -60,6 +60,12 @@ def origin(text: str) -> Origin:
             subdirectory=_text(data.get("subdirectory")),
         )
     return unknown
+
+
+def reference(came_from: Origin) -> str:
+    """A version-control origin as a direct reference (Version specifiers specification)."""
+    part = f"#subdirectory={came_from.subdirectory}" if came_from.subdirectory else ""
+    return f"{came_from.system or 'git'}+{came_from.url}@{came_from.commit}{part}"
 
 
 def _text(value: Any) -> str | None:

@@ -10,7 +10,15 @@ from __future__ import annotations
 
 import re
 
-__all__ = ["INSTALLER_FILES", "NEUTRAL_LINE", "is_bytecode", "is_installers_own", "neutral_headers", "neutral_script"]
+__all__ = [
+    "INSTALLER_FILES",
+    "NEUTRAL_LINE",
+    "is_bytecode",
+    "is_installers_own",
+    "is_metadata",
+    "neutral_headers",
+    "neutral_script",
+]
 
 # What an installer writes about its own act is not the package.
 INSTALLER_FILES = frozenset({"RECORD", "INSTALLER", "REQUESTED", "direct_url.json", "provenance_url.json"})
@@ -18,6 +26,7 @@ ORIGIN_FILE = "lapidar-origin.json"
 NEUTRAL_LINE = b"#!python\n"
 
 _HEADERS = re.compile(r"^include/(?:site/)?python\d+\.\d+[a-z]*/([^/]+)/")
+_METADATA = re.compile(r"^site/[^/]*\.(?:dist-info/METADATA|egg-info/PKG-INFO)$")
 _METADATA_FILE = re.compile(r"^[^/]+\.(?:dist|egg)-info/([^/]+)$")
 
 
@@ -29,6 +38,11 @@ def is_installers_own(site_path: str) -> bool:
     name = matched[1]
     # Some installers keep keys of their own caches beside the standard's files.
     return name in INSTALLER_FILES or name == ORIGIN_FILE or name.endswith("_cache.json")
+
+
+def is_metadata(tree_path: str) -> bool:
+    """Whether a path of a package tree is its core metadata."""
+    return _METADATA.match(tree_path) is not None
 
 
 def is_bytecode(path: str) -> bool:

@@ -13,7 +13,7 @@ from functools import lru_cache
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
-__all__ = ["Metadata", "needed"]
+__all__ = ["Metadata", "applies", "needed"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,6 +25,13 @@ class Metadata:
     requires: tuple[str, ...]
     extras: tuple[str, ...] = ()
     requires_python: str = ""
+
+    def requirements(self) -> Iterator[Requirement]:
+        """Its requirements; those that cannot be read are passed over."""
+        for text in self.requires:
+            requirement = _requirement(text)
+            if requirement is not None:
+                yield requirement
 
     @classmethod
     def parse(cls, text: str) -> Metadata:
@@ -41,6 +48,20 @@ class Metadata:
         extras = tuple(value.strip() for value in headers.get_all("Provides-Extra", ()))
         requires_python = headers.get("Requires-Python", "").strip()
         return cls(canonicalize_name(name), version, requires, extras, requires_python)
+
+
+def applies(requirement: Requirement, marker_environment: Mapping[str, str], extra: str = "") -> bool:
+    """Whether a requirement holds.
+
+    Args:
+        extra: the extra that it would be for: what holds without one is needed without it, and does not count again.
+    """
+    marker = requirement.marker
+    if marker is None:
+        return not extra
+    if not marker.evaluate({**marker_environment, "extra": extra}):
+        return False
+    return not extra or not marker.evaluate({**marker_environment, "extra": ""})
 
 
 @lru_cache(maxsize=4096)
@@ -98,18 +119,9 @@ class _Graph:
 
     def applying(self, name: str, extra: str) -> Iterator[Requirement]:
         """The requirements of a distribution that hold with an extra ("" for those that hold without one)."""
-        for text in self.by_name[name].requires:
-            requirement = _requirement(text)
-            if requirement is not None and self._applies(requirement, extra):
+        for requirement in self.by_name[name].requirements():
+            if applies(requirement, self.markers, extra):
                 yield requirement
-
-    def _applies(self, requirement: Requirement, extra: str) -> bool:
-        marker = requirement.marker
-        if marker is None:
-            return not extra  # what holds without an extra was counted when no extra was asked for
-        if not marker.evaluate({**self.markers, "extra": extra}):
-            return False
-        return not extra or not marker.evaluate({**self.markers, "extra": ""})
 
     def follow(self, name: str, extra: str) -> None:
         """Count what a distribution needs with an extra, and what is asked for by that in turn."""

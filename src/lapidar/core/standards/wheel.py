@@ -85,7 +85,7 @@ class Wheel:
 
     def _read_metadata(self, version: Version) -> Metadata:
         for member in self._members:
-            if member.path.count("/") == 2 and member.path.endswith(".dist-info/METADATA"):
+            if layout.is_metadata(member.path) and member.path.endswith("/METADATA"):
                 try:
                     metadata = Metadata.parse(self._archive.read(member.info).decode("utf-8", "replace"))
                     same = metadata.name == self._name and Version(metadata.version) == version

@@ -117,20 +117,24 @@ def survey(
     *,
     installed: packages.Observed | None = None,
     indexes: Indexes | None = None,
+    files: Iterable[str] | None = None,
+    suggest: bool = True,
 ) -> Surveyed:
     """Read all sources of a project as saved on disk, without running them.
 
     Args:
         answer: the interpreter of the environment that the project is used with, if there is one.
-        cache: looked in for what provides a missing module; it also keeps what was read of files, by their content.
+        cache: looked in for what provides a missing module; it also keeps what was read of unchanged files.
         installed: what the environment was found to hold, where that is known already.
         indexes: asked last for what provides a missing module.
+        files: the project's source files, where they were found already.
+        suggest: whether to look for what provides a missing module.
     """
-    read = _read(project.root, cache)
+    read = _read(project.root, sources.find(project.root) if files is None else files, cache)
     providers = _installed(project, answer, installed)
     declarations, problems = declared.of_project(project)
     declarations = [*declarations, *read.declarations]
-    return _judge(read, providers, declarations, problems, cache, indexes)
+    return _judge(read, providers, declarations, problems, cache if suggest else None, indexes if suggest else None)
 
 
 class _FileRead(msgspec.Struct, array_like=True):
@@ -148,11 +152,11 @@ class _FileRead(msgspec.Struct, array_like=True):
 _FILE_READ = msgspec.json.Decoder(_FileRead)
 
 
-def _read(root: Path, cache: Cache | None) -> _Read:
+def _read(root: Path, files: Iterable[str], cache: Cache | None) -> _Read:
     read = _Read(0, defaultdict(list), defaultdict(list), defaultdict(list), [], set(), [])
     # What was read of a file that is unchanged is not read again.
     seen = Seen(cache.root / "seen", f"sources of {root}") if cache else None
-    for file in sources.find(root):
+    for file in files:
         read.files += 1
         read.own.update(_own_names(file))
         one = _known_or_read(root / file, file, seen)

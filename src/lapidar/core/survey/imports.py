@@ -12,11 +12,12 @@ __all__ = ["Found", "Use", "read"]
 
 Manner = Literal["plain", "in a function", "tried", "for type checking", "by name"]
 
-_PERSONAL = re.compile(r"^(/home/|/Users/|/root/|/mnt/|/media/|/scratch/|[A-Za-z]:[\\/])[^\s:*?\"<>|]+$")
+# Where the files of one person, or of one machine, lie.
+_PERSONAL_ROOTS = rf"(/({'|'.join(['home', 'Users', 'root', 'mnt', 'media', 'scratch'])})/|[A-Za-z]:[\\/])"
+_PERSONAL = re.compile(rf"^{_PERSONAL_ROOTS}[^\s:*?\"<>|]+$")
 # What is looked for inside expressions; a text without any of these has nothing there.
 _IN_EXPRESSIONS = re.compile(
-    r"subprocess|os\.system|os\.popen|shutil\.which|import_module|__import__"
-    r"|[\"'](?:/home/|/Users/|/root/|/mnt/|/media/|/scratch/|[A-Za-z]:[\\/])"
+    r"subprocess|os\.system|os\.popen|shutil\.which|import_module|__import__" rf"|[\"']{_PERSONAL_ROOTS}"
 )
 _STATEMENT_LISTS = ("body", "orelse", "finalbody", "handlers", "cases")
 _STARTERS = frozenset({"run", "call", "check_call", "check_output", "Popen"})
