@@ -68,6 +68,7 @@ class Pins(Pinning):
                 site = site_of(self.restored)
                 found = {path.name.split("-")[0].lower().replace(".", "_") for path in site.glob("*.dist-info")}
                 self.assertEqual(found, there)
+                self.assertEqual(self.lapidar("run", "true").stderr, "")  # what was left out on purpose is no drift
                 self.lapidar("check", "--deep")
         self.assertIn("no group", self.fails("restore", "--group", "nobody"))
 
@@ -510,6 +511,9 @@ class Forms(Pinning):
         install(wheel(self.folder, "unknown"), venv)
         self.lapidar("capture", venv, "--lock", "other.lock")
         self.assertIn("unknown cannot be exported", self.fails("export", "pylock", "--lock", "other.lock"))
+        self.lapidar("export", "requirements")  # under a name that is not taken for a declaration afterwards
+        (self.project / "lapidar.toml").unlink()
+        self.assertEqual(self.json("survey", venv)["declared"], [])
 
     def test_start_takes_over_what_there_is(self) -> None:
         lists = {

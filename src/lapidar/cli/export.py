@@ -18,7 +18,7 @@ examples:
   lapidar export pylock                        into pylock.toml
   lapidar export requirements --to -           to standard output"""
 
-_FILES = {"pylock": "pylock.toml", "requirements": "requirements.lock.txt"}
+_FILES = {"pylock": "pylock.toml", "requirements": "pinned-packages.txt"}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -28,10 +28,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core import lockfile
-    from lapidar.core.check import short
+    from lapidar.core import lockfile, selection
     from lapidar.core.environment import marker
     from lapidar.core.errors import LapidarError
+    from lapidar.core.snapshot import short
 
     words = session.options.words[1:] if session.options.words[:1] == ["--"] else session.options.words
     project = session.project
@@ -42,7 +42,7 @@ def run(session: Session) -> int:
     if mark is None:
         raise LapidarError(f"There is no restored environment at {environment}", remedy="Run `lapidar restore` first.")
     if not session.options.env and project.lockfile.is_file():
-        wanted = lockfile.read(project.lockfile).snapshot
+        wanted = selection.without(lockfile.read(project.lockfile), mark.left_out).snapshot
         if wanted != mark.snapshot:
             session.view.warn(
                 f"the environment is of snapshot {short(mark.snapshot)}, the lockfile of {short(wanted)}; "
