@@ -90,8 +90,8 @@ def carry_out(
 
     view, project = session.view, session.project
     if session.options.dry_run:
-        amount = human_count(plan.fetch_files, "file") if plan.fetch_files else "nothing"
-        view.note(f"Nothing was changed (--dry-run). To fetch: {amount}, {human_bytes(plan.fetch_bytes)}.")
+        files = f"{human_count(plan.fetch_files, 'file')}, {human_bytes(plan.fetch_bytes)}"
+        view.note(f"Nothing was changed (--dry-run). To fetch: {files if plan.fetch_files else 'nothing'}.")
         return None
     pinned = pinning.carry_out(plan)
     for name, text in (texts or {}).items():
