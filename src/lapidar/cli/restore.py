@@ -23,6 +23,7 @@ examples:
   lapidar restore --into /tmp/again --placement copy
   lapidar restore --leave-out report
   lapidar restore --fetch
+  lapidar restore --libraries host
   lapidar restore --snapshot 5f1c2a        from the history, by the beginning of its identity"""
 
 
@@ -42,6 +43,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     groups.add_argument("--leave-out", action="append", metavar="G", help="all groups but this one (may be repeated)")
     parser.add_argument(
         "--fetch", action="store_true", help="fetch what the cache lacks, each from the origin that the lockfile names"
+    )
+    parser.add_argument(
+        "--libraries",
+        choices=["auto", "private", "host"],
+        default="auto",
+        help="whose system libraries it runs with; private: the snapshot's, and nothing of the host's; host: the "
+        "host's, if they satisfy all that is recorded; auto: private where the snapshot has them",
     )
     parser.add_argument("--verify", action="store_true", help="read every byte in the cache before anything is placed")
 
@@ -65,6 +73,7 @@ def run(session: Session) -> int:
         into=session.path("into"),
         placement=Placement(options.placement),
         left_out=left_out,
+        libraries=options.libraries,
         verify=options.verify,
         reporter=view.reporter(),
     )
@@ -75,6 +84,7 @@ def run(session: Session) -> int:
                 "snapshot": restored.snapshot.snapshot,
                 "groups_left_out": left_out,
                 "placement": restored.placement,
+                "libraries": restored.libraries,
                 "files": restored.files,
                 "bytes": restored.bytes,
                 "already": restored.already,
@@ -94,12 +104,14 @@ def run(session: Session) -> int:
         view.warn(warning)
     if restored.compiled:
         view.note(f"Compiled the byte-code of {human_count(restored.compiled, 'tree')}; the cache keeps it.")
+    whose = "its own system libraries" if restored.libraries == "private" else "the host's system libraries"
     way = {"hardlink": "hard-linked", "clone": "cloned", "copy": "copied"}[restored.placement]
     view.line(
         f"{'Replaced' if restored.replaced else 'Restored'} {shown}: {human_count(restored.files, 'file')}, "
         f"{human_bytes(restored.bytes)}, {way}, in {human_seconds(restored.seconds)}",
         "good",
     )
+    view.note(f"It runs with {whose}.")
     if not options.into:
         view.note("Use it with: lapidar run COMMAND")
     return ExitCode.DONE

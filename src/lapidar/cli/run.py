@@ -5,13 +5,16 @@ from __future__ import annotations
 import argparse
 import os
 import shutil
+from errno import EACCES
+from pathlib import Path
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 
 DESCRIPTION = """\
-Run a command in the restored environment: its bin folder comes first on PATH, no shell is added, and the command
-takes the place of lapidar, so signals and its exit code are its own."""
+Run a command in the restored environment: its bin folder comes first on PATH, the variables and the umask are those of
+the snapshot's conditions, no shell is added, and the command takes the place of lapidar, so signals and its exit code
+are its own. One line on standard error says which numeric profile acts."""
 
 EXAMPLES = """\
 examples:
@@ -19,6 +22,7 @@ examples:
   lapidar run -- python -c 'import numpy; print(numpy.__version__)'"""
 
 # Settings of the user that would change what the interpreter of the environment is.
+_OF_THE_LOADER = ("LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT")
 _HIDDEN = ("PYTHONHOME", "PYTHONPATH", "PYTHONUSERBASE", "PYTHONSTARTUP")
 
 
@@ -48,11 +52,8 @@ def run(session: Session) -> int:
                 f"the environment is of snapshot {short(mark.snapshot)}, the lockfile of {short(wanted)}; "
                 "`lapidar restore` brings it up to date"
             )
-    variables = dict(os.environ)
-    hidden = [name for name in _HIDDEN if variables.pop(name, None) is not None]
-    if hidden:
-        session.view.warn(f"{', '.join(hidden)} is set here and was left out of the run")
     folder = os.path.abspath(environment)
+    variables = _variables(session, Path(folder), mark.libraries)
     variables["VIRTUAL_ENV"] = folder
     variables["PATH"] = f"{folder}/bin:{variables.get('PATH', os.defpath)}"
     program = shutil.which(words[0], path=variables["PATH"])
@@ -64,5 +65,32 @@ def run(session: Session) -> int:
     try:
         os.execve(program, words, variables)
     except OSError as error:
-        raise LapidarError(f"{program} cannot be run", why=error.strerror or str(error)) from error
+        remedy = (
+            "Is the file system mounted noexec? Then restore elsewhere with --into." if error.errno == EACCES else ""
+        )
+        raise LapidarError(f"{program} cannot be run", why=error.strerror or str(error), remedy=remedy) from error
     return ExitCode.FAILED
+
+
+def _variables(session: Session, environment: Path, libraries: str) -> dict[str, str]:
+    """The variables of the run: the caller's, held to the conditions of the snapshot."""
+    from lapidar.core.layers import conditions
+
+    variables = dict(os.environ)
+    names = (*_HIDDEN, *(_OF_THE_LOADER if libraries == "private" else ()))
+    hidden = [name for name in names if variables.pop(name, None) is not None]
+    if hidden:
+        session.view.warn(f"{', '.join(hidden)} is set here and was left out of the run")
+    held_to = conditions.kept(environment)
+    if held_to is None:
+        return variables
+    run = conditions.apply(held_to, variables, session.project.root)
+    if run.lacking:
+        session.view.warn(f"declared as secret, and not set here: {', '.join(run.lacking)}")
+    if run.warning:
+        session.view.warn(run.warning)
+    held = f"; held to the snapshot's: {', '.join(run.changed)}" if run.changed else ""
+    session.view.remark(run.profile + held)
+    if held_to.umask:
+        os.umask(int(held_to.umask, 8))
+    return run.variables

@@ -97,6 +97,11 @@ class View:
         if not self.quiet:
             self.line(text, style)
 
+    def remark(self, text: str) -> None:
+        """One line on standard error, where nobody asked for quiet: standard output belongs to another program."""
+        if not self.quiet:
+            print(self.styled("lapidar:", "faint", sys.stderr), printable(text), file=sys.stderr)
+
     def warn(self, text: str) -> None:
         """A warning, on standard error."""
         print(self.styled("note:", "warn", sys.stderr), printable(text), file=sys.stderr)

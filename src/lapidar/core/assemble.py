@@ -13,11 +13,13 @@ import msgspec
 from lapidar.core.bytecode import bytecode_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
-from lapidar.core.environment import activation, launchers, marker
+from lapidar.core.environment import activation, launchers, marker, startup
 from lapidar.core.environment.listing import Assembled, Listing, Row
-from lapidar.core.layers import packages, runtime
-from lapidar.core.snapshot import Kept, Package, Runtime, Snapshot, runtime_label
+from lapidar.core.layers import conditions, packages, runtime, tools
+from lapidar.core.layers import libraries as libraries_layer
+from lapidar.core.snapshot import LIBRARIES, Kept, Package, Runtime, Snapshot, runtime_label, tool_label
 from lapidar.core.standards import direct_url, entry_points, layout, record
+from lapidar.core.system import elf
 
 __all__ = ["Item", "Plan", "add_bytecode", "assemble", "derive"]
 
@@ -64,7 +66,7 @@ class Plan:
         return Assembled(Listing.of(rows, list(owners), wanted), written)
 
 
-def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_project: str) -> Plan:
+def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_project: str, libraries: str) -> Plan:
     """Plan a restored environment, but for its byte-code.
 
     Args:
@@ -72,61 +74,130 @@ def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_pr
         trees: its trees by their digests.
         cache: holds the bytes that generated files follow from (entry points, scripts).
         way_to_project: relative path from the environment's folder to the project's.
+        libraries: whose system libraries it is to run with: its own (``private``) or the ``host``'s.
     """
     plan = Plan()
     base = snapshot.only_runtime
     plan.add(runtime_label(base), runtime.place(base, trees[base.tree]))
-    _launchers(plan, base)
+    private = _libraries(plan, snapshot, trees) if libraries == "private" else None
+    _launchers(plan, base, private)
+    _tools(plan, snapshot, trees, private)
+    if snapshot.conditions:
+        plan.generate(marker.OWNER, conditions.KEPT, msgspec.json.encode(snapshot.conditions) + b"\n")
     for package in snapshot.package:
-        _package(plan, base, package, trees[package.tree], cache, way_to_project)
+        _Package(plan, base, package, trees[package.tree], cache, private).add(way_to_project)
     for rest in snapshot.remainder:
         plan.add("files of no package", packages.place(base, trees[rest.tree]))
     return plan
 
 
-def _launchers(plan: Plan, base: Runtime) -> None:
+def _libraries(plan: Plan, snapshot: Snapshot, trees: dict[str, Tree]) -> launchers.Private | None:
+    """The layer of system libraries, and what leads to it."""
+    layer = snapshot.libraries
+    if layer is None:
+        return None
+    tree = trees[layer.tree]
+    plan.add(LIBRARIES, libraries_layer.place(tree))
+    plan.generate(marker.OWNER, libraries_layer.KEPT, libraries_layer.keep(snapshot.library))
+    paths = [entry.path for entry in tree]
+    line, script = startup.files(paths)
+    plan.generate(marker.OWNER, f"{snapshot.only_runtime.site}/{startup.PATH_FILE}", line)
+    plan.generate(marker.OWNER, startup.SCRIPT, script)
+    return launchers.Private(layer.loader, startup.early(paths), layer.absolute)
+
+
+def _launchers(plan: Plan, base: Runtime, private: launchers.Private | None) -> None:
     executable = posixpath.basename(base.executable)
     major, minor = base.version.split(".")[:2]
-    text = launchers.interpreter(executable)
+    text = launchers.interpreter(executable, private)
     for name in dict.fromkeys(("python", f"python{major}", f"python{major}.{minor}", executable)):
         plan.generate(marker.OWNER, f"bin/{name}", text, executable=True)
     for path, data in activation.FILES.items():
         plan.generate(marker.OWNER, path, data)
 
 
-def _package(plan: Plan, base: Runtime, package: Package, tree: Tree, cache: Cache, way_to_project: str) -> None:
-    """A package's files, and what an installer would write beside them."""
-    owner = f"{package.name} {package.version}"
-    placed = list(packages.place(base, tree))
-    scripts = {entry.path for entry in tree if _is_python_script(cache, entry)}
-    moved = [
-        (entry, f"{packages.SCRIPTS}/{posixpath.basename(path)}" if entry.path in scripts else path)
-        for entry, path in placed
-    ]
-    plan.add(owner, moved)
-    listed = [path for entry, path in placed if entry.path not in scripts]
-    for path in scripts:
-        starter = path.removeprefix("prefix/")
-        plan.generate(owner, starter, launchers.starter(packages.SCRIPTS), executable=True)
-        listed.append(starter)
-    metadata = _metadata_folder(base, tree)
-    for script in _entry_points(cache, tree):
-        plan.generate(owner, f"bin/{script.name}", launchers.entry_point(script), executable=True)
-        listed.append(f"bin/{script.name}")
-    if metadata is None:
+def _tools(plan: Plan, snapshot: Snapshot, trees: dict[str, Tree], private: launchers.Private | None) -> None:
+    """Outside programs. They come with libraries of their own, or not at all."""
+    if not snapshot.tool or private is None:
         return
-    for path, data in _installers_files(base, package, metadata, way_to_project):
-        plan.generate(owner, path, data)
-        listed.append(path)
-    if metadata.endswith(".dist-info"):
-        plan.generate(owner, f"{metadata}/RECORD", _record(plan, base, metadata, listed))
+    helper = f"{marker.PRIVATE}/enter.py"
+    plan.generate(marker.OWNER, helper, startup.entering(private.loader))
+    plan.generate(marker.OWNER, f"{tools.ROOT}/.new/.keep", b"")
+    plan.generate(marker.OWNER, tools.KEPT, msgspec.json.encode(snapshot.tool) + b"\n")
+    for tool in snapshot.tool:
+        label = tool_label(tool)
+        tree = trees[tool.tree]
+        plan.add(label, tools.place(tool, tree))
+        at = f"{tools.ROOT}/{tool.name}"
+        if tools.lives_off_paths(tool, tree):
+            text = launchers.tool(tool.name, tool.executable, tool.interpreter, helper)
+        elif tool.interpreter:
+            text = launchers.script(f"{at}/{tool.executable}", f"{at}/{tool.interpreter}", private)
+        else:
+            text = launchers.program(f"{at}/{tool.executable}", private)
+        plan.generate(marker.OWNER, f"bin/{tool.name}", text, executable=True)
 
 
-def _is_python_script(cache: Cache, entry: Entry) -> bool:
-    if not entry.path.startswith("prefix/bin/") or entry.kind == LINK:
-        return False
-    with open(cache.entry_path(entry), "rb") as stream:
-        return stream.read(len(layout.NEUTRAL_LINE)) == layout.NEUTRAL_LINE
+@dataclass(slots=True)
+class _Package:
+    """A package's files, and what an installer would write beside them."""
+
+    plan: Plan
+    base: Runtime
+    package: Package
+    tree: Tree
+    cache: Cache
+    private: launchers.Private | None
+    listed: list[str] = field(default_factory=list)
+
+    @property
+    def owner(self) -> str:
+        return f"{self.package.name} {self.package.version}"
+
+    def add(self, way_to_project: str) -> None:
+        """Add all of it to the plan."""
+        starters = dict(self._starters())
+        for entry, path in packages.place(self.base, self.tree):
+            if entry.path in starters:
+                path = f"{packages.SCRIPTS}/{posixpath.basename(path)}"
+            else:
+                self.listed.append(path)
+            self.plan.add(self.owner, [(entry, path)])
+        for path, text in starters.items():
+            self._generate(path.removeprefix("prefix/"), text)
+        for script in _entry_points(self.cache, self.tree):
+            self._generate(f"bin/{script.name}", launchers.entry_point(script))
+        metadata = _metadata_folder(self.base, self.tree)
+        if metadata is None:
+            return
+        for path, data in _installers_files(self.base, self.package, metadata, way_to_project):
+            self.plan.generate(self.owner, path, data)
+            self.listed.append(path)
+        if metadata.endswith(".dist-info"):
+            self.plan.generate(self.owner, f"{metadata}/RECORD", _record(self.plan, self.base, metadata, self.listed))
+
+    def _generate(self, path: str, text: bytes) -> None:
+        self.plan.generate(self.owner, path, text, executable=True)
+        self.listed.append(path)
+
+    def _starters(self) -> Iterator[tuple[str, bytes]]:
+        """What in bin/ is started by something that stands in its place: tree path, the starter."""
+        for entry in self.tree:
+            if not entry.path.startswith("prefix/bin/") or entry.kind == LINK:
+                continue
+            path = self.cache.entry_path(entry)
+            with open(path, "rb") as stream:
+                first = stream.read(len(layout.NEUTRAL_LINE))
+            if first == layout.NEUTRAL_LINE:
+                yield entry.path, launchers.starter(packages.SCRIPTS)
+            elif self.private and first.startswith(b"\x7fELF") and _has_loader(path):
+                place = f"{packages.SCRIPTS}/{posixpath.basename(entry.path)}"
+                yield entry.path, launchers.program(place, self.private)
+
+
+def _has_loader(path: str) -> bool:
+    facts = elf.read(path)
+    return facts is not None and bool(facts.interpreter)
 
 
 def _metadata_folder(base: Runtime, tree: Tree) -> str | None:
@@ -193,14 +264,21 @@ def add_bytecode(plan: Plan, snapshot: Snapshot, bytecode: dict[str, Tree]) -> N
 
 
 def derive(
-    snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_project: str
+    snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_project: str, libraries: str
 ) -> tuple[Plan, dict[str, Tree]]:
     """Plan a restored environment with all the byte-code that the cache has.
 
     Returns:
         The plan, and the trees whose byte-code is still to be compiled.
     """
-    plan = assemble(snapshot, trees, cache, way_to_project)
-    known = {digest: bytecode_of(cache, snapshot.only_runtime, digest) for digest in trees}
+    plan = assemble(snapshot, trees, cache, way_to_project, libraries)
+    sources = {digest: tree for digest, tree in trees.items() if digest not in _without_sources(snapshot)}
+    known = {digest: bytecode_of(cache, snapshot.only_runtime, digest) for digest in sources}
     add_bytecode(plan, snapshot, {digest: tree for digest, tree in known.items() if tree is not None})
-    return plan, {digest: tree for digest, tree in trees.items() if known[digest] is None}
+    return plan, {digest: tree for digest, tree in sources.items() if known[digest] is None}
+
+
+def _without_sources(snapshot: Snapshot) -> set[str]:
+    """The trees that hold nothing of the runtime's language."""
+    layers = [snapshot.libraries.tree] if snapshot.libraries else []
+    return {*layers, *(tool.tree for tool in snapshot.tool)}

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import os
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from lapidar.core import below as below_packages
 from lapidar.core import lockfile
+from lapidar.core.below import Below
 from lapidar.core.cache.history import History
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
@@ -15,10 +17,11 @@ from lapidar.core.cache.stowing import Draft, Stowed, stow
 from lapidar.core.environment import locate, probe
 from lapidar.core.errors import LapidarError, PackageBroken, from_os_error
 from lapidar.core.layers import packages, runtime
+from lapidar.core.observing.records import Observed
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.scope import choose_used
-from lapidar.core.snapshot import Snapshot
+from lapidar.core.snapshot import LIBRARIES, Snapshot
 
 __all__ = ["Captured", "LayerCount", "capture"]
 
@@ -73,6 +76,7 @@ def capture(
     full_runtime: bool = False,
     skip_outside: bool = False,
     scope: str | None = None,
+    observed: Observed | None = None,
     reporter: Progress | None = None,
 ) -> Captured:
     """Capture an environment into the cache and write its lockfile.
@@ -85,6 +89,7 @@ def capture(
         full_runtime: take the runtime's test suite and static archives too.
         skip_outside: leave out files that packages list outside the environment, instead of refusing.
         scope: ``used``, ``whole``, or None for `used` where the project declares or imports anything.
+        observed: what a run of the analysis was seen to use.
         reporter: hears of progress.
 
     Returns:
@@ -105,12 +110,14 @@ def capture(
     with cache.in_use():
         try:
             found = packages.observe(answer, project, skip_outside=skip_outside)
-            unused = choose_used(project, answer, found, scope, cache)
+            used = choose_used(project, answer, found, scope, cache)
             base = runtime.observe(answer, found.claimed, full=full_runtime)
+            below = below_packages.observe(project, cache, answer, base, found, used, observed)
             seen = Seen(cache.root / "seen", answer.prefix)
             drafts = _drafts(base, found)
             stowed = stow(cache, drafts, seen, reporter or Silent())
-            snapshot = _snapshot(base, found, stowed)
+            stowed |= below.stow(cache, reporter or Silent())
+            snapshot = _snapshot(base, found, below, stowed)
             changed = not path.exists() or path.read_bytes() != lockfile.render(snapshot).encode()
             History(cache).add(snapshot, path.absolute())
             if changed:
@@ -128,12 +135,12 @@ def capture(
         snapshot=snapshot,
         lockfile=path,
         located=located,
-        layers=_count(snapshot, base, found, stowed),
+        layers=_count(snapshot, base, found, below, stowed),
         edited=_edited(found, stowed),
-        warnings=(*_of_this_shell(), *found.warnings),
+        warnings=(*_of_this_shell(), *found.warnings, *below.warnings),
         left_out=_left_out(base, found),
         changed=changed,
-        unused=unused,
+        unused=used.unused,
         seconds=time.monotonic() - began,
     )
 
@@ -152,18 +159,23 @@ def _drafts(base: runtime.Observed, found: packages.Observed) -> dict[str, list[
     return drafts
 
 
-def _snapshot(base: runtime.Observed, found: packages.Observed, stowed: dict[str, Stowed]) -> Snapshot:
+def _snapshot(base: runtime.Observed, found: packages.Observed, below: Below, stowed: dict[str, Stowed]) -> Snapshot:
     remainder = (found.remainder_record(stowed[_REMAINDER]),) if _REMAINDER in stowed else ()
     return lockfile.identified(
         runtime.platform(base.answer),
         base.record(stowed[base.label]),
         found.records(stowed, base.answer.markers),
         remainder,
+        **below.records(stowed),
     )
 
 
 def _count(
-    snapshot: Snapshot, base: runtime.Observed, found: packages.Observed, stowed: dict[str, Stowed]
+    snapshot: Snapshot,
+    base: runtime.Observed,
+    found: packages.Observed,
+    below: Below,
+    stowed: dict[str, Stowed],
 ) -> tuple[LayerCount, ...]:
     def count(layer: str, labels: list[str]) -> LayerCount:
         several = [stowed[label] for label in labels]
@@ -178,6 +190,10 @@ def _count(
     counts = [count("runtime", [base.label]), count("packages", [package.label for package in found.packages])]
     if snapshot.remainder:
         counts.append(count(_REMAINDER, [_REMAINDER]))
+    if snapshot.libraries:
+        counts.append(replace(count(LIBRARIES, [LIBRARIES]), count=len(snapshot.library)))
+    if snapshot.tool:
+        counts.append(count("outside programs", [tool.label for tool in below.tools.tools]))
     return tuple(counts)
 
 

@@ -19,7 +19,7 @@ from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Walking
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.project import Project
-from lapidar.core.snapshot import Snapshot, runtime_label, short
+from lapidar.core.snapshot import LIBRARIES, Snapshot, runtime_label, short
 
 __all__ = ["Checked", "Finding", "check", "judge_cache", "judge_environment"]
 
@@ -33,7 +33,8 @@ class Finding:
     """One thing that is not as the lockfile says.
 
     Attributes:
-        layer: ``declaration``, ``runtime``, ``packages``, ``files of no package``, ``environment`` or ``cache``.
+        layer: ``declaration``, ``runtime``, ``packages``, ``files of no package``, ``libraries``, ``tools``,
+            ``environment``, ``host`` or ``cache``.
         name: the package or runtime, or the thing itself.
         problem: ``missing``, ``altered``, ``extra``, ``lost``, ``corrupt`` or a sentence.
         paths: the files concerned, as paths below the environment or in the package.
@@ -184,7 +185,9 @@ def _derive(snapshot: Snapshot, target: Path, cache: Cache, project: Project, li
 
     try:
         trees = {digest: cache.tree(digest) for _, digest in snapshot.trees()}
-        plan, _ = assemble.derive(snapshot, trees, cache, os.path.relpath(project.root, target))
+        mark = marker.read(target)
+        libraries = mark.libraries if mark else "host"
+        plan, _ = assemble.derive(snapshot, trees, cache, os.path.relpath(project.root, target), libraries)
     except (CacheError, OSError):
         return listed  # the judgement of the cache says what is lost
     derived = plan.assembled(snapshot).listing
@@ -210,6 +213,10 @@ def _layer(snapshot: Snapshot, owner: str) -> str:
         return "runtime"
     if owner == marker.OWNER:
         return "environment"
+    if owner == LIBRARIES:
+        return "libraries"
+    if owner.startswith("tool "):
+        return "tools"
     return owner if owner == "files of no package" else "packages"
 
 

@@ -19,13 +19,32 @@ import msgspec
 from lapidar.core import atomic
 from lapidar.core.errors import LockfileError
 from lapidar.core.project import LOCKFILE_NAME
-from lapidar.core.snapshot import Package, Platform, Remainder, Runtime, Snapshot
+from lapidar.core.snapshot import (
+    Conditions,
+    Libraries,
+    Library,
+    Package,
+    Platform,
+    Remainder,
+    Runtime,
+    Snapshot,
+    Tool,
+)
 
 __all__ = ["FORMAT", "identified", "identify", "parse", "read", "read_if_there", "render", "write"]
 
 FORMAT = 1
+# The tables of which there may be several, and what they are sorted by.
+_ARRAYS = (
+    ("runtime", "language"),
+    ("package", "name"),
+    ("remainder", "language"),
+    ("library", "soname"),
+    ("tool", "name"),
+)
 _BANNER = "# Written by lapidar. Commit this file; do not edit it.\n"
 _PLAIN_ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", '"': '\\"', "\\": "\\\\"}
+_BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 _NEEDS_ESCAPE = re.compile(r'[\x00-\x1f"\\\x7f]')
 
 
@@ -34,6 +53,10 @@ def _string(text: str) -> str:
         return _PLAIN_ESCAPES.get(found[0]) or f"\\u{ord(found[0]):04x}"
 
     return '"' + _NEEDS_ESCAPE.sub(escape, text) + '"'
+
+
+def _key(text: str) -> str:
+    return text if _BARE_KEY.fullmatch(text) else _string(text)
 
 
 def _value(value: Any) -> str:
@@ -47,7 +70,7 @@ def _value(value: Any) -> str:
         case list() | tuple():
             return "[" + ", ".join(_value(item) for item in value) + "]"
         case dict():
-            return "{ " + ", ".join(f"{key} = {_value(item)}" for key, item in value.items()) + " }"
+            return "{ " + ", ".join(f"{_key(key)} = {_value(item)}" for key, item in value.items()) + " }"
     raise TypeError(f"no TOML for {type(value).__name__}")
 
 
@@ -60,9 +83,15 @@ def _body(snapshot: Snapshot) -> str:
     """The canonical text below the line of the snapshot's digest."""
     records = msgspec.to_builtins(snapshot)
     blocks = [_table("[platform]", records["platform"])]
-    for layer, key in (("runtime", "language"), ("package", "name"), ("remainder", "language")):
+    for layer, key in _ARRAYS:
+        if layer == "library" and "libraries" in records:
+            blocks.append(_table("[libraries]", records["libraries"]))
         for record in sorted(records.get(layer, ()), key=lambda record: record[key]):
             blocks.append(_table(f"[[{layer}]]", record))
+    if records.get("conditions"):
+        if variables := records["conditions"].get("variables"):
+            records["conditions"]["variables"] = dict(sorted(variables.items()))
+        blocks.append(_table("[conditions]", records["conditions"]))
     return "\n" + "\n".join(blocks)
 
 
@@ -74,11 +103,19 @@ def identify(snapshot: Snapshot) -> Snapshot:
 
 
 def identified(
-    platform: Platform, runtime: Runtime, packages: Iterable[Package], remainder: Iterable[Remainder] = ()
+    platform: Platform,
+    runtime: Runtime,
+    packages: Iterable[Package],
+    remainder: Iterable[Remainder] = (),
+    libraries: Libraries | None = None,
+    library: Iterable[Library] = (),
+    tools: Iterable[Tool] = (),
+    conditions: Conditions | None = None,
 ) -> Snapshot:
     """A snapshot of these records, with its identity."""
     unknown = "sha256:" + "0" * 64
-    return identify(Snapshot(FORMAT, unknown, platform, (runtime,), tuple(packages), tuple(remainder)))
+    records = (tuple(packages), tuple(remainder), libraries, tuple(library), tuple(tools), conditions)
+    return identify(Snapshot(FORMAT, unknown, platform, (runtime,), *records))
 
 
 def render(snapshot: Snapshot) -> str:

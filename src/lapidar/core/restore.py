@@ -16,6 +16,7 @@ from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.environment import assemblies, marker
 from lapidar.core.environment.build import Builder
 from lapidar.core.environment.listing import Assembled
+from lapidar.core.environment.whose import whose_libraries
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused, from_os_error
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
@@ -33,6 +34,7 @@ class Restored:
         replaced: whether an older one was replaced.
         compiled: how many trees had their byte-code compiled for the first time.
         bytes: the size of all files placed.
+        libraries: whose system libraries it runs with: its own (``private``) or the ``host``'s.
     """
 
     environment: Path
@@ -45,6 +47,7 @@ class Restored:
     replaced: bool
     warnings: tuple[str, ...]
     seconds: float
+    libraries: str = "host"
 
 
 def restore(
@@ -55,6 +58,7 @@ def restore(
     into: Path | None = None,
     placement: Placement = Placement.AUTO,
     left_out: Collection[str] = (),
+    libraries: str = "auto",
     verify: bool = False,
     reporter: Progress | None = None,
 ) -> Restored:
@@ -67,34 +71,39 @@ def restore(
         into: the folder to make; an environment that Lapidar made there before is replaced in one step.
         placement: how files get there.
         left_out: groups that are not restored.
+        libraries: whose system libraries it is to run with: ``private`` (the snapshot's), ``host`` or ``auto``.
         verify: read every byte in the cache first; otherwise sizes and times vouch for them.
         reporter: hears of progress.
 
     Raises:
         MissingFromCache: the cache lacks files or holds altered ones; nothing was placed.
         TargetRefused: the folder holds something that Lapidar did not make.
-        LapidarError: the snapshot is of another kind of machine; the disk is full ...
+        LapidarError: the snapshot is of another kind of machine; the libraries asked for cannot be had; the disk is
+            full ...
     """
     began = time.monotonic()
     reporter = reporter or Silent()
     _same_kind_of_machine(snapshot)
     snapshot = selection.without(snapshot, left_out)
     target = Path(os.path.abspath(into)) if into else project.environment
+    libraries, notes = whose_libraries(snapshot, libraries, target)
     _refuse_foreign(target)
     atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
     with cache.in_use():
         there = marker.read(target)
         if verify:
             _trees(cache, snapshot, True, reporter)
-        if there and _matches(snapshot, target, there, placement):
-            return Restored(target, snapshot, there.placement, 0, 0, 0, True, False, (), time.monotonic() - began)
+        if there and there.libraries == libraries and _matches(snapshot, target, there, placement):
+            return Restored(
+                target, snapshot, there.placement, 0, 0, 0, True, False, (), time.monotonic() - began, libraries
+            )
         try:
             if not into:
                 project.make_own_folder()
             target.parent.mkdir(parents=True, exist_ok=True)
             with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
                 way = os.path.relpath(project.root, target)
-                builder = Builder(cache, work.path, placement, reporter, tuple(left_out))
+                builder = Builder(cache, work.path, placement, reporter, tuple(left_out), libraries)
                 building = _Building(cache, snapshot, way, builder)
                 assembled = building.run(derive=verify)
                 _refuse_foreign(target)
@@ -110,7 +119,8 @@ def restore(
         compiled=building.compiled,
         already=False,
         replaced=replaced,
-        warnings=tuple(building.warnings),
+        warnings=(*notes, *building.warnings),
+        libraries=libraries,
         seconds=time.monotonic() - began,
     )
 
@@ -221,7 +231,7 @@ class _Building:
             derive: take nothing that was kept.
         """
         local = any(package.origin.folders for package in self.snapshot.package)
-        key = self.way_to_project if local else ""
+        key = f"{self.builder.libraries}\n{self.way_to_project if local else ''}"
         assembled = None if derive else assemblies.kept(self.cache, self.snapshot.snapshot, key)
         files = self.builder.prepare(list(assembled.listing.rows())) if assembled else None
         if assembled and files is not None:
@@ -238,7 +248,7 @@ class _Building:
         from lapidar.core.bytecode import Compiler
 
         trees = _trees(self.cache, self.snapshot, False, self.builder.reporter)
-        plan, missing = assemble.derive(self.snapshot, trees, self.cache, self.way_to_project)
+        plan, missing = assemble.derive(self.snapshot, trees, self.cache, self.way_to_project, self.builder.libraries)
         assembled = plan.assembled(self.snapshot)
         self._place(assembled, 0)
         if missing and not self.cache.writable:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from itertools import islice
 
 from packaging.utils import canonicalize_name
@@ -17,14 +18,27 @@ from lapidar.core.standards.metadata import needed
 from lapidar.core.survey import sources
 from lapidar.core.survey.flow import survey
 
-__all__ = ["choose_used"]
+__all__ = ["Used", "choose_used"]
 
 _MANY = 3000
 
 
-def choose_used(
-    project: Project, answer: Answer, found: packages.Observed, scope: str | None, cache: Cache
-) -> dict[str, str]:
+@dataclass(frozen=True, slots=True)
+class Used:
+    """What a project uses of what it runs on.
+
+    Attributes:
+        unused: the packages that were taken out, each with the reason.
+        programs: outside programs that its source starts.
+        libraries: system libraries that its source opens by their names.
+    """
+
+    unused: dict[str, str]
+    programs: tuple[str, ...] = ()
+    libraries: tuple[str, ...] = ()
+
+
+def choose_used(project: Project, answer: Answer, found: packages.Observed, scope: str | None, cache: Cache) -> Used:
     """Take out of what was observed the packages that the project does not use.
 
     Args:
@@ -33,21 +47,23 @@ def choose_used(
         cache: keeps what was read of unchanged sources.
 
     Returns:
-        What was taken out, with the reason.
+        What was taken out, and what else the source names.
 
     Raises:
         LapidarError: `used` was asked for, and the project neither imports nor declares anything.
     """
-    if scope == "whole" or not found.packages:
-        return {}
-    files = list(islice(sources.find(project.root), _MANY + 1 if scope is None else None))
-    if scope is None and len(files) > _MANY:
-        found.warnings.append(
-            f"{project.root} has more than {_MANY:,} source files, too many to be one project: "
-            "everything was captured; --scope used chooses all the same"
-        )
-        return {}
+    files = list(islice(sources.find(project.root), _MANY + 1 if scope != "used" else None))
+    if scope != "used" and len(files) > _MANY:
+        if scope is None:
+            found.warnings.append(
+                f"{project.root} has more than {_MANY:,} source files, too many to be one project: "
+                "everything was captured; --scope used chooses all the same"
+            )
+        return Used({})
     surveyed = survey(project, answer, cache, installed=found, files=files, suggest=False)
+    programs, libraries = tuple(surveyed.programs), tuple(surveyed.libraries)
+    if scope == "whole" or not found.packages:
+        return Used({}, programs, libraries)
     try:
         declared = reading.read(project).needs
     except DeclarationError:
@@ -62,7 +78,7 @@ def choose_used(
                 "The project uses no package of this environment, as far as its source and its declaration tell",
                 remedy="Capture all of it with --scope whole, or name the project with --project.",
             )
-        return {}
+        return Used({}, programs, libraries)
     extras = {package.metadata.name: set(package.kept.extras) for package in found.packages}
     for need in declared:
         if need.name in extras:
@@ -75,7 +91,7 @@ def choose_used(
     found.warnings += [f"{problem}; what it imports is not known" for problem in surveyed.problems]
     for package in found.packages:
         package.requested = package.metadata.name in roots
-    return unused
+    return Used(unused, programs, libraries)
 
 
 def _reason(name: str, needs: dict[str, tuple[str, ...]]) -> str:

@@ -10,7 +10,20 @@ from typing import Annotated, Literal
 
 import msgspec
 
-__all__ = ["Digest", "Kept", "Origin", "Package", "Platform", "Remainder", "Runtime", "Snapshot"]
+__all__ = [
+    "Conditions",
+    "Digest",
+    "Kept",
+    "Libraries",
+    "Library",
+    "Origin",
+    "Package",
+    "Platform",
+    "Remainder",
+    "Runtime",
+    "Snapshot",
+    "Tool",
+]
 
 Digest = Annotated[str, msgspec.Meta(pattern=r"^sha256:[0-9a-f]{64}$")]
 Count = Annotated[int, msgspec.Meta(ge=0)]
@@ -127,6 +140,75 @@ class Remainder(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fiel
     paths: tuple[str, ...]
 
 
+class Libraries(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
+    """The layer of system libraries: the tree of all of them, with what they open on demand.
+
+    `loader` is the loader's file in the tree. `absolute`: files of the environment (paths below it) that name
+    absolute folders to look for libraries in before all others (DT_RPATH).
+    """
+
+    loader: Inside
+    tree: Digest
+    files: Count
+    bytes: Count
+    absolute: tuple[Inside, ...] = ()
+
+
+class Library(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
+    """One system library, by the name it is asked for.
+
+    `owner`, `owner_version`: the operating system's package that has it. `used_by`: ``runtime``, or the packages (and
+    ``tool NAME``) that use it where the runtime does not. `versions`: of the symbol versions that the environment's
+    files need of it, the newest of each family.
+    """
+
+    soname: Inside
+    sha256: Annotated[str, msgspec.Meta(pattern=r"^[0-9a-f]{64}$")]
+    bytes: Count
+    used_by: tuple[str, ...]
+    owner: str | None = None
+    owner_version: str | None = None
+    versions: tuple[str, ...] = ()
+
+
+class Tool(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
+    """An outside program: its executable or script, and the files that its package ships.
+
+    `executable` is its path in the tree, which keeps the places that files have below the root of a system.
+    `interpreter` is the path in the tree of the program that runs it, where it is a script.
+    """
+
+    name: Name
+    executable: Inside
+    tree: Digest
+    files: Count
+    bytes: Count
+    owner: str | None = None
+    owner_version: str | None = None
+    interpreter: Inside | None = None
+
+
+class Conditions(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
+    """Under what the environment ran when it was captured, and what a run is to hold.
+
+    `processor`, `features`, `kernel`: what was there. `numerics`: ``native`` or ``portable``; `baseline`: the level of
+    the processor that ``portable`` holds. `host`: libraries that cannot travel, with their versions. `variables`: those
+    that a run sets; `secrets`: names of variables that the project declares and whose values are never kept.
+    `env_file`: the project's file that variables are read from when a run begins.
+    """
+
+    processor: str = ""
+    features: tuple[str, ...] = ()
+    kernel: str = ""
+    numerics: Literal["native", "portable"] = "native"
+    baseline: str | None = None
+    umask: Annotated[str, msgspec.Meta(pattern=r"^[0-7]{3,4}$")] | None = None
+    variables: dict[str, str] = {}
+    secrets: tuple[str, ...] = ()
+    env_file: Inside | None = None
+    host: tuple[str, ...] = ()
+
+
 class Snapshot(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """The record of all layers of one environment.
 
@@ -139,6 +221,10 @@ class Snapshot(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
     runtime: tuple[Runtime, ...]
     package: tuple[Package, ...] = ()
     remainder: tuple[Remainder, ...] = ()
+    libraries: Libraries | None = None
+    library: tuple[Library, ...] = ()
+    tool: tuple[Tool, ...] = ()
+    conditions: Conditions | None = None
 
     @property
     def only_runtime(self) -> Runtime:
@@ -150,7 +236,17 @@ class Snapshot(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
         needed = [(runtime_label(runtime), runtime.tree) for runtime in self.runtime]
         needed += [(f"{package.name} {package.version}", package.tree) for package in self.package]
         needed += [("files of no package", rest.tree) for rest in self.remainder]
+        needed += [(LIBRARIES, self.libraries.tree)] if self.libraries else []
+        needed += [(tool_label(tool), tool.tree) for tool in self.tool]
         return needed
+
+
+LIBRARIES = "system libraries"  # how that layer's tree is called in messages
+
+
+def tool_label(tool: Tool) -> str:
+    """How an outside program is called in messages: ``tool gnuplot``."""
+    return f"tool {tool.name}"
 
 
 def runtime_label(runtime: Runtime) -> str:

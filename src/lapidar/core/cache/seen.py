@@ -30,9 +30,10 @@ class Seen:
     Args:
         folder: where the tables lie.
         environment: the environment's folder; each has a table of its own.
+        keep_all: keep also what was not met again this time: the table is shared.
     """
 
-    def __init__(self, folder: Path, environment: str) -> None:
+    def __init__(self, folder: Path, environment: str, *, keep_all: bool = False) -> None:
         self._file = folder / hashlib.sha256(os.fsencode(environment)).hexdigest()[:32]
         self._began_ns = time.time_ns()
         self._now: dict[str, _Row] = {}
@@ -40,6 +41,8 @@ class Seen:
             self._before = _ROWS.decode(self._file.read_bytes())
         except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
             self._before = {}
+        if keep_all:
+            self._now = dict(self._before)
 
     def known(self, path: str, found: os.stat_result) -> str | None:
         """What is known of a file read before and unchanged since, by its status: its digest (hex)."""

@@ -23,7 +23,7 @@ from packaging.utils import canonicalize_name
 from packaging.version import InvalidVersion, Version
 
 from lapidar.core.declaring import listed
-from lapidar.core.declaring.records import Declaration, Index, Need, Override
+from lapidar.core.declaring.records import Declaration, Declared, Index, Need, Override
 from lapidar.core.errors import DeclarationError
 from lapidar.core.standards.direct_url import without_credentials
 
@@ -111,6 +111,8 @@ class _Reading:
     sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
     indexes: list[Index] = field(default_factory=list)
     overrides: dict[str, Override] = field(default_factory=dict)
+    tools: tuple[str, ...] = ()
+    conditions: Declared = field(default_factory=Declared)
     files: list[str] = field(default_factory=list)
 
     def declaration(self) -> Declaration:
@@ -122,6 +124,8 @@ class _Reading:
             sha256=self.sha256,
             indexes=tuple(self.indexes) or tuple(_users_indexes()),
             overrides=self.overrides,
+            tools=self.tools,
+            conditions=self.conditions,
             files=tuple(self.files),
         )
 
@@ -182,6 +186,7 @@ class _Reading:
         self._python(_table(data, "runtime", DECLARATION_NAME).get("python"), f"{DECLARATION_NAME}, [runtime] python")
         self._own_needs(_table(data, "needs", DECLARATION_NAME))
         self.indexes = list(_indexes(_table(data, "index", DECLARATION_NAME), DECLARATION_NAME, self.root))
+        self.conditions = _conditions(_table(data, "conditions", DECLARATION_NAME))
         for name, fields in _table(data, "override", DECLARATION_NAME).items():
             override = _override(canonicalize_name(name), fields)
             self.overrides[override.name] = override
@@ -192,8 +197,9 @@ class _Reading:
         if unknown:
             raise DeclarationError(
                 f"{where} has a key that means nothing: {unknown[0]}",
-                remedy="Known are packages, groups, limits, sha256.",
+                remedy="Known are packages, groups, limits, sha256, tools.",
             )
+        self.tools = tuple(dict.fromkeys(_strings(table.get("tools"), f"{where} tools")))
         self.needs += _needs(table.get("packages"), DECLARATION_NAME)
         self.limits += _needs(table.get("limits"), f"{where} limits")
         for group, texts in _table(table, "groups", where).items():
@@ -280,6 +286,49 @@ def _users_indexes() -> Iterator[Index]:
     elif user_file().is_file():
         data = load(user_file(), str(user_file()))
         yield from _indexes(_table(data, "index", str(user_file())), str(user_file()), user_file().parent)
+
+
+_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+
+
+def _conditions(table: Mapping[str, Any]) -> Declared:
+    """``[conditions]``: numerics, env, secrets, env-file."""
+    where = f"{DECLARATION_NAME}, [conditions]"
+    if unknown := sorted(set(table) - {"numerics", "env", "secrets", "env-file"}):
+        raise DeclarationError(
+            f"{where} has a key that means nothing: {unknown[0]}",
+            remedy="Known are numerics, env, secrets, env-file.",
+        )
+    numerics = table.get("numerics", "native")
+    if numerics not in ("native", "portable"):
+        raise DeclarationError(
+            f"{where}: numerics is {numerics!r}", remedy='Write numerics = "native" or numerics = "portable".'
+        )
+    env_file = table.get("env-file")
+    if env_file is not None and (
+        not isinstance(env_file, str) or env_file.startswith("/") or ".." in env_file.split("/") or not env_file
+    ):
+        raise DeclarationError(f"{where}: env-file must be a path inside the project", remedy='Write ".env".')
+    variables = dict(_variables(table.get("env"), where))
+    secrets = tuple(_strings(table.get("secrets"), f"{where} secrets"))
+    for name in (*variables, *secrets):
+        if not _VARIABLE.fullmatch(name):
+            raise DeclarationError(f"{where}: {name!r} is no name of a variable", remedy='Write ["NAME=VALUE"].')
+    if both := sorted(set(secrets) & variables.keys()):
+        raise DeclarationError(
+            f"{where}: {both[0]} is both in env and in secrets", remedy="A secret's value is never kept; choose one."
+        )
+    return Declared(numerics, variables, secrets, env_file)
+
+
+def _variables(value: object, where: str) -> Iterator[tuple[str, str | None]]:
+    """``["NAME=VALUE", "NAME"]``, or ``{ NAME = "VALUE", NAME = "record" }``; None: recorded when it is captured."""
+    if isinstance(value, dict) and all(isinstance(one, str) for one in value.values()):
+        yield from ((name, None if text == "record" else text) for name, text in value.items())
+        return
+    for text in _strings(value, f"{where} env"):
+        name, given, content = text.partition("=")
+        yield name.strip(), content if given else None
 
 
 _KINDS = ("version", "file", "folder", "commit")

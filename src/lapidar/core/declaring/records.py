@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import datetime
 from dataclasses import dataclass, field
+from typing import Literal
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import canonicalize_name
 
-__all__ = ["Declaration", "Index", "Need", "Override"]
+__all__ = ["Declaration", "Declared", "Index", "Need", "Override"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +85,22 @@ class Override:
 
 
 @dataclass(frozen=True, slots=True)
+class Declared:
+    """The conditions that a project declares.
+
+    Attributes:
+        variables: by name, the value that a run has; None: the one that is there when it is captured.
+        secrets: names of variables whose values are never kept.
+        env_file: a file of the project, relative to it, that variables are read from when a run begins.
+    """
+
+    numerics: Literal["native", "portable"] = "native"
+    variables: dict[str, str | None] = field(default_factory=dict)
+    secrets: tuple[str, ...] = ()
+    env_file: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Declaration:
     """Everything that a project declares.
 
@@ -94,6 +111,8 @@ class Declaration:
         limits: ranges for packages that it does not ask for itself.
         sha256: for a name, the digests that a file of it must have one of.
         overrides: by name.
+        tools: the outside programs that it needs.
+        conditions: what it says of the conditions of a run.
         files: the files that declare anything, as names relative to the project.
         problems: what could not be understood and was passed over, a sentence each.
     """
@@ -105,6 +124,8 @@ class Declaration:
     sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
     indexes: tuple[Index, ...] = ()
     overrides: dict[str, Override] = field(default_factory=dict)
+    tools: tuple[str, ...] = ()
+    conditions: Declared = field(default_factory=Declared)
     files: tuple[str, ...] = ()
     problems: tuple[str, ...] = ()
 

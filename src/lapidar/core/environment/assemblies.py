@@ -22,20 +22,21 @@ __all__ = ["keep", "kept"]
 _LEADS_OUT = ("\n/", "/../", "\n../", "\0")
 
 
-def _path(cache: Cache, snapshot_id: str, way_to_project: str) -> Path:
-    # Generated files follow from the snapshot, the version of lapidar, and where the project lies.
-    key = hashlib.sha256(f"{VERSION}\n{way_to_project}".encode()).hexdigest()[:12]
+def _path(cache: Cache, snapshot_id: str, manner: str) -> Path:
+    # Generated files follow from the snapshot, the version of lapidar, and the manner.
+    key = hashlib.sha256(f"{VERSION}\n{manner}".encode()).hexdigest()[:12]
     return cache.root / "assembled" / f"{snapshot_id.removeprefix('sha256:')}-{key}"
 
 
-def kept(cache: Cache, snapshot_id: str, way_to_project: str) -> Assembled | None:
+def kept(cache: Cache, snapshot_id: str, manner: str) -> Assembled | None:
     """The assembly of a snapshot, where it was kept and is sound.
 
     Args:
-        way_to_project: relative path from the environment to the project, where the snapshot has packages in it.
+        manner: what else the files follow from: whose libraries, and the relative path from the environment to the
+            project where the snapshot has packages in it.
     """
     try:
-        digest, _, data = _path(cache, snapshot_id, way_to_project).read_bytes().partition(b"\n")
+        digest, _, data = _path(cache, snapshot_id, manner).read_bytes().partition(b"\n")
         if digest.decode("ascii") != digest_of(data):
             return None
         assembled = msgspec.json.decode(data, type=Assembled)
@@ -45,9 +46,9 @@ def kept(cache: Cache, snapshot_id: str, way_to_project: str) -> Assembled | Non
     return None if any(mark in paths for mark in _LEADS_OUT) else assembled
 
 
-def keep(cache: Cache, snapshot_id: str, way_to_project: str, assembled: Assembled) -> None:
+def keep(cache: Cache, snapshot_id: str, manner: str, assembled: Assembled) -> None:
     """Keep an assembly for the next time."""
-    path = _path(cache, snapshot_id, way_to_project)
+    path = _path(cache, snapshot_id, manner)
     data = msgspec.json.encode(assembled)
     path.parent.mkdir(exist_ok=True)
     atomic.write_file(path, digest_of(data).encode("ascii") + b"\n" + data)

@@ -25,16 +25,24 @@ class Builder:
         work: an empty folder on the file system of the environment.
         placement: how files get there; AUTO is decided by the first file.
         left_out: the groups that its snapshot is without.
+        libraries: whose system libraries it runs with.
     """
 
     def __init__(
-        self, cache: Cache, work: Path, placement: Placement, reporter: Progress, left_out: tuple[str, ...] = ()
+        self,
+        cache: Cache,
+        work: Path,
+        placement: Placement,
+        reporter: Progress,
+        left_out: tuple[str, ...] = (),
+        libraries: str = "host",
     ) -> None:
         self.cache = cache
         self.work = work
         self.placement = placement
         self.reporter = reporter
         self.left_out = left_out
+        self.libraries = libraries
         self._folders: set[str] = {""}
         self._inodes: list[int] = []
         os.chmod(work, 0o755)
@@ -107,7 +115,9 @@ class Builder:
         (self.work / manifest.FILE_NAME).write_bytes(data)
         executable = os.path.basename(snapshot.only_runtime.executable)
         placement = str(self.placement)
-        mark = marker.Marker(marker.FORMAT, snapshot.snapshot, placement, executable, digest, self.left_out)
+        mark = marker.Marker(
+            marker.FORMAT, snapshot.snapshot, placement, executable, digest, self.left_out, self.libraries
+        )
         (self.work / marker.FILE_NAME).write_text(mark.render(), encoding="utf-8")
         atomic.flush_file_system(self.work)
 

@@ -1,17 +1,22 @@
 """The launch files of a restored environment: a few lines of POSIX shell each, with no absolute path of it.
 
-``bin/python`` executes the real interpreter through the system's loader, which lets it say by what name it was
-started (``--argv0``: then `sys.executable` is the launcher and `sys.prefix` the folder, found by the runtime's
-own landmarks) and where its shared library lies (``--library-path``: no loader variable leaks to children).
-No process is forked unless the launcher was started through a link or by a path with ``..`` in it.
+``bin/python`` executes the real interpreter through a loader, the environment's own or (with the host's libraries)
+the system's. That lets it say by what name it was started (``--argv0``: then `sys.executable` is the launcher and
+`sys.prefix` the folder, found by the runtime's own landmarks) and where its libraries lie (``--library-path``: no
+loader variable leaks to children). No process is forked unless the launcher was started through a link or by a path
+with ``..`` in it.
 """
 
 from __future__ import annotations
 
+import shlex
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
 from lapidar.core.environment import marker
 from lapidar.core.standards.entry_points import Script
 
-__all__ = ["entry_point", "interpreter", "starter"]
+__all__ = ["Private", "entry_point", "interpreter", "program", "script", "starter", "tool"]
 
 LOADER = "/lib64/ld-linux-x86-64.so.2"  # the System V ABI's place of the loader, AMD64 supplement
 
@@ -33,7 +38,16 @@ file=$name
   */../* | */./* | *//*) at=$(CDPATH= cd -P -- "${file%/*}/.." && pwd) ;;
   *) at=${file%/*/*} ;;
 esac
-exec @loader@ --argv0 "$name" --library-path "$at/lib" "$at/@private@/@executable@" -s "$@"
+@exec@ "$at/@private@/@executable@" -s "$@"
+"""
+
+_PROGRAM = """\
+#!/bin/sh
+# Written by lapidar restore: starts a program of this environment through its own loader.
+case $0 in */*) file=$0 ;; *) file=./$0 ;; esac
+@follow@at=$(CDPATH= cd -P -- "${file%/*}/.." && pwd)
+name=$0
+@exec@ "$at/@path@" "$@"
 """
 
 # The shell sees the command ":" and then the lines below it; Python sees a string that it does not use.
@@ -60,6 +74,14 @@ case $0 in */*) file=$0 ;; *) file=./$0 ;; esac
 """
 
 
+_TOOL = """\
+#!/bin/sh
+# Written by lapidar restore: starts an outside program in a root of its own, where its files lie at their places.
+case $0 in */*) file=$0 ;; *) file=./$0 ;; esac
+@follow@exec "${file%/*}/python" -I "${file%/*}/../@script@" @words@ "$@"
+"""
+
+
 def _fill(template: str, **values: str) -> bytes:
     text = template.replace("@follow@", _FOLLOW_LINKS)
     for key, value in values.items():
@@ -67,9 +89,66 @@ def _fill(template: str, **values: str) -> bytes:
     return text.encode("utf-8")
 
 
-def interpreter(executable: str) -> bytes:
-    """The launcher of the interpreter whose file in the private folder is `executable`."""
-    return _fill(_INTERPRETER, loader=LOADER, private=marker.PRIVATE, executable=executable)
+@dataclass(frozen=True, slots=True)
+class Private:
+    """The environment's own libraries.
+
+    Attributes:
+        loader: the loader's file in the private folder.
+        variables: which lead its libraries to their data: name -> path below the private folder.
+        absolute: files, by their paths below the environment, whose DT_RPATH is not to be followed.
+    """
+
+    loader: str
+    variables: Mapping[str, str]
+    absolute: Sequence[str] = ()
+
+    def command(self) -> str:
+        """The shell's lines that start a program with these libraries, but for the program."""
+        own = f"$at/{marker.PRIVATE}"
+        settings = [f'export {name}="{own}/{path}"\n' for name, path in sorted(self.variables.items())]
+        # An empty name in the list is the program's own.
+        inhibited = ":".join(["", *(f"$at/{path}" for path in self.absolute)])
+        rpath = f' --inhibit-rpath "{inhibited}"' if self.absolute else ""
+        return (
+            "".join(settings)
+            + f'exec "{own}/{self.loader}" --inhibit-cache --argv0 "$name" --library-path "{own}:$at/lib"{rpath}'
+        )
+
+
+_HOSTS = f'exec {LOADER} --argv0 "$name" --library-path "$at/lib"'
+
+
+def interpreter(executable: str, private: Private | None) -> bytes:
+    """The launcher of the interpreter whose file in the private folder is `executable`.
+
+    Args:
+        private: the environment's own libraries; None for the host's.
+    """
+    command = private.command() if private else _HOSTS
+    return _fill(_INTERPRETER, exec=command, private=marker.PRIVATE, executable=executable)
+
+
+def program(path: str, private: Private) -> bytes:
+    """The launcher of a compiled program that lies at `path` below the environment."""
+    return _fill(_PROGRAM, exec=private.command(), path=path)
+
+
+def script(path: str, interpreter_path: str, private: Private) -> bytes:
+    """The launcher of a script that a compiled interpreter runs; both paths are below the environment."""
+    command = f'{private.command()} "$at/{interpreter_path}"'
+    return _fill(_PROGRAM, exec=command, path=path)
+
+
+def tool(name: str, executable: str, interpreter_path: str | None, helper: str) -> bytes:
+    """The launcher of an outside program that runs in a root of its own.
+
+    Args:
+        executable, interpreter_path: paths in that root.
+        helper: the path of the script below the environment that makes the root.
+    """
+    words = shlex.join([name, executable, interpreter_path or ""])
+    return _fill(_TOOL, script=helper, words=words)
 
 
 def entry_point(script: Script) -> bytes:

@@ -25,6 +25,7 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
         executable: the name of the real interpreter in `PRIVATE`.
         placed: the sha256 of the list of placed files.
         left_out: the groups of the lockfile that are not part of its snapshot.
+        libraries: whose system libraries it runs with: its own (``private``) or the ``host``'s.
     """
 
     format: int
@@ -33,6 +34,7 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     executable: str
     placed: str
     left_out: tuple[str, ...] = ()
+    libraries: str = "host"
 
     def render(self) -> str:
         """The text of the file."""

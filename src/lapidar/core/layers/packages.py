@@ -14,13 +14,14 @@ from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
-from lapidar.core.environment import editable, manifest, marker, owners, walk
+from lapidar.core.environment import editable, manifest, marker, startup, walk
 from lapidar.core.environment.probe import Answer
 from lapidar.core.errors import PackageBroken, unreadable
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Kept, Origin, Package, Remainder, Runtime
 from lapidar.core.standards import direct_url, entry_points, layout, record
 from lapidar.core.standards.metadata import Metadata, needed
+from lapidar.core.system import owners
 
 __all__ = ["Observed", "ObservedPackage", "observe", "place"]
 
@@ -458,6 +459,8 @@ class _Observer:
             for path, link in site.files.items():
                 below = path[len(site.path) + 1 :]
                 if path in self.observed.claimed or below in taken or self._leads_out(path, below):
+                    continue
+                if self.restored and below == startup.PATH_FILE:
                     continue
                 if below.endswith(".pyc") and path[:-1] in site.files:
                     continue

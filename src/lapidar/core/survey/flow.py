@@ -68,7 +68,8 @@ class Surveyed:
 
     Attributes:
         files: how many source files were read.
-        programs, paths: outside programs started by literal commands, and paths on a person's own machine.
+        programs, paths, libraries: outside programs started by literal commands, paths on a person's own machine, and
+            system libraries opened by literal names.
         problems: files that could not be read, a sentence each.
         declared: the names that are declared anywhere.
         script_needs: what scripts declare in themselves, and where.
@@ -79,6 +80,7 @@ class Surveyed:
     rows: tuple[Row, ...]
     programs: dict[str, tuple[Place, ...]]
     paths: dict[str, tuple[Place, ...]]
+    libraries: dict[str, tuple[Place, ...]]
     problems: tuple[str, ...]
     own: tuple[str, ...]
     standard: tuple[str, ...]
@@ -105,6 +107,7 @@ class _Read:
     modules: dict[str, list[Place]]
     programs: dict[str, list[Place]]
     paths: dict[str, list[Place]]
+    libraries: dict[str, list[Place]]
     problems: list[str]
     own: set[str]
     declarations: list[Declaration]
@@ -153,9 +156,9 @@ _FILE_READ = msgspec.json.Decoder(_FileRead)
 
 
 def _read(root: Path, files: Iterable[str], cache: Cache | None) -> _Read:
-    read = _Read(0, defaultdict(list), defaultdict(list), defaultdict(list), [], set(), [])
+    read = _Read(0, defaultdict(list), defaultdict(list), defaultdict(list), defaultdict(list), [], set(), [])
     # What was read of a file that is unchanged is not read again.
-    seen = Seen(cache.root / "seen", f"sources of {root}") if cache else None
+    seen = Seen(cache.root / "seen", f"sources, with what they open, of {root}") if cache else None
     for file in files:
         read.files += 1
         read.own.update(_own_names(file))
@@ -166,6 +169,7 @@ def _read(root: Path, files: Iterable[str], cache: Cache | None) -> _Read:
             _add(read.modules, found.modules, file, cell)
             _add(read.programs, found.programs, file, cell)
             _add(read.paths, found.paths, file, cell)
+            _add(read.libraries, found.libraries, file, cell)
     if seen:
         seen.save()
     return read
@@ -266,6 +270,7 @@ def _judge(
         rows=tuple(sorted(rows, key=lambda row: (order.index(row.standing), row.module, row.distribution))),
         programs={name: tuple(places) for name, places in sorted(read.programs.items())},
         paths={name: tuple(places) for name, places in sorted(read.paths.items())},
+        libraries={name: tuple(places) for name, places in sorted(read.libraries.items())},
         problems=(*problems, *read.problems),
         own=tuple(sorted(own)),
         standard=tuple(sorted(standard)),

@@ -17,9 +17,11 @@ _PERSONAL_ROOTS = rf"(/({'|'.join(['home', 'Users', 'root', 'mnt', 'media', 'scr
 _PERSONAL = re.compile(rf"^{_PERSONAL_ROOTS}[^\s:*?\"<>|]+$")
 # What is looked for inside expressions; a text without any of these has nothing there.
 _IN_EXPRESSIONS = re.compile(
-    r"subprocess|os\.system|os\.popen|shutil\.which|import_module|__import__" rf"|[\"']{_PERSONAL_ROOTS}"
+    r"subprocess|os\.system|os\.popen|shutil\.which|import_module|__import__|CDLL|LoadLibrary|dlopen|find_library"
+    rf"|[\"']{_PERSONAL_ROOTS}"
 )
 _STATEMENT_LISTS = ("body", "orelse", "finalbody", "handlers", "cases")
+_OPENERS = frozenset({"CDLL", "PyDLL", "LoadLibrary", "dlopen", "find_library"})  # of ctypes and cffi
 _STARTERS = frozenset({"run", "call", "check_call", "check_output", "Popen"})
 
 
@@ -43,6 +45,7 @@ class Found(NamedTuple):
     modules: list[Use]
     programs: list[Use]
     paths: list[Use]
+    libraries: list[Use]
 
 
 def read(code: str) -> Found:
@@ -65,7 +68,7 @@ class _Reader(ast.NodeVisitor):
     """
 
     def __init__(self, *, deep: bool) -> None:
-        self.found = Found([], [], [])
+        self.found = Found([], [], [], [])
         self._manners: list[Manner] = []
         self._deep = deep
 
@@ -144,6 +147,10 @@ class _Reader(ast.NodeVisitor):
             program = _program(node.args[0])
             if program:
                 self.found.programs.append(Use(program, node.lineno, "plain"))
+        elif isinstance(first, str) and name.rpartition(".")[2] in _OPENERS:
+            library = f"lib{first}.so" if name.endswith("find_library") else first
+            if ".so" in library:
+                self.found.libraries.append(Use(library, node.lineno, "plain"))
         self.generic_visit(node)
 
     def visit_Constant(self, node: ast.Constant) -> None:

@@ -1,0 +1,51 @@
+"""What a restored environment with libraries of its own does when its interpreter starts: a line in a .pth file that
+runs ``lib/lapidar/start.py``, see ``_start.py``."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from pathlib import Path
+
+from lapidar.core.environment import marker
+from lapidar.core.system import companions
+
+__all__ = ["PATH_FILE", "SCRIPT", "early", "entering", "files"]
+
+PATH_FILE = "lapidar-libraries.pth"  # in the folder of packages
+SCRIPT = f"{marker.PRIVATE}/start.py"
+
+
+def early(placed: Iterable[str]) -> dict[str, str]:
+    """The variables that must be set before a process starts: name -> path below the private folder.
+
+    Args:
+        placed: the paths of the layer's tree.
+    """
+    return {name: path for data, name, path in companions.variables(placed) if data.early}
+
+
+def files(placed: Iterable[str]) -> tuple[bytes, bytes]:
+    """The .pth file and the script.
+
+    Args:
+        placed: the paths of the layer's tree.
+    """
+    late: dict[str, list[tuple[str, str, list[str]]]] = {}
+    for data, name, path in companions.variables(placed):
+        if not data.early:
+            late.setdefault(data.module, []).append((name, path, list(data.folders) if data.host_first else []))
+    script = Path(__file__).with_name("_start.py").read_text("utf-8")
+    head = f"PRIVATE = sys.base_prefix + {json.dumps('/' + marker.PRIVATE)}\nVARIABLES = {json.dumps(late, indent=1)}\n"
+    script = script.replace("import sys\n", f"import sys\n\n{head}", 1)
+    line = f'import sys; at = sys.base_prefix + "/{SCRIPT}"; exec(compile(open(at).read(), at, "exec"), {{}})\n'
+    return line.encode("utf-8"), script.encode("utf-8")
+
+
+def entering(loader: str) -> bytes:
+    """The script that starts outside programs in a root of their own, see ``_enter.py``.
+
+    Args:
+        loader: the loader's file in the private folder.
+    """
+    return Path(__file__).with_name("_enter.py").read_text("utf-8").replace("@loader@", loader).encode("utf-8")

@@ -1,0 +1,74 @@
+"""Whose system libraries a restored environment is to run with."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from lapidar.core.errors import LapidarError
+from lapidar.core.snapshot import Snapshot
+
+__all__ = ["HOST", "PRIVATE", "whose_libraries"]
+
+PRIVATE, HOST, AUTO = "private", "host", "auto"
+_OLDEST_GLIBC = (2, 33)  # the first whose loader can say by what name a program was started (--argv0)
+_SPLITS_PATHS = ":;"
+
+
+def whose_libraries(snapshot: Snapshot, asked: str, target: Path) -> tuple[str, tuple[str, ...]]:
+    """Decide between the environment's own libraries and the host's.
+
+    Args:
+        asked: ``private``, ``host`` or ``auto``: private where that can be.
+        target: the environment's folder.
+
+    Returns:
+        ``private`` or ``host``, and what the user should know of the decision.
+
+    Raises:
+        LapidarError: the snapshot's own cannot be used, or the host's do not satisfy what the snapshot needs.
+    """
+    if asked == HOST:
+        _require_host(snapshot)
+        return HOST, ()
+    why_not = _why_not_private(snapshot, target)
+    if why_not is None:
+        return PRIVATE, ()
+    if asked == PRIVATE:
+        raise LapidarError(
+            "The environment cannot have system libraries of its own",
+            why=why_not,
+            remedy="Restore it with --libraries host, or capture it again where that holds.",
+        )
+    if snapshot.libraries is None:
+        return HOST, ()
+    _require_host(snapshot)
+    return HOST, (f"{why_not}: the environment uses the host's system libraries",)
+
+
+def _why_not_private(snapshot: Snapshot, target: Path) -> str | None:
+    if snapshot.libraries is None:
+        return "the snapshot holds no system libraries"
+    found = re.fullmatch(r"glibc (\d+)\.(\d+).*", snapshot.platform.libc)
+    if not found or (int(found[1]), int(found[2])) < _OLDEST_GLIBC:
+        oldest = ".".join(map(str, _OLDEST_GLIBC))
+        return f"its C library is {snapshot.platform.libc}, and only glibc {oldest} and newer can be started privately"
+    if any(mark in str(target) for mark in _SPLITS_PATHS):
+        return f"the path {target} has a colon or semicolon in it, at which the loader splits lists of folders"
+    return None
+
+
+def _require_host(snapshot: Snapshot) -> None:
+    """Refuse unless the host has every recorded library with the symbol versions that are needed of it."""
+    if snapshot.libraries is None:
+        return
+    from lapidar.core.system import host
+
+    lacking = host.lacking(snapshot)
+    if lacking:
+        shown = "\n  ".join(["", *lacking[:10], *([f"and {len(lacking) - 10} more"] if len(lacking) > 10 else [])])
+        raise LapidarError(
+            "The libraries of this host do not satisfy what the snapshot needs, and nothing was placed",
+            why=shown,
+            remedy="Restore it with --libraries private, or install what is missing.",
+        )

@@ -1,0 +1,184 @@
+"""The layer of conditions: under what an environment ran when it was captured, and what a run is held to."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from lapidar.core import numerics
+from lapidar.core.declaring.records import Declared
+from lapidar.core.environment import marker
+from lapidar.core.errors import LapidarError
+from lapidar.core.snapshot import Conditions
+from lapidar.core.system import processor
+
+__all__ = ["KEPT", "Run", "apply", "kept", "observe"]
+
+KEPT = f"{marker.PRIVATE}/conditions.json"
+_LOCALE = (
+    "LANG LANGUAGE LC_ALL LC_CTYPE LC_NUMERIC LC_TIME LC_COLLATE LC_MONETARY LC_MESSAGES LC_PAPER LC_NAME LC_ADDRESS "
+    "LC_TELEPHONE LC_MEASUREMENT LC_IDENTIFICATION"
+).split()
+_WATCHED = ("PYTHONHASHSEED", "TZ", *_LOCALE, *numerics.WATCHED)
+_ZONES = "/zoneinfo/"
+_LINE = re.compile(r"^\s*(?:export\s+)?([A-Za-z_]\w*)\s*=\s*(.*?)\s*$")
+
+
+def kept(environment: Path) -> Conditions | None:
+    """The conditions that a restored environment was captured under."""
+    try:
+        return msgspec.json.decode((environment / KEPT).read_bytes(), type=Conditions)
+    except (OSError, msgspec.MsgspecError):
+        return None
+
+
+def observe(declared: Declared, before: Conditions | None) -> Conditions:
+    """The conditions here and now.
+
+    Args:
+        declared: what the project declares of them.
+        before: those of the snapshot that the environment was restored from: where it was first captured, and what was
+            set there, stays what it was.
+    """
+    variables = dict(before.variables) if before else _watched()
+    for name, value in declared.variables.items():
+        if value is not None:
+            variables[name] = value
+        elif not (before and name in before.variables):
+            variables.pop(name, None)
+            if name in os.environ:
+                variables[name] = os.environ[name]
+    for name in declared.secrets:
+        variables.pop(name, None)
+    return Conditions(
+        processor=before.processor if before else processor.name(),
+        features=before.features if before else processor.features(),
+        kernel=before.kernel if before else f"{os.uname().sysname} {os.uname().release}",
+        numerics=declared.numerics,
+        baseline=numerics.BASELINE if declared.numerics == "portable" else None,
+        umask=before.umask if before else f"{_umask():04o}",
+        variables=dict(sorted(variables.items())),
+        secrets=tuple(sorted(declared.secrets)),
+        env_file=declared.env_file,
+        host=before.host if before else (),
+    )
+
+
+def _watched() -> dict[str, str]:
+    variables = {name: os.environ[name] for name in _WATCHED if name in os.environ}
+    zone = os.path.realpath("/etc/localtime")
+    if "TZ" not in variables and _ZONES in zone:
+        variables["TZ"] = zone.partition(_ZONES)[2]
+    return variables
+
+
+def _umask() -> int:
+    mask = os.umask(0o077)  # there is no way to ask without setting it
+    os.umask(mask)
+    return mask
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """What a run is held to.
+
+    Attributes:
+        variables: all of its variables.
+        changed: the names of variables of the caller that are held to another value, or left out.
+        lacking: declared secrets that have no value here.
+        profile: one sentence: which numeric profile acts.
+        warning: where results may differ from those of the capture; "" where nothing speaks for it.
+    """
+
+    variables: dict[str, str]
+    changed: tuple[str, ...]
+    lacking: tuple[str, ...]
+    profile: str
+    warning: str
+
+
+def apply(conditions: Conditions, variables: Mapping[str, str], root: Path) -> Run:
+    """Hold the variables of a run to a snapshot's conditions. The umask is set by the caller.
+
+    Args:
+        variables: those of the caller.
+        root: the project's folder, where its file of variables lies.
+
+    Raises:
+        LapidarError: that file is not there, or cannot be read.
+    """
+    held = dict(conditions.variables)
+    if conditions.numerics == "portable":
+        held |= numerics.portable(conditions.baseline or numerics.BASELINE)
+    result = dict(variables)
+    for name in _WATCHED:
+        if name not in held:
+            result.pop(name, None)
+    result |= held
+    if conditions.env_file:
+        read = _read_env_file(root / conditions.env_file)
+        result |= {name: value for name, value in read.items() if name not in held}
+    watched = {*_WATCHED, *held}
+    return Run(
+        variables=result,
+        changed=tuple(sorted(name for name in watched & variables.keys() if variables[name] != result.get(name))),
+        lacking=tuple(name for name in conditions.secrets if name not in result),
+        profile=_profile(conditions),
+        warning=_warning(conditions),
+    )
+
+
+def _profile(conditions: Conditions) -> str:
+    if conditions.numerics == "portable":
+        return f"numerics: portable, held to {conditions.baseline} and one thread"
+    if conditions.processor == processor.name() and conditions.features == processor.features():
+        return "numerics: native, on a processor like the captured one"
+    return "numerics: native"
+
+
+def _warning(conditions: Conditions) -> str:
+    if conditions.numerics == "portable" or not conditions.processor:
+        return ""
+    here = (processor.name(), processor.features())
+    if here == (conditions.processor, conditions.features):
+        return ""
+    gone = [one for one in conditions.features if one not in here[1]]
+    new = [one for one in here[1] if one not in conditions.features]
+    told = [f"without {', '.join(gone)}"] if gone else []
+    told += [f"with {', '.join(new)} besides"] if new else []
+    differs = f" ({'; '.join(told)})" if told else ""
+    return (
+        f"this processor is {here[0]}{differs}, and the capture's was {conditions.processor}: the last bits of results "
+        'may differ; [conditions] numerics = "portable" in lapidar.toml holds them'
+    )
+
+
+def _read_env_file(path: Path) -> dict[str, str]:
+    """A file of lines NAME=VALUE; values may stand in quotes, and a line that begins with # says nothing."""
+    try:
+        lines = path.read_text("utf-8").splitlines()
+    except (OSError, UnicodeDecodeError) as error:
+        raise LapidarError(
+            f"The project's file of variables {path} cannot be read",
+            why=getattr(error, "strerror", None) or "it is not UTF-8 text",
+            remedy="Make it, or take env-file out of [conditions] in lapidar.toml and capture again.",
+        ) from error
+    found = {}
+    for number, line in enumerate(lines, 1):
+        if not line.strip() or line.lstrip().startswith("#"):
+            continue
+        matched = _LINE.match(line)
+        if matched is None:
+            raise LapidarError(
+                f"{path}, line {number}, is not NAME=VALUE", remedy="Correct that line, or begin it with #."
+            )
+        value = matched[2]
+        if len(value) > 1 and value[0] == value[-1] and value[0] in "'\"":
+            value = value[1:-1]
+        found[matched[1]] = value
+    return found

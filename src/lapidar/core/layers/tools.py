@@ -1,0 +1,252 @@
+"""The layer of outside programs: an executable or a script, with the files that its package of the operating system
+ships, and what it needs to run.
+
+A tool's tree keeps the places that its files have below the root of a system (``usr/bin/...``), so that a root of its
+own can be made of it where the program lives off absolute paths.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import msgspec
+
+from lapidar.core.cache.stowing import Draft, Stowed
+from lapidar.core.cache.trees import Entry, Tree
+from lapidar.core.environment import marker, walk
+from lapidar.core.layers.libraries import Object
+from lapidar.core.snapshot import Tool
+from lapidar.core.system import owners
+
+__all__ = ["KEPT", "ROOT", "Observed", "ObservedTool", "kept", "lives_off_paths", "observe", "place"]
+
+ROOT = f"{marker.PRIVATE}/root"  # a folder for each tool's tree
+KEPT = f"{marker.PRIVATE}/tools.json"
+# Nothing of a program's work is in them.
+_NOT_TAKEN = re.compile(
+    r"/usr/share/(doc|man|info|lintian|bug|menu|applications|icons|pixmaps|bash-completion|zsh|fish|metainfo"
+    r"|locale|doc-base|emacs|vim|nvim)/|/etc/(init\.d|cron|systemd|apparmor)|/usr/lib/systemd/"
+)
+_FIRST_LINE = re.compile(rb"^#!\s*(\S+)(?:[ \t]+(.*?))?\s*$", re.MULTILINE)
+_SHELL = ("sh", "dash", "bash")
+# What every system has, and no analysis means by "needs the program".
+_OF_ANY_SYSTEM = frozenset(
+    "sh bash dash env true false echo cat ls cp mv rm mkdir rmdir touch chmod ln test pwd sleep kill python python3"
+    " pip sudo su git uname head tail sort uniq wc cut tr date".split()
+)
+_DEPTH = 4  # an interpreter may be a script itself
+
+
+@dataclass(slots=True)
+class ObservedTool:
+    """An outside program as found.
+
+    Attributes:
+        executable, interpreter: paths in its tree.
+    """
+
+    name: str
+    executable: str
+    drafts: list[Draft] = field(default_factory=list)
+    interpreter: str | None = None
+    owner: owners.Owner | None = None
+
+    @property
+    def label(self) -> str:
+        return f"tool {self.name}"
+
+    def record(self, stowed: Stowed) -> Tool:
+        """The record, once its files are stowed."""
+        return Tool(
+            name=self.name,
+            executable=self.executable,
+            tree=stowed.tree.digest,
+            files=len(stowed.tree),
+            bytes=stowed.tree.total_bytes,
+            owner=self.owner.name if self.owner else None,
+            owner_version=self.owner.version if self.owner else None,
+            interpreter=self.interpreter,
+        )
+
+    def objects(self) -> Iterator[Object]:
+        """Its files that may need libraries."""
+        for draft in self.drafts:
+            if not draft.link and draft.source:
+                yield Object(self.label, draft.source, f"{ROOT}/{draft.path}")
+
+
+@dataclass(slots=True)
+class Observed:
+    """The layer as found; `warnings` says what could not be taken."""
+
+    tools: list[ObservedTool] = field(default_factory=list)
+    warnings: list[str] = field(default_factory=list)
+
+
+def kept(environment: Path) -> tuple[Tool, ...]:
+    """The tools of a restored environment; none where it has none."""
+    try:
+        return msgspec.json.decode((environment / KEPT).read_bytes(), type=tuple[Tool, ...])
+    except (OSError, msgspec.MsgspecError):
+        return ()
+
+
+def observe(declared: Iterable[str], found: Iterable[str], environment: Path, kept: Iterable[Tool] = ()) -> Observed:
+    """Find outside programs, and take their packages' files.
+
+    Args:
+        declared: names, or absolute paths, that the project declares.
+        found: those that its source or an observed run starts; what every system has is passed over.
+        environment: the environment's folder: its own commands are no outside programs. In a restored one its tools are
+            taken from it.
+        kept: what a restored environment says of its tools.
+    """
+    observed = Observed()
+    records = {tool.name: tool for tool in kept}
+    asked = [(name, True) for name in declared]
+    asked += [(name, False) for name in found if os.path.basename(name) not in _OF_ANY_SYSTEM]
+    asked += [(name, False) for name in records]
+    done: set[str] = set()
+    for name, must in asked:
+        short = os.path.basename(name)
+        if short in done or _is_own_command(environment, short, records):
+            continue
+        done.add(short)
+        if short in records:
+            observed.tools.append(_restored(records[short], environment))
+            continue
+        path = name if "/" in name else _which(name, environment)
+        if path is None or not os.path.isfile(path):
+            if must:
+                observed.warnings.append(f"the program {name} that lapidar.toml needs is not on this machine")
+            elif "/" not in name:
+                observed.warnings.append(f"the program {name} that the project starts is not on this machine")
+            continue
+        tool = _observe(short, path, observed.warnings)
+        if tool:
+            observed.tools.append(tool)
+    return observed
+
+
+def _is_own_command(environment: Path, name: str, records: dict[str, Tool]) -> bool:
+    return name not in records and (environment / "bin" / name).exists()
+
+
+def _which(name: str, environment: Path) -> str | None:
+    """The program on PATH, but for those of the environment."""
+    own = str(environment / "bin")
+    for folder in os.environ.get("PATH", os.defpath).split(":"):
+        path = f"{folder}/{name}"
+        if folder.rstrip("/") != own and os.path.isfile(path) and os.access(path, os.X_OK):
+            return path
+    return None
+
+
+def _observe(name: str, path: str, warnings: list[str]) -> ObservedTool | None:
+    real = os.path.realpath(path)
+    mode = os.stat(real).st_mode
+    if mode & (stat.S_ISUID | stat.S_ISGID):
+        warnings.append(f"{name} ({real}) runs with another user's rights (setuid); such a program is never captured")
+        return None
+    if not os.access(real, os.R_OK):
+        warnings.append(f"{name} ({real}) cannot be read, and was left out")
+        return None
+    tool = ObservedTool(name, real.lstrip("/"))
+    paths = {real: False}
+    tool.owner = owners.owners_of([real]).get(real)
+    _take_package(paths, tool.owner)
+    _take_interpreters(tool, real, paths, warnings)
+    _take_shell(paths)
+    tool.drafts = walk.drafts(
+        (one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
+    ).drafts
+    return tool
+
+
+def _can_be_taken(path: str) -> bool:
+    try:
+        status = os.stat(path)
+    except OSError:
+        return False
+    return not status.st_mode & (stat.S_ISUID | stat.S_ISGID) and os.access(path, os.R_OK)
+
+
+def _take_package(paths: dict[str, bool], owner: owners.Owner | None) -> None:
+    """The files of a package, and of those that hold a part of it (gnuplot-nox, gnuplot-data)."""
+    if owner is None:
+        return
+    for name in (owner.name, *owners.shipped_with(owner.name)):
+        for path in owners.files_of(name):
+            if not _NOT_TAKEN.search(path):
+                paths.setdefault(_merged(path), os.path.islink(path))
+
+
+def _merged(path: str) -> str:
+    """/bin and /lib became links into /usr: one place for each file."""
+    folder, name = os.path.split(path)
+    return f"{os.path.realpath(folder)}/{name}"
+
+
+def _take_interpreters(tool: ObservedTool, real: str, paths: dict[str, bool], warnings: list[str]) -> None:
+    """What runs a script, with its own package: perl, a shell."""
+    script = real
+    for _ in range(_DEPTH):
+        with open(script, "rb") as stream:
+            matched = _FIRST_LINE.match(stream.read(256))
+        if matched is None:
+            return
+        interpreter = os.fsdecode(matched[1])
+        if os.path.basename(interpreter) == "env" and matched[2]:
+            interpreter = _which(os.fsdecode(matched[2]).split()[-1], Path("/nowhere")) or interpreter
+        if not os.path.isfile(interpreter):
+            warnings.append(f"{tool.name} is started by {interpreter}, which is not on this machine")
+            return
+        found = os.path.realpath(interpreter)
+        if tool.interpreter is None:
+            tool.interpreter = found.lstrip("/")
+        paths[found] = False
+        if os.path.basename(found) not in _SHELL:
+            _take_package(paths, owners.owners_of([found]).get(found))
+        script = found
+
+
+def _take_shell(paths: dict[str, bool]) -> None:
+    """The shell by which programs start others, for a root of their own."""
+    shell = os.path.realpath("/bin/sh")
+    if os.path.isfile(shell):
+        paths[shell] = False
+        if os.path.basename(shell) != "sh" and os.path.dirname(shell) == os.path.realpath("/bin"):
+            paths[f"{os.path.dirname(shell)}/sh"] = True
+
+
+def _restored(record: Tool, environment: Path) -> ObservedTool:
+    """A tool of a restored environment, out of the files that were placed for it."""
+    from lapidar.core.environment import manifest
+
+    restored = manifest.read(environment)
+    paths = restored.manifest.listing.paths_of(f"tool {record.name}") if restored else []
+    prefix = f"{ROOT}/{record.name}/"
+    found = [
+        (path[len(prefix) :], str(environment / path), os.path.islink(environment / path))
+        for path in paths
+        if path.startswith(prefix)
+    ]
+    owner = owners.Owner(record.owner, record.owner_version or "") if record.owner else None
+    return ObservedTool(record.name, record.executable, walk.drafts(found).drafts, record.interpreter, owner)
+
+
+def lives_off_paths(tool: Tool, tree: Tree) -> bool:
+    """Whether a tool has files beside its executables and libraries, which it looks for by absolute paths."""
+    mine = {tool.executable, tool.interpreter}
+    return any(entry.path not in mine and not re.search(r"(^|/)s?bin/|\.so(\.|$)", entry.path) for entry in tree)
+
+
+def place(tool: Tool, tree: Tree) -> Iterator[tuple[Entry, str]]:
+    """Where each entry of a tool's tree goes in a restored environment."""
+    for entry in tree:
+        yield entry, f"{ROOT}/{tool.name}/{entry.path}"

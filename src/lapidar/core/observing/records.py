@@ -1,0 +1,24 @@
+"""What a run was seen to use."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+__all__ = ["Observed"]
+
+
+@dataclass(frozen=True, slots=True)
+class Observed:
+    """What a run and its children used, as absolute paths, links followed.
+
+    Attributes:
+        code: the run's exit code.
+        mapped: files that were mapped into memory as code.
+        executed: programs that were started, scripts among them.
+        opened: all files that were opened.
+    """
+
+    code: int
+    mapped: tuple[str, ...]
+    executed: tuple[str, ...]
+    opened: tuple[str, ...]

@@ -1,0 +1,168 @@
+"""What libraries open on demand, so that no ELF file says it: other libraries by their names, and data.
+
+Each piece of data goes to one place below the environment's private folder, and a variable leads the library there.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+__all__ = ["DATA", "LOCALES", "Data", "belongs", "files", "opened_by", "variables"]
+
+# Library -> what it opens by name: the C library when a thread ends or an exception passes, for name look-ups, and
+# for international names of hosts.
+_OPENED = {"libc.so.6": ("libgcc_s.so.1", "libnss_files.so.2", "libnss_dns.so.2", "libresolv.so.2")}
+_TERMINALS = frozenset(
+    "ansi dumb linux screen screen-256color tmux tmux-256color vt100 vt220 xterm xterm-256color xterm-color".split()
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Data:
+    """Data of a library.
+
+    Attributes:
+        library: a pattern that the library's name matches.
+        folders: where systems have it: the first that is there is taken. A file is taken under its own name.
+        place: where it goes, below the private folder.
+        variables: which lead to it, each with what follows the place.
+        early: whether they must be set before the process starts; otherwise the environment's own start-up sets them
+            when `module` is imported.
+        module: see there.
+        host_first: the variables are set only where the host has none of `folders`.
+        only: the names of files that are taken; all, where it is empty.
+    """
+
+    library: str
+    folders: tuple[str, ...]
+    place: str
+    variables: tuple[tuple[str, str], ...]
+    early: bool = False
+    module: str = ""
+    host_first: bool = False
+    only: frozenset[str] = frozenset()
+
+
+_CHARACTER_SETS = frozenset(
+    "gconv-modules gconv-modules-extra.conf UTF-16.so UTF-32.so UTF-7.so ISO8859-1.so ISO8859-15.so CP1252.so".split()
+)
+LOCALES = "locale"  # the place of locale data; which there are is a matter of variables, see `locales`
+
+DATA = (
+    Data(r"libc\.so\.6", (), LOCALES, (("LOCPATH", ""),), early=True),
+    Data(
+        r"libc\.so\.6",
+        ("/usr/lib/{machine}-linux-gnu/gconv", "/usr/lib64/gconv"),
+        "gconv",
+        (("GCONV_PATH", ""),),
+        early=True,
+        only=_CHARACTER_SETS,
+    ),
+    Data(
+        r"libc\.so\.6",
+        ("/usr/share/zoneinfo",),
+        "share/zoneinfo",
+        (("TZDIR", ""), ("PYTHONTZPATH", "")),
+        early=True,
+    ),
+    Data(
+        r"libssl\.so\..*",
+        (
+            "/etc/ssl/certs/ca-certificates.crt",
+            "/etc/pki/tls/certs/ca-bundle.crt",
+            "/etc/ssl/ca-bundle.pem",
+            "/etc/ssl/cert.pem",
+        ),
+        "share/certificates",
+        (("SSL_CERT_FILE", "*"),),
+        module="ssl",
+        host_first=True,  # whom one trusts is a matter of now
+    ),
+    Data(
+        r"libcrypto\.so\.3",
+        ("/usr/lib/{machine}-linux-gnu/ossl-modules", "/usr/lib64/ossl-modules"),
+        "ossl-modules",
+        (("OPENSSL_MODULES", ""),),
+        module="_hashlib",
+    ),
+    Data(
+        r"libtinfow?\.so\..*|libncursesw?\.so\..*",
+        ("/lib/terminfo", "/usr/share/terminfo"),
+        "share/terminfo",
+        (("TERMINFO_DIRS", ""),),
+        module="_curses",
+        only=_TERMINALS,
+    ),
+    Data(
+        r"libtcl8\.6\.so.*",
+        ("/usr/share/tcltk/tcl8.6", "/usr/share/tcl8.6", "/usr/lib/tcl8.6"),
+        "share/tcl8.6",
+        (("TCL_LIBRARY", ""),),
+        module="_tkinter",
+    ),
+    Data(
+        r"libtk8\.6\.so.*",
+        ("/usr/share/tcltk/tk8.6", "/usr/share/tk8.6", "/usr/lib/tk8.6"),
+        "share/tk8.6",
+        (("TK_LIBRARY", ""),),
+        module="_tkinter",
+    ),
+    Data(
+        r"libmagic\.so\.1",
+        ("/usr/share/misc/magic.mgc", "/usr/lib/file/magic.mgc"),
+        "share/misc",
+        (("MAGIC", "*"),),
+        early=True,
+    ),
+)
+# The same zones again, and this machine's own.
+_LEFT_OUT_OF_ZONES = ("right/", "posix/", "localtime")
+
+
+def opened_by(libraries: Iterable[str]) -> list[str]:
+    """The names of libraries that these open on demand."""
+    return [name for library in libraries for name in _OPENED.get(library, ())]
+
+
+def files(data: Data, private: str | None, machine: str) -> Iterator[tuple[str, str, bool]]:
+    """The files of data: where each goes, where it is, and whether it is a link.
+
+    Args:
+        private: the private folder of a restored environment, which has it already; None for the system's own.
+        machine: the processor's kind: x86_64.
+    """
+    from lapidar.core.environment import walk
+
+    folders = [f"{private}/{data.place}"] if private else [name.replace("{machine}", machine) for name in data.folders]
+    for folder in folders:
+        if os.path.isfile(folder):
+            yield f"{data.place}/{os.path.basename(folder)}", folder, False
+            return
+        found = [
+            one
+            for one in walk.walk(folder)
+            if not one.path.startswith(_LEFT_OUT_OF_ZONES)
+            and (not data.only or os.path.basename(one.path) in data.only)
+        ]
+        if found:
+            yield from ((f"{data.place}/{one.path}", one.source, one.link) for one in found)
+            return
+
+
+def variables(paths: Iterable[str]) -> Iterator[tuple[Data, str, str]]:
+    """The variables that lead to the data among placed paths: the data, the variable, the path it leads to."""
+    paths = list(paths)
+    for data in DATA:
+        own = sorted(path for path in paths if path.startswith(data.place + "/"))
+        if not own:
+            continue
+        for name, what in data.variables:
+            yield data, name, own[0] if what == "*" else data.place
+
+
+def belongs(data: Data, libraries: Iterable[str]) -> bool:
+    """Whether one of the libraries has this data."""
+    return any(re.fullmatch(data.library, name) for name in libraries)

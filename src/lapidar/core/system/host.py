@@ -1,0 +1,59 @@
+"""The host's libraries, judged against those of a snapshot."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.snapshot import Library, Snapshot
+from lapidar.core.system import elf
+from lapidar.core.system.loader import HWCAPS, Loader, System
+
+__all__ = ["Drift", "drift", "lacking"]
+
+
+@dataclass(frozen=True, slots=True)
+class Drift:
+    """How the host's libraries differ from the recorded ones: names."""
+
+    same: int
+    different: tuple[str, ...]
+    missing: tuple[str, ...]
+
+
+def _found(snapshot: Snapshot) -> Iterator[tuple[Library, str | None]]:
+    """Each recorded library, and where the host has it."""
+    assert snapshot.libraries
+    loader = Loader(System.here(), functools.cache(elf.read))
+    for library in snapshot.library:
+        if not library.soname.startswith(HWCAPS):
+            yield library, loader.find(library.soname)
+
+
+def lacking(snapshot: Snapshot) -> list[str]:
+    """What the host lacks of what a snapshot needs, a sentence each; the files are read, none is run."""
+    sentences = []
+    for library, path in _found(snapshot):
+        if path is None:
+            users = ", ".join(library.used_by[:3])
+            sentences.append(f"{library.soname} is not there; {users} needs it")
+            continue
+        absent = sorted(set(library.versions) - elf.defined_versions(path)) if library.versions else []
+        if absent:
+            sentences.append(f"{library.soname} ({path}) is without {', '.join(absent)}")
+    return sentences
+
+
+def drift(snapshot: Snapshot, digest_of: functools.partial[str] | None = None) -> Drift:
+    """Compare the host's libraries with the recorded ones, by their bytes."""
+    same, different, missing = 0, [], []
+    for library, path in _found(snapshot):
+        if path is None:
+            missing.append(library.soname)
+        elif (digest_of or sha256_of)(path) == library.sha256:
+            same += 1
+        else:
+            different.append(library.soname)
+    return Drift(same, tuple(different), tuple(missing))
