@@ -21,6 +21,7 @@ EXAMPLES = """\
 examples:
   lapidar check
   lapidar check --deep
+  lapidar check --live
   lapidar check --env /tmp/again --json"""
 
 _SHOWN = 3
@@ -28,6 +29,12 @@ _SHOWN = 3
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--deep", action="store_true", help="read every byte")
+    parser.add_argument(
+        "--live",
+        action="store_true",
+        help="run the restored interpreter, import everything it has, and read its memory map: a file mapped from "
+        "outside the environment is a finding",
+    )
     parser.add_argument("--env", metavar="DIR", help="the restored environment (default: PROJECT/.lapidar/env)")
     parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
 
@@ -57,6 +64,7 @@ def _check(session: Session, walking: Walking) -> int:
         snapshot,
         environment=session.path("env"),
         deep=options.deep,
+        live=options.live,
         walking=walking,
         reporter=view.reporter(),
     )
@@ -70,6 +78,10 @@ def _check(session: Session, walking: Walking) -> int:
                 "clean": checked.clean,
                 "findings": checked.findings,
                 "overrides": checked.overrides,
+                "libraries": checked.libraries,
+                "host": checked.drift,
+                "live": checked.live,
+                "remarks": checked.remarks,
             }
         )
     else:
@@ -82,6 +94,7 @@ def _show(checked: Checked, view: View) -> None:
 
     for override in checked.overrides:
         view.line(override, "warn")
+    _show_below(checked, view)
     if checked.clean:
         how = "read" if checked.deep else "compared by inode, size and time"
         view.line(
@@ -101,6 +114,42 @@ def _show(checked: Checked, view: View) -> None:
     view.line(f"{human_count(len(checked.findings), 'finding')}.", "bad")
     for remedy in remedies:
         view.line(f"  next: {remedy}")
+
+
+def _show_below(checked: Checked, view: View) -> None:
+    """What the check saw of the host and of the running environment."""
+    for remark in checked.remarks:
+        view.warn(remark)
+    if drift := checked.drift:
+        total = drift.same + len(drift.different) + len(drift.missing)
+        if drift.different or drift.missing:
+            own = checked.libraries == "private"
+            matters = "which does not matter: the environment runs with its own" if own else "and it runs with them"
+            parts = [f"{len(drift.different)} differ"] if drift.different else []
+            parts += [f"{len(drift.missing)} are missing"] if drift.missing else []
+            view.line(
+                f"Of {human_count(total, 'recorded library', 'recorded libraries')}, on this host "
+                f"{' and '.join(parts)}, {matters}."
+            )
+            if view.verbose:
+                for name in (*drift.different, *drift.missing):
+                    view.line(f"  {name}")
+        elif view.verbose:
+            view.line(f"The host has all {total} recorded libraries, with the same bytes.")
+    if live := checked.live:
+        view.line(
+            f"Ran it: {human_count(live.modules, 'module')} imported, {human_count(live.mapped, 'file')} mapped, "
+            f"{len(live.outside)} of them from outside the environment.",
+            "good" if not live.outside else "bad",
+        )
+        if live.failed:
+            names = list(live.failed)
+            shown = names if view.verbose else names[:_SHOWN]
+            view.line(f"Could not be imported ({len(names)}):", "heading")
+            for name in shown:
+                view.line(f"  {name}: {live.failed[name]}")
+            if len(shown) < len(names):
+                view.line(f"  and {len(names) - len(shown)} more (-v shows all)")
 
 
 def _name(finding: Finding) -> str:

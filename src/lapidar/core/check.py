@@ -7,9 +7,11 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lapidar.core import progress
 from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.environment import compare, manifest, marker, status
@@ -20,6 +22,10 @@ from lapidar.core.environment.status import Walking
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.project import Project
 from lapidar.core.snapshot import LIBRARIES, Snapshot, runtime_label, short
+
+if TYPE_CHECKING:
+    from lapidar.core.live import Live
+    from lapidar.core.system.host import Drift
 
 __all__ = ["Checked", "Finding", "check", "judge_cache", "judge_environment"]
 
@@ -54,6 +60,10 @@ class Checked:
 
     Attributes:
         overrides: how each of the project's overrides acts, a sentence each.
+        libraries: whose system libraries the environment runs with: ``private`` or ``host``.
+        drift: how the host's libraries differ from the recorded ones.
+        live: what the running environment was seen to use, where that was asked for.
+        remarks: what changes nothing, and is worth knowing.
     """
 
     snapshot: Snapshot
@@ -62,6 +72,10 @@ class Checked:
     files: int
     findings: tuple[Finding, ...] = field(default=())
     overrides: tuple[str, ...] = ()
+    libraries: str = "host"
+    drift: Drift | None = None
+    live: Live | None = None
+    remarks: tuple[str, ...] = ()
 
     @property
     def clean(self) -> bool:
@@ -76,6 +90,7 @@ def check(
     *,
     environment: Path | None = None,
     deep: bool = False,
+    live: bool = False,
     walking: Walking | None = None,
     reporter: progress.Progress | None = None,
 ) -> Checked:
@@ -84,6 +99,7 @@ def check(
     Args:
         environment: where it was restored; the project's own unless given.
         deep: read every byte instead of comparing inodes, sizes and times.
+        live: run the interpreter, import everything, and read its memory map.
         walking: the walk of the environment, where it was begun already.
 
     Returns:
@@ -111,9 +127,84 @@ def check(
         findings = declared + findings
         if len(findings) > len(declared) or not linked:
             findings += judge_cache(snapshot, cache, deep=deep, reporter=reporter)
+        mark = marker.read(target)
+        libraries = mark.libraries if mark else "host"
+        drift = _drift(snapshot, cache) if snapshot.library else None
+        if drift:
+            findings += _judge_host(snapshot, libraries, drift, mark is not None)
+        seen = None
+        if live and not any(finding.problem == "not restored" for finding in findings):
+            from lapidar.core.live import look
+
+            seen = look(project, cache, snapshot, target, reporter)
+            findings += _judge_live(seen, libraries)
     files = sum(package.files for package in snapshot.package) + snapshot.only_runtime.files
     files += sum(rest.files for rest in snapshot.remainder)
-    return Checked(snapshot, target, deep, files, tuple(findings), overrides)
+    remarks = _remarks(snapshot, project, libraries)
+    return Checked(snapshot, target, deep, files, tuple(findings), overrides, libraries, drift, seen, remarks)
+
+
+# ---- what lies below
+
+
+def _drift(snapshot: Snapshot, cache: Cache) -> Drift:
+    from lapidar.core.system import host
+
+    seen = Seen(cache.root / "seen", "the operating system", keep_all=True)
+
+    def digest_of(path: str) -> str:
+        status = os.stat(path)
+        digest = seen.known(path, status)
+        if digest is None:
+            digest = sha256_of(path)
+            seen.add(path, status, digest)
+        return digest
+
+    drift = host.drift(snapshot, digest_of)
+    if cache.writable:
+        seen.save()
+    return drift
+
+
+def _judge_host(snapshot: Snapshot, libraries: str, drift: Drift, restored: bool) -> Iterator[Finding]:
+    """What of the host matters: all of it to an environment that runs with the host's libraries, else nothing."""
+    if libraries == "private" or not restored:
+        return
+    from lapidar.core.system import host
+
+    private = "lapidar restore --libraries private"
+    for sentence in host.lacking(snapshot):
+        yield Finding("host", "system libraries", sentence, remedy=private)
+    for name in drift.different:
+        yield Finding("host", name, "another library than the captured one", remedy=private)
+
+
+def _judge_live(seen: Live, libraries: str) -> Iterator[Finding]:
+    if libraries == "private" and seen.outside:
+        remedy = "lapidar capture --observe -- COMMAND where it was captured, then lapidar restore"
+        yield Finding("libraries", "memory map", "mapped from outside the environment", seen.outside, remedy)
+    for name, why in seen.without_library.items():
+        yield Finding("libraries", name, why, remedy="install the library where it was captured, and capture again")
+    for name in seen.crashed:
+        yield Finding("packages", name, "the interpreter ended when it was imported", remedy="try it by hand")
+
+
+def _remarks(snapshot: Snapshot, project: Project, libraries: str) -> tuple[str, ...]:
+    remarks = []
+    if libraries == "private" and snapshot.tool:
+        from lapidar.core.system import namespaces
+
+        if not namespaces.allowed():
+            names = ", ".join(tool.name for tool in snapshot.tool)
+            remarks.append(
+                f"this kernel lets a plain user make no mount namespace: of the outside programs ({names}), those that "
+                "look for their files at fixed places will not find them"
+            )
+    if snapshot.conditions:
+        from lapidar.core.layers import conditions
+
+        remarks += conditions.compare(snapshot.conditions)
+    return tuple(remarks)
 
 
 # ---- the declaration

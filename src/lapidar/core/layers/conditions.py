@@ -7,17 +7,20 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from lapidar.core import numerics
-from lapidar.core.declaring.records import Declared
 from lapidar.core.environment import marker
 from lapidar.core.errors import LapidarError
 from lapidar.core.snapshot import Conditions
 from lapidar.core.system import processor
 
-__all__ = ["KEPT", "Run", "apply", "kept", "observe"]
+if TYPE_CHECKING:  # a run is not to load what reads declarations
+    from lapidar.core.declaring.records import Declared
+
+__all__ = ["KEPT", "Run", "apply", "compare", "kept", "observe"]
 
 KEPT = f"{marker.PRIVATE}/conditions.json"
 _LOCALE = (
@@ -131,6 +134,17 @@ def apply(conditions: Conditions, variables: Mapping[str, str], root: Path) -> R
         profile=_profile(conditions),
         warning=_warning(conditions),
     )
+
+
+def compare(conditions: Conditions) -> list[str]:
+    """How this machine differs from the one of the capture, a sentence each."""
+    told = [warning] if (warning := _warning(conditions)) else []
+    system = os.uname()
+    here = f"{system.sysname} {system.release}"
+    if conditions.kernel and conditions.kernel != here:
+        told.append(f"the kernel is {here}, and was {conditions.kernel}")
+    told += [f"captured with {one} of its host, which cannot travel" for one in conditions.host]
+    return told
 
 
 def _profile(conditions: Conditions) -> str:

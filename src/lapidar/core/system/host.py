@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from lapidar.core.cache.digest import sha256_of
@@ -46,13 +46,17 @@ def lacking(snapshot: Snapshot) -> list[str]:
     return sentences
 
 
-def drift(snapshot: Snapshot, digest_of: functools.partial[str] | None = None) -> Drift:
-    """Compare the host's libraries with the recorded ones, by their bytes."""
+def drift(snapshot: Snapshot, digest_of: Callable[[str], str] = sha256_of) -> Drift:
+    """Compare the host's libraries with the recorded ones, by their bytes.
+
+    Args:
+        digest_of: gives a file's sha256 in hex.
+    """
     same, different, missing = 0, [], []
     for library, path in _found(snapshot):
         if path is None:
             missing.append(library.soname)
-        elif (digest_of or sha256_of)(path) == library.sha256:
+        elif digest_of(path) == library.sha256:
             same += 1
         else:
             different.append(library.soname)
