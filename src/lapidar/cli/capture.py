@@ -8,20 +8,23 @@ from typing import TYPE_CHECKING
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_bytes, human_count, human_path, human_seconds
+from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
     from lapidar.core.capture import Captured
 
 DESCRIPTION = """\
-Record an environment: its runtime and every package it sees. The bytes go into the cache, the record into
-PROJECT/lapidar.lock. Without ENVIRONMENT it takes the active environment, else the project's .venv or venv,
-else the python3 on PATH, and says which. Nothing is written into the environment."""
+Record an environment: its runtime, its packages, the system libraries and outside programs below them, and the
+conditions of a run. The bytes go into the cache, the record into PROJECT/lapidar.lock. Without ENVIRONMENT it takes the
+active environment, else the project's .venv or venv, else the python3 on PATH, and says which. Nothing is written into
+the environment."""
 
 EXAMPLES = """\
 examples:
   lapidar capture
   lapidar capture .venv
   lapidar capture --scope whole
+  lapidar capture --observe -- python analysis.py
   lapidar capture /usr/bin/python3 --lock system.lock"""
 
 _SHOWN = 5
@@ -41,6 +44,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--full-runtime", action="store_true", help="take the runtime's own test suite and static archives too"
     )
     parser.add_argument(
+        "--observe",
+        action="store_true",
+        help="run the COMMAND after -- once in the environment, and capture also the libraries, packages and programs "
+        "that it and its children were seen to use",
+    )
+    parser.add_argument(
         "--skip-outside", action="store_true", help="leave out files that a package lists outside the environment"
     )
 
@@ -56,6 +65,7 @@ def run(session: Session) -> int:
         lock=session.path("lock"),
         full_runtime=options.full_runtime,
         skip_outside=options.skip_outside,
+        command=_command(options),
         scope=options.scope,
         reporter=view.reporter(),
     )
@@ -64,6 +74,21 @@ def run(session: Session) -> int:
     else:
         _show(captured, view)
     return ExitCode.DONE
+
+
+def _command(options: argparse.Namespace) -> list[str] | None:
+    """The command to observe: what follows --."""
+    words: list[str] = options.after
+    if options.observe and not words:
+        raise LapidarError(
+            "There is no command to observe", remedy="For example: lapidar capture --observe -- python analysis.py"
+        )
+    if words and not options.observe:
+        raise LapidarError(
+            f"There is nothing to do with the words {' '.join(words)}",
+            remedy="Write --observe before --, or leave them out.",
+        )
+    return words or None
 
 
 def _show(captured: Captured, view: View) -> None:

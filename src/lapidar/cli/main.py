@@ -130,6 +130,9 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     return parser
 
 
+_TAKE_COMMANDS = frozenset({"capture"})  # after two dashes
+
+
 def _chosen(arguments: Sequence[str]) -> str | None:
     """The command's name: the first word that is one and not the value of an option before it."""
     takes_value = {"--project", "--cache"}
@@ -155,7 +158,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
     gc.set_threshold(200_000)
     words = list(sys.argv[1:] if arguments is None else arguments)
     chosen = _chosen(words)
-    options = build_parser(chosen).parse_args(words)
+    # The words of another command are not ours to parse.
+    cut = words.index("--") if chosen in _TAKE_COMMANDS and "--" in words else len(words)
+    options = build_parser(chosen).parse_args(words[:cut])
+    options.after = words[cut + 1 :]
     view = View(json=options.json, quiet=options.quiet, verbose=options.verbose)
     try:
         _load_undisturbed("msgspec")

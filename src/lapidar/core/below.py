@@ -33,6 +33,9 @@ __all__ = ["Below", "observe"]
 
 _PROJECT, _RUN = "the project", "an observed run"
 _SHOWN = 3
+# Where data of the machine lies that a run may read, and what of it the libraries' layer has.
+_DATA_FOLDERS = ("/usr/share/", "/usr/local/", "/opt/", "/var/lib/", "/home/", "/srv/")
+_HELD_DATA = ("/usr/share/zoneinfo/", "/usr/share/tcltk/", "/usr/share/terminfo/", "/usr/share/locale/")
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,6 +126,8 @@ def observe(
     )
     memory.save()
     here = msgspec.structs.replace(here, host=tuple(sorted(libraries_found.host)) or here.host)
+    if observed:
+        problems += _unheld(observed, answer, project, tools_found)
     return Below(libraries_found, tools_found, here, tuple(problems))
 
 
@@ -155,6 +160,23 @@ def _is_outside(path: str, answer: Answer, project: Project) -> bool:
 def _outside(observed: Observed, answer: Answer, project: Project) -> list[str]:
     """The libraries that a run mapped from outside the environment."""
     return [path for path in observed.mapped if ".so" in path and _is_outside(path, answer, project)]
+
+
+def _unheld(observed: Observed, answer: Answer, project: Project, held: tools.Observed) -> Iterator[str]:
+    """Data that a run read, and that is in no layer."""
+    have = {draft.source for tool in held.tools for draft in tool.drafts}
+    paths = [
+        path
+        for path in observed.opened
+        if path.startswith(_DATA_FOLDERS)
+        and not path.startswith(_HELD_DATA)
+        and ".so" not in os.path.basename(path)
+        and path not in have
+        and _is_outside(path, answer, project)
+    ]
+    if paths:
+        shown = ", ".join(paths[:_SHOWN]) + (f" and {len(paths) - _SHOWN} more" if len(paths) > _SHOWN else "")
+        yield f"the run read files that are in no layer of the snapshot: {shown}"
 
 
 def _character_sets(paths: list[str]) -> Iterator[Draft]:

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import os
+import shlex
+import shutil
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -76,7 +79,7 @@ def capture(
     full_runtime: bool = False,
     skip_outside: bool = False,
     scope: str | None = None,
-    observed: Observed | None = None,
+    command: Sequence[str] | None = None,
     reporter: Progress | None = None,
 ) -> Captured:
     """Capture an environment into the cache and write its lockfile.
@@ -89,7 +92,7 @@ def capture(
         full_runtime: take the runtime's test suite and static archives too.
         skip_outside: leave out files that packages list outside the environment, instead of refusing.
         scope: ``used``, ``whole``, or None for `used` where the project declares or imports anything.
-        observed: what a run of the analysis was seen to use.
+        command: runs this once in the environment, and takes also what it was seen to use.
         reporter: hears of progress.
 
     Returns:
@@ -107,10 +110,11 @@ def capture(
     path = lock or project.lockfile
     if not path.parent.is_dir():
         raise LapidarError(f"There is no folder {path.parent} for the lockfile", remedy="Name another with --lock.")
+    observed = _observe(located.interpreter, command) if command else None
     with cache.in_use():
         try:
             found = packages.observe(answer, project, skip_outside=skip_outside)
-            used = choose_used(project, answer, found, scope, cache)
+            used = choose_used(project, answer, found, scope, cache, observed.opened if observed else ())
             base = runtime.observe(answer, found.claimed, full=full_runtime)
             below = below_packages.observe(project, cache, answer, base, found, used, observed)
             seen = Seen(cache.root / "seen", answer.prefix)
@@ -143,6 +147,31 @@ def capture(
         unused=used.unused,
         seconds=time.monotonic() - began,
     )
+
+
+def _observe(interpreter: Path, command: Sequence[str]) -> Observed:
+    """Run a command as if its environment were active.
+
+    Raises:
+        LapidarError: it cannot be run or observed, or it failed.
+    """
+    from lapidar.core.observing import trace
+
+    folder = str(interpreter.parent)
+    variables = {**os.environ, "PATH": f"{folder}:{os.environ.get('PATH', os.defpath)}"}
+    program = shutil.which(command[0], path=variables["PATH"])
+    if program is None:
+        raise LapidarError(
+            f"There is no command {command[0]!r} in the environment or on PATH", remedy="Look at its spelling."
+        )
+    observed = trace.observe([os.path.abspath(program), *command[1:]], variables)
+    if observed.code != 0:
+        raise LapidarError(
+            f"The observed run failed with exit code {observed.code}, and nothing was captured",
+            why=shlex.join(command),
+            remedy="Let it succeed first, or capture without --observe.",
+        )
+    return observed
 
 
 def _of_this_shell() -> tuple[str, ...]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from itertools import islice
 
@@ -38,13 +40,21 @@ class Used:
     libraries: tuple[str, ...] = ()
 
 
-def choose_used(project: Project, answer: Answer, found: packages.Observed, scope: str | None, cache: Cache) -> Used:
+def choose_used(
+    project: Project,
+    answer: Answer,
+    found: packages.Observed,
+    scope: str | None,
+    cache: Cache,
+    opened: Collection[str] = (),
+) -> Used:
     """Take out of what was observed the packages that the project does not use.
 
     Args:
         found: everything that was observed; what is not used is taken out of it.
         scope: ``used``, ``whole``, or None to decide by what the project has.
         cache: keeps what was read of unchanged sources.
+        opened: the files that an observed run opened; a package whose code is among them is used.
 
     Returns:
         What was taken out, and what else the source names.
@@ -72,7 +82,8 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
         declared = ()  # a capture is not to fail for that; the survey's problems tell of it
     roots = surveyed.imported | surveyed.declared | {need.name for need in declared}
     here = {package.metadata.name for package in found.packages}
-    if not roots & here:
+    ran = set(_run_from(found, opened)) if opened else set()
+    if not (roots | ran) & here:
         if scope == "used":
             raise LapidarError(
                 "The project uses no package of this environment, as far as its source and its declaration tell",
@@ -85,6 +96,8 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
             extras[need.name] |= {canonicalize_name(extra) for extra in need.requirement.extras}
     # No extra is inferred here: what only an extra needs that nobody declares is not used.
     needs = needed([package.metadata for package in found.packages], answer.markers, (), extras)
+    # What was run and is needed by nothing that is asked for (a plugin) counts as asked for.
+    roots |= ran - closure(roots & here, needs)
     kept = closure(roots & here, needs)
     unused = {name: _reason(name, needs) for name in sorted(here - kept)}
     found.packages = [package for package in found.packages if package.metadata.name in kept]
@@ -92,6 +105,25 @@ def choose_used(project: Project, answer: Answer, found: packages.Observed, scop
     for package in found.packages:
         package.requested = package.metadata.name in roots
     return Used(unused, programs, libraries)
+
+
+def _run_from(found: packages.Observed, opened: Collection[str]) -> Iterator[str]:
+    """The packages whose code is among opened files: byte-code stands for its source."""
+    code = {_source(path) for path in opened if path.endswith((".py", ".pyc", ".so"))}
+    for package in found.packages:
+        for draft in package.drafts:
+            if not draft.link and draft.path.endswith((".py", ".so")) and os.path.realpath(draft.source) in code:
+                yield package.metadata.name
+                break
+
+
+def _source(path: str) -> str:
+    if not path.endswith(".pyc"):
+        return path
+    folder, name = os.path.split(path)
+    if os.path.basename(folder) == "__pycache__":
+        folder, name = os.path.dirname(folder), name.partition(".")[0] + ".pyc"
+    return f"{folder}/{name[:-1]}"
 
 
 def _reason(name: str, needs: dict[str, tuple[str, ...]]) -> str:

@@ -9,7 +9,7 @@ __all__ = ["Observed"]
 
 @dataclass(frozen=True, slots=True)
 class Observed:
-    """What a run and its children used, as absolute paths, links followed.
+    """What a run and its children used, as absolute paths; of what was mapped and opened, links followed.
 
     Attributes:
         code: the run's exit code.
