@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from collections.abc import Sequence
 from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -41,6 +42,7 @@ def capture(
     project: Name | None = None,
     cache: Name | None = None,
     lock: Name | None = None,
+    command: Sequence[str] | None = None,
 ) -> Captured:
     """Capture an environment into the cache and write the project's lockfile.
 
@@ -49,6 +51,7 @@ def capture(
         project: the project's folder; the one the current folder is in where it is not given.
         cache: the cache's folder; the user's own where it is not given.
         lock: where to write the lockfile instead.
+        command: runs this once in the environment, and captures also what it was seen to use.
 
     Returns:
         What was captured: the snapshot, the layers' counts and sizes (bytes), edited files, warnings.
@@ -57,7 +60,11 @@ def capture(
         LapidarError: it could not be done; says what, why and what to do next.
     """
     return _capture.capture(
-        Project.find(_path(project)), _cache(cache, create=True), environment=_path(environment), lock=_path(lock)
+        Project.find(_path(project)),
+        _cache(cache, create=True),
+        environment=_path(environment),
+        lock=_path(lock),
+        command=command,
     )
 
 
@@ -106,6 +113,7 @@ def restore(
     lock: Name | None = None,
     snapshot: str | None = None,
     placement: str = "auto",
+    libraries: str = "auto",
 ) -> Restored:
     """Build the environment of a lockfile from the cache alone, with no network call.
 
@@ -114,13 +122,15 @@ def restore(
         lock: another lockfile than the project's.
         snapshot: the beginning of a snapshot's identity, to take it from the history instead.
         placement: ``auto``, ``clone``, ``hardlink`` or ``copy``.
+        libraries: whose system libraries it runs with: ``auto``, ``private`` or ``host``.
 
     Raises:
         LapidarError: it could not be done, and nothing was changed.
     """
     found, store = Project.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), snapshot)
-    return _restore.restore(found, store, wanted, into=_path(into), placement=Placement(placement))
+    into_folder = _path(into)
+    return _restore.restore(found, store, wanted, into=into_folder, placement=Placement(placement), libraries=libraries)
 
 
 def check(
@@ -130,12 +140,14 @@ def check(
     environment: Name | None = None,
     lock: Name | None = None,
     deep: bool = False,
+    live: bool = False,
 ) -> Checked:
     """Compare the lockfile, the restored environment and the cache with each other.
 
     Args:
         environment: where it was restored; the project's ``.lapidar/env`` where it is not given.
         deep: read every byte.
+        live: run the interpreter, import everything, and read its memory map.
 
     Returns:
         The findings; ``clean`` where there are none.
@@ -145,4 +157,4 @@ def check(
     """
     found, store = Project.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), None)
-    return _check.check(found, store, wanted, environment=_path(environment), deep=deep)
+    return _check.check(found, store, wanted, environment=_path(environment), deep=deep, live=live)

@@ -97,6 +97,8 @@ def carry_out(
     for name, text in (texts or {}).items():
         atomic.write_file(project.root / name, text.encode("utf-8"))
     pinning.write(pinned, project.lockfile)
+    for note in pinned.notes:
+        view.warn(note)
     return pinned
 
 
@@ -112,7 +114,7 @@ def conclude(session: Session, plan: Plan, pinned: Pinned | None) -> None:
                     {"package": change.name, "kind": change.kind, "from": change.old or None, "to": change.new or None}
                     for change in plan.changes
                 ],
-                "notes": plan.notes,
+                "notes": [*plan.notes, *(pinned.notes if pinned else ())],
                 "overrides": plan.overrides,
                 "packages": len(plan.choices),
                 "fetched_bytes": plan.fetch_bytes if pinned else 0,

@@ -5,8 +5,10 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
+from lapidar.cli import show_below
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
+from lapidar.cli.show_below import pairs
 from lapidar.cli.view import View, human_bytes, human_count
 
 if TYPE_CHECKING:
@@ -21,15 +23,16 @@ examples:
   lapidar show
   lapidar show packages
   lapidar show packages numpy
-  lapidar show runtime
+  lapidar show libraries
+  lapidar show libraries libssl.so.3
   lapidar show --graph"""
 
-LAYERS = ("runtime", "packages", "remainder")
+LAYERS = ("runtime", "packages", "remainder", "libraries", "tools", "conditions")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("layer", nargs="?", choices=LAYERS, metavar="LAYER", help=" or ".join(LAYERS))
-    parser.add_argument("name", nargs="?", metavar="NAME", help="a package")
+    parser.add_argument("layer", nargs="?", choices=LAYERS, metavar="LAYER", help=", ".join(LAYERS))
+    parser.add_argument("name", nargs="?", metavar="NAME", help="a package, or a library")
     parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
     parser.add_argument("--graph", action="store_true", help="the tree of needs, with the range at each step")
 
@@ -40,10 +43,14 @@ def run(session: Session) -> int:
 
     options, view = session.options, session.view
     snapshot = lockfile.read(session.path("lock") or session.project.lockfile)
-    if options.name and options.layer != "packages":
+    if options.name and options.layer not in ("packages", "libraries"):
         raise LapidarError(f"The layer {options.layer} has no names", remedy="lapidar show packages NAME")
     if options.graph:
         _graph(session, snapshot)
+    elif options.name and options.layer == "libraries":
+        found = show_below.library(snapshot, options.name, view)
+        if view.json:
+            view.object(found)
     elif options.name:
         package = _find(snapshot, options.name)
         if view.json:
@@ -52,14 +59,24 @@ def run(session: Session) -> int:
             _package(package, snapshot, _cache_or_none(session), view)
     elif view.json:
         view.object(
-            {"runtime": snapshot.runtime, "packages": snapshot.package, "remainder": snapshot.remainder}.get(
-                options.layer, snapshot
-            )
+            {
+                "runtime": snapshot.runtime,
+                "packages": snapshot.package,
+                "remainder": snapshot.remainder,
+                "libraries": snapshot.library,
+                "tools": snapshot.tool,
+                "conditions": snapshot.conditions,
+            }.get(options.layer, snapshot)
         )
     else:
-        {"runtime": _runtime, "packages": _packages, "remainder": _remainder}.get(options.layer, _summary)(
-            snapshot, view
-        )
+        {
+            "runtime": _runtime,
+            "packages": _packages,
+            "remainder": _remainder,
+            "libraries": show_below.libraries,
+            "tools": show_below.tools,
+            "conditions": show_below.conditions,
+        }.get(options.layer, _summary)(snapshot, view)
     return ExitCode.DONE
 
 
@@ -147,6 +164,7 @@ def _summary(snapshot: Snapshot, view: View) -> None:
     view.line(f"  largest    {', '.join(f'{p.name} {human_bytes(p.bytes)}' for p in largest) or '-'}")
     for rest in snapshot.remainder:
         view.line(f"Remainder  {human_count(rest.files, 'file')} of no package: {', '.join(rest.paths[:6])}")
+    show_below.summary(snapshot, view)
     view.line(f"Left out   of the runtime: {', '.join(runtime.left_out)}")
 
 
@@ -164,13 +182,7 @@ def _runtime(snapshot: Snapshot, view: View) -> None:
         ["size", human_bytes(runtime.bytes)],
         ["left out", ", ".join(runtime.left_out)],
     ]
-    _pairs(rows, view)
-
-
-def _pairs(rows: list[list[str]], view: View) -> None:
-    width = max(len(row[0]) for row in rows)
-    for name, value in rows:
-        view.line(f"{name.ljust(width)}  {value}")
+    pairs(rows, view)
 
 
 def _packages(snapshot: Snapshot, view: View) -> None:
@@ -201,7 +213,7 @@ def _package(package: Package, snapshot: Snapshot, cache: Cache | None, view: Vi
     ]
     if cache is not None:
         rows.append(["in the cache", "yes" if cache.has_tree(package.tree) else "no"])
-    _pairs(rows, view)
+    pairs(rows, view)
     if cache is not None and cache.has_tree(package.tree):
         tree = cache.tree(package.tree)
         largest = sorted(tree, key=lambda entry: entry.bytes, reverse=True)[: None if view.verbose else 8]

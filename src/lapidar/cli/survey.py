@@ -82,7 +82,11 @@ def _show(surveyed: Surveyed, view: View) -> None:
         view.table(["module", "distribution", "version", "used in", "standing"], rows)
     else:
         view.line("Nothing but the standard library and the project's own modules is imported.")
-    for title, found in (("Outside programs", surveyed.programs), ("Paths of one machine", surveyed.paths)):
+    for title, found in (
+        ("Outside programs", surveyed.programs),
+        ("System libraries opened by name", surveyed.libraries),
+        ("Paths of one machine", surveyed.paths),
+    ):
         if found:
             view.line()
             view.line(title, "heading")

@@ -20,7 +20,7 @@ from lapidar.core.declaring.records import Declaration, Need, Override
 from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.index.indexes import Indexes
 from lapidar.core.index.page import File
-from lapidar.core.pinning import base, explain, held
+from lapidar.core.pinning import base, carry, explain, held
 from lapidar.core.pinning.candidates import Candidates, Policy, Settled, names_prerelease, wish_of
 from lapidar.core.pinning.held import Held
 from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
@@ -103,10 +103,11 @@ class Plan:
 
 @dataclass(frozen=True, slots=True)
 class Pinned:
-    """What came of a pin."""
+    """What came of a pin; `notes` are about the layers below the packages, a sentence each."""
 
     snapshot: Snapshot
     changed: bool
+    notes: tuple[str, ...] = ()
 
 
 class Pinning:
@@ -340,9 +341,11 @@ class Pinning:
         files = {name: choice.file for name, choice in plan.choices.items() if choice.file}
         brought = dict(zip(files, self.supply.many(list(files.values())), strict=True))
         helds = {name: choice.held or brought[name] for name, choice in plan.choices.items()}
-        snapshot = self.snapshot(helds)
+        snapshot, notes = carry.below(
+            self.project, self.cache, self.declaration, self.snapshot(helds), self.previous, self.reporter
+        )
         before = self.previous.snapshot if self.previous else ""
-        return Pinned(snapshot, snapshot.snapshot != before)
+        return Pinned(snapshot, snapshot.snapshot != before, notes)
 
     def write(self, pinned: Pinned, lock: Path) -> None:
         """Write the lockfile, and keep a copy in the history."""
