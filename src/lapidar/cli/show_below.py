@@ -74,7 +74,7 @@ def library(snapshot: Snapshot, name: str, view: View) -> Library:
             ["library", found.soname],
             [
                 "owner",
-                f"{found.owner} {found.owner_version}" if found.owner else "none that the system's database knows",
+                f"{found.owner} {found.owner_version}" if found.owner else "none that this system knows",
             ],
             ["used by", ", ".join(found.used_by)],
             ["versions", ", ".join(found.versions) or "none are asked for"],
