@@ -174,7 +174,7 @@ def install(source: Path, environment: Path, *, requested: bool = True) -> None:
         name = source.name.split("-")[0]
         for member in archive.namelist():
             data = archive.read(member)
-            if member.endswith(".dist-info/RECORD"):
+            if member.endswith((".dist-info/RECORD", "/")):
                 continue
             target, executable = site / member, False
             if ".data/" in member.split("/")[0] + "/":

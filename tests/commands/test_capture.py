@@ -411,10 +411,16 @@ class OddPackages(Odd):
         (extra / "extralib-1.0.dist-info").mkdir(parents=True)
         (extra / "extralib-1.0.dist-info" / "METADATA").write_text("Name: extralib\nVersion: 1.0\n")
         (extra / "sherdlib.py").write_text("raise SystemExit('fooled')\n")
-        self.variables |= {"PYTHONPATH": str(extra), "PYTHONHASHSEED": "3", "LC_ALL": "C"}
+        self.variables |= {"PYTHONPATH": str(extra), "PYTHONNOUSERSITE": "1"}
         done = self.lapidar("capture", environment)
         self.assertEqual(self.lock.read_bytes(), before)
         self.assertIn("PYTHONPATH", done.stderr)
+        # Conditions of a run do count, but nothing above them changes.
+        self.variables |= {"PYTHONHASHSEED": "3", "LC_ALL": "C"}
+        self.lapidar("capture", environment)
+        kept = before.partition(b"[platform]")[2].partition(b"[conditions]")[0]
+        self.assertIn(kept, self.lock.read_bytes())
+        self.assertIn(b'LC_ALL = "C", PYTHONHASHSEED = "3"', self.lock.read_bytes().replace(b'LANG = "C.UTF-8", ', b""))
 
     def test_a_chatty_environment(self) -> None:
         environment = self.environment()

@@ -284,6 +284,10 @@ class Running(Case):
     def test_the_exit_code_and_output_are_the_commands(self) -> None:
         script = "import sys; print('out'); print('err', file=sys.stderr); sys.exit(42)"
         done = self.lapidar("run", "python", "-c", script, code=42)
+        self.assertEqual(done.stdout, "out\n")
+        # One line of ours says which numeric profile acts.
+        self.assertRegex(done.stderr, r"\Alapidar: numerics: native[^\n]*\nerr\n\Z")
+        done = self.lapidar("-q", "run", "python", "-c", script, code=42)
         self.assertEqual((done.stdout, done.stderr), ("out\n", "err\n"))
         self.lapidar("run", "--", "python", "-c", "import sherdlib")
 

@@ -56,7 +56,9 @@ def run(session: Session) -> int:
     variables = _variables(session, Path(folder), mark.libraries)
     variables["VIRTUAL_ENV"] = folder
     variables["PATH"] = f"{folder}/bin:{variables.get('PATH', os.defpath)}"
-    program = shutil.which(words[0], path=variables["PATH"])
+    own = f"{folder}/bin/{words[0]}"
+    # Where the file system forbids execution, a search goes on, and would come to the host's program.
+    program = own if os.path.isfile(own) else shutil.which(words[0], path=variables["PATH"])
     if program is None:
         raise LapidarError(
             f"There is no command {words[0]!r} in the environment or on PATH",

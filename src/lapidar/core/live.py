@@ -91,7 +91,8 @@ def look(project: Project, cache: Cache, snapshot: Snapshot, environment: Path, 
 
 
 def _modules(snapshot: Snapshot, cache: Cache) -> Iterator[str]:
-    for _, digest in [("", snapshot.only_runtime.tree), *((one.name, one.tree) for one in snapshot.package)]:
+    trees = [package.tree for package in snapshot.package] + [rest.tree for rest in snapshot.remainder]
+    for digest in (snapshot.only_runtime.tree, *trees):
         try:
             tree = cache.tree(digest)
         except LapidarError:

@@ -335,10 +335,23 @@ class _Observer:
         if wired and package.origin.kind != "local":
             self._stow_editable(package, wired, one)
         self._claim_metadata(one)
-        drafted = walk.drafts(found)
+        drafted = walk.drafts(self._first_on_the_path(found))
         package.drafts += drafted.drafts
         package.gone += drafted.broken
         return package
+
+    def _first_on_the_path(self, found: list[tuple[str, str, bool]]) -> list[tuple[str, str, bool]]:
+        """Of files that two folders of packages have at one place (Debian ships such), the one that is imported."""
+        chosen: dict[str, tuple[str, str, bool]] = {}
+        for one in found:
+            other = chosen.setdefault(one[0], one)
+            if other is not one and self._rank(one[1]) < self._rank(other[1]):
+                chosen[one[0]] = one
+        return list(chosen.values())
+
+    def _rank(self, path: str) -> int:
+        folders = [at for at, site in enumerate(self.sites) if path.startswith(site.path + "/")]
+        return folders[0] if folders else len(self.sites)
 
     def _requested(self, one: _Found) -> bool:
         if self.restored and one.metadata.name in self.restored.manifest.listing.wanted:

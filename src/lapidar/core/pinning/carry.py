@@ -22,7 +22,7 @@ from lapidar.core.layers import conditions, libraries, packages, runtime, tools
 from lapidar.core.layers.libraries import Object
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
-from lapidar.core.snapshot import LIBRARIES, Libraries, Library, Snapshot, Tool
+from lapidar.core.snapshot import LIBRARIES, Conditions, Libraries, Library, Snapshot, Tool
 from lapidar.core.system import companions, locales
 from lapidar.core.system.memory import ElfMemory
 
@@ -50,6 +50,9 @@ def below(
     if (snapshot.platform.system, snapshot.platform.machine) != (system.sysname.lower(), system.machine):
         return snapshot, ()
     here = conditions.observe(declaration.conditions, previous.conditions if previous else None)
+    if not cache.has_tree(snapshot.only_runtime.tree):
+        # Another cache than the one that the runtime was captured into: there is nothing to look at.
+        return (_unchanged(snapshot, previous, here) if previous else snapshot), ()
     notes: list[str] = []
     held = list(previous.tool) if previous else []
     new = tools.observe(
@@ -80,6 +83,19 @@ def below(
         conditions=here,
     )
     return whole, tuple(notes)
+
+
+def _unchanged(snapshot: Snapshot, previous: Snapshot, here: Conditions) -> Snapshot:
+    """The layers below as they are in the previous lockfile."""
+    return lockfile.identify(
+        msgspec.structs.replace(
+            snapshot,
+            libraries=previous.libraries,
+            library=previous.library,
+            tool=previous.tool,
+            conditions=here if previous.libraries else previous.conditions,
+        )
+    )
 
 
 def _stow(
@@ -131,6 +147,8 @@ def _objects(cache: Cache, snapshot: Snapshot, held: list[Tool]) -> Iterator[Obj
             if entry.kind != LINK:
                 yield Object(package.name, cache.entry_path(entry), path)
     for tool in held:
+        if not cache.has_tree(tool.tree):
+            continue
         for entry, path in tools.place(tool, cache.tree(tool.tree)):
             if entry.kind != LINK:
                 yield Object(f"tool {tool.name}", cache.entry_path(entry), path)

@@ -86,7 +86,14 @@ DATA = (
         ("/usr/lib/{machine}-linux-gnu/ossl-modules", "/usr/lib64/ossl-modules"),
         "ossl-modules",
         (("OPENSSL_MODULES", ""),),
-        module="_hashlib",
+        early=True,  # not only the runtime's own modules open it
+    ),
+    Data(
+        r"libgirepository-1\.0\.so\..*",
+        ("/usr/lib/{machine}-linux-gnu/girepository-1.0", "/usr/lib64/girepository-1.0"),
+        "girepository-1.0",
+        (("GI_TYPELIB_PATH", ""),),
+        early=True,
     ),
     Data(
         r"libtinfow?\.so\..*|libncursesw?\.so\..*",

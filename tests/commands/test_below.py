@@ -1,0 +1,324 @@
+"""Outside programs, observed runs and conditions."""
+
+from __future__ import annotations
+
+import json
+import os
+import platform
+import shutil
+import subprocess
+from pathlib import Path
+
+import msgspec
+
+from core.test_system import compile_c
+from lapidar.core import lockfile
+from lapidar.core.snapshot import Snapshot
+from roots import bare_root, run_in, skip_loudly
+from support import WHEELS, Case, install, wheel
+
+# Everything whose last bits depend on the code that a library chooses by the processor.
+DIGESTS = """
+import hashlib, math
+import numpy as np, scipy.fft, scipy.linalg
+random = np.random.default_rng(20261123)
+square, line = random.standard_normal((300, 300)), random.standard_normal(100_000)
+short = line.astype("f4")
+def told(name, *values):
+    data = b"".join(np.ascontiguousarray(value).tobytes() for value in values)
+    print(name, hashlib.sha256(data).hexdigest()[:16])
+told("svd", *np.linalg.svd(square))
+told("product", square @ square, short @ short)
+told("exp", np.exp(line), np.exp(short))
+told("pow", np.power(abs(line), 1.3))
+told("libm", [math.exp(v) for v in line[:5000]], [math.sin(v) for v in line[:5000]], [abs(v) ** 1.7 for v in line[:5000]])
+told("sums", line.sum(), short.sum(), line.mean(), np.dot(line, line))
+told("sorted", np.sort(line), np.argsort(short))
+told("fft", scipy.fft.fft(line), np.fft.rfft(line))
+told("solved", scipy.linalg.solve(square, line[:300]))
+"""
+
+
+class Below(Case):
+    def captured(self, *words: object) -> Snapshot:
+        self.lapidar("capture", *words)
+        return lockfile.read(self.lock)
+
+    def declare(self, text: str) -> None:
+        (self.project / "lapidar.toml").write_text(text)
+
+
+class Tools(Below):
+    def need(self, *names: str) -> Path:
+        for name in names:
+            if shutil.which(name) is None:
+                skip_loudly(self, f"there is no {name} here")
+        self.declare(f"[needs]\ntools = {json.dumps(names)}\n")
+        return self.environment()
+
+    def test_on_a_bare_root(self) -> None:
+        """A compiled program with data files, and a script of another language."""
+        root = bare_root(self, self.folder / "bare")
+        environment = self.need("tclsh", "shasum")
+        snapshot = self.captured(environment)
+        self.assertEqual([tool.name for tool in snapshot.tool], ["shasum", "tclsh"])
+        self.assertEqual(snapshot.tool[0].interpreter, os.path.realpath("/usr/bin/perl").lstrip("/"))
+        before = self.lock.read_bytes()
+        self.lapidar("restore", "--into", root / "home" / "env")
+        # What it needs lies at /usr/share/tcltk, and the root has no /usr.
+        (root / "home" / "ask.tcl").write_text("puts [package require http]; puts [info library]\n")
+        said = run_in(root, "/home/env/bin/tclsh", "/home/ask.tcl").splitlines()
+        self.assertRegex(said[0], r"^\d")
+        self.assertTrue(said[1].startswith("/usr/share/tcl"), said)
+        (root / "home" / "sherd").write_text("glaze\n")
+        said_here = subprocess.run(
+            ["shasum", "-a", "256", str(root / "home" / "sherd")], capture_output=True, text=True
+        )
+        said_there = run_in(root, "/home/env/bin/shasum", "-a", "256", "/home/sherd")
+        self.assertEqual(said_there.split()[0], said_here.stdout.split()[0])
+        self.assertFalse((root / "usr").exists(), "the root of its own was left behind")
+        self.assertEqual(
+            list((root / "home/env/lib/lapidar/root/.new").iterdir()), [root / "home/env/lib/lapidar/root/.new/.keep"]
+        )
+        self.lapidar("check", "--deep", "--env", root / "home" / "env")
+        self.lapidar("capture", root / "home" / "env")
+        self.assertEqual(self.lock.read_bytes(), before)
+
+    def test_the_source_names_it(self) -> None:
+        environment = self.need("shasum")
+        self.declare("")
+        (self.project / "a.py").write_text("import subprocess\nsubprocess.run(['shasum', 'a.py'])\n")
+        self.assertEqual([tool.name for tool in self.captured(environment).tool], ["shasum"])
+        self.lapidar("restore")
+        said = self.lapidar("run", "python", "a.py").stdout
+        self.assertTrue(said.endswith("  a.py\n"), said)
+        self.assertIn("shasum", self.lapidar("show", "tools").stdout)
+
+    def test_what_cannot_be_taken(self) -> None:
+        danger = compile_c(self.folder, "danger", "int main(void){return 0;}")
+        danger.chmod(0o4755)
+        self.declare(f'[needs]\ntools = ["{danger}", "no-such-program-at-all"]\n')
+        done = self.lapidar("capture", self.environment())
+        self.assertIn("setuid", done.stderr)
+        self.assertIn("no-such-program-at-all", done.stderr)
+        self.assertEqual(lockfile.read(self.lock).tool, ())
+
+    def test_a_static_program_and_one_of_nobody(self) -> None:
+        static = compile_c(
+            self.folder, "static", '#include <stdio.h>\nint main(void){puts("fired");return 0;}', "-static"
+        )
+        self.declare(f'[needs]\ntools = ["{static}"]\n')
+        (tool,) = self.captured(self.environment()).tool
+        self.assertEqual((tool.name, tool.owner), ("static", None))
+        static.unlink()
+        self.lapidar("restore")
+        self.assertEqual(self.lapidar("run", "static").stdout, "fired\n")
+
+    def test_pinning_keeps_and_adds_them(self) -> None:
+        environment = self.need("shasum")
+        self.captured(environment, "--scope", "whole")
+        before = lockfile.read(self.lock)
+        (self.folder / "wheels").mkdir()
+        wheel(self.folder / "wheels", "sherdlib")
+        self.variables["LAPIDAR_INDEX"] = str(self.folder / "wheels")
+        self.lapidar("need", "sherdlib", "--no-restore")
+        after = lockfile.read(self.lock)
+        self.assertEqual((after.library, after.tool), (before.library, before.tool))
+        self.assertEqual([package.name for package in after.package], ["sherdlib"])
+        self.assertEqual(after.libraries, before.libraries)
+
+
+class Observing(Below):
+    def test_what_a_run_uses(self) -> None:
+        library = Path("/usr/lib/x86_64-linux-gnu/libmagic.so.1")
+        if not library.exists() or shutil.which("shasum") is None:
+            self.skipTest("there is no libmagic or no shasum here")
+        environment = self.environment(
+            wheel(self.folder, "sherdlib"), wheel(self.folder, "unusedlib"), wheel(self.folder, "pluginlib")
+        )
+        (self.project / "analysis.py").write_text(
+            "import ctypes, importlib, subprocess, sherdlib\n"
+            "ctypes.CDLL('lib' + 'magic' + '.so.1')\n"
+            "importlib.import_module('plugin' + 'lib')\n"
+            "subprocess.run('sha' + 'sum analysis.py', shell=True, check=True)\n"
+        )
+        snapshot = self.captured(environment, "--observe", "--", "python", "analysis.py")
+        self.assertEqual([package.name for package in snapshot.package], ["pluginlib", "sherdlib"])
+        self.assertEqual([tool.name for tool in snapshot.tool], ["shasum"])
+        found = {one.soname: one for one in snapshot.library}
+        self.assertEqual(found["libmagic.so.1"].used_by, ("an observed run",))
+        before = self.lock.read_bytes()
+        self.lapidar("restore")
+        self.lapidar("run", "python", "analysis.py")
+        self.lapidar("capture", self.restored, "--scope", "whole")
+        self.assertEqual(self.lock.read_bytes(), before)
+
+    def test_the_run_fails(self) -> None:
+        environment = self.environment()
+        said = self.fails("capture", environment, "--observe", "--", "python", "-c", "raise SystemExit(7)")
+        self.assertIn("exit code 7", said)
+        self.assertFalse(self.lock.exists())
+        self.assertIn("no command", self.fails("capture", environment, "--observe", "--", "no-such-command"))
+        self.assertIn("no command to observe", self.fails("capture", environment, "--observe"))
+        self.assertIn("--observe", self.fails("capture", environment, "--", "python"))
+
+    def test_signals_threads_and_children(self) -> None:
+        """A run that is watched behaves as one that is not."""
+        script = (
+            "import os, signal, subprocess, sys, threading\n"
+            "caught = []\n"
+            "signal.signal(signal.SIGUSR1, lambda *_: caught.append(1))\n"
+            "os.kill(os.getpid(), signal.SIGUSR1)\n"
+            "threads = [threading.Thread(target=lambda: sum(range(10**5))) for _ in range(8)]\n"
+            "[one.start() for one in threads]; [one.join() for one in threads]\n"
+            "child = subprocess.run([sys.executable, '-c', 'import os, signal; os.kill(os.getpid(), signal.SIGTERM)'])\n"
+            "assert caught == [1] and child.returncode == -15, (caught, child)\n"
+            "if os.fork() == 0: os._exit(3)\n"
+            "assert os.waitstatus_to_exitcode(os.wait()[1]) == 3\n"
+        )
+        self.captured(self.environment(), "--observe", "--", "python", "-c", script)
+
+
+class Conditions(Below):
+    def setUp(self) -> None:
+        super().setUp()
+        self.venv = self.environment(wheel(self.folder, "sherdlib"))
+
+    def printed(self, *names: str) -> dict[str, str | None]:
+        script = f"import json, os; print(json.dumps({{n: os.environ.get(n) for n in {names!r}}}))"
+        found: dict[str, str | None] = json.loads(self.lapidar("run", "python", "-c", script).stdout)
+        return found
+
+    def test_what_a_run_is_held_to(self) -> None:
+        self.declare(
+            '[conditions]\nenv = ["KILN=three", "GLAZE"]\nsecrets = ["TOKEN", "OTHER"]\nenv-file = "run.env"\n'
+        )
+        self.variables |= {"GLAZE": "celadon", "TOKEN": "very secret", "OMP_NUM_THREADS": "3", "TZ": "Asia/Tokyo"}
+        os.umask(0o027)
+        self.addCleanup(os.umask, 0o022)
+        held = self.captured(self.venv).conditions
+        assert held
+        text = self.lock.read_text()
+        self.assertNotIn("very secret", text)
+        self.assertEqual((held.secrets, held.umask), (("OTHER", "TOKEN"), "0027"))
+        self.assertEqual(held.kernel, f"{platform.system()} {platform.release()}")
+        os.umask(0o022)
+        self.lapidar("restore")
+        self.assertIn("run.env", self.fails("run", "true"))
+        (self.project / "run.env").write_text(
+            "# of this machine\nexport OTHER='from the file'\nKILN=no\n\nPLACE=here\n"
+        )
+        self.variables |= {"GLAZE": "ash", "OMP_NUM_THREADS": "1", "TZ": "UTC", "PYTHONHASHSEED": "7"}
+        found = self.printed("KILN", "GLAZE", "OMP_NUM_THREADS", "TZ", "PYTHONHASHSEED", "TOKEN", "OTHER", "PLACE")
+        self.assertEqual(
+            found,
+            {
+                "KILN": "three",
+                "GLAZE": "celadon",
+                "OMP_NUM_THREADS": "3",
+                "TZ": "Asia/Tokyo",
+                "PYTHONHASHSEED": None,
+                "TOKEN": "very secret",
+                "OTHER": "from the file",
+                "PLACE": "here",
+            },
+        )
+        self.assertEqual(self.lapidar("run", "python", "-c", "import os; print(oct(os.umask(0)))").stdout, "0o27\n")
+        del self.variables["TOKEN"]
+        said = self.lapidar("run", "true").stderr
+        self.assertIn("not set here: TOKEN", said)
+        self.assertIn("held to the snapshot's: GLAZE, OMP_NUM_THREADS, PYTHONHASHSEED, TZ", said)
+        for path in self.cache.rglob("*.lock"):
+            self.assertNotIn("very secret", path.read_text())
+
+    def test_another_processor(self) -> None:
+        snapshot = self.captured(self.venv)
+        assert snapshot.conditions
+        other = msgspec.structs.replace(snapshot.conditions, processor="Kiln 9000", features=("sse2", "sherd512"))
+        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, conditions=other)), self.lock)
+        self.lapidar("restore")
+        said = self.lapidar("run", "true").stderr
+        self.assertIn("without sherd512", said)
+        self.assertIn("Kiln 9000", said)
+        self.assertIn("Kiln 9000", self.lapidar("check").stderr)
+        self.declare('[conditions]\nnumerics = "portable"\n')
+        self.lapidar("capture", self.restored)
+        self.lapidar("restore")
+        said = self.lapidar("run", "true").stderr
+        self.assertIn("portable, held to x86-64-v2", said)
+        self.assertNotIn("Kiln 9000", said)
+        self.assertEqual(self.printed("OPENBLAS_NUM_THREADS"), {"OPENBLAS_NUM_THREADS": "1"})
+
+    def test_what_makes_no_sense(self) -> None:
+        for text, told in (
+            ('numerics = "exact"', "numerics"),
+            ('env = ["1X=2"]', "1X"),
+            ('env = ["A=1"]\nsecrets = ["A"]', "both"),
+            ('env-file = "../outside"', "inside the project"),
+            ("colour = 1", "colour"),
+        ):
+            self.declare(f"[conditions]\n{text}\n")
+            with self.subTest(text):
+                # A capture says so and goes on; what asks the declaration first does not.
+                self.assertIn(told, self.lapidar("capture", self.venv).stderr)
+                self.assertIn(told, self.fails("pin"))
+
+    def test_a_captured_restored_environment_keeps_them(self) -> None:
+        self.variables["OMP_NUM_THREADS"] = "3"
+        self.captured(self.venv)
+        before = self.lock.read_bytes()
+        self.lapidar("restore")
+        self.variables["OMP_NUM_THREADS"] = "5"
+        self.lapidar("capture", self.restored)
+        self.assertEqual(self.lock.read_bytes(), before)
+
+
+class Numbers(Below):
+    """The same bits on every processor of the family: with an emulated older one for the other processor."""
+
+    def test_portable_and_native(self) -> None:
+        emulator = shutil.which("qemu-x86_64")
+        if emulator is None:
+            skip_loudly(self, "there is no emulator here (Debian's qemu-user)")
+        environment = self.environment()
+        for name in ("numpy", "scipy"):
+            install(next(WHEELS.glob(f"{name}-*.whl")), environment)
+        (self.project / "digests.py").write_text(DIGESTS)
+        told: dict[str, tuple[str, str, str]] = {}
+        for profile in ("native", "portable"):
+            self.declare(f'[conditions]\nnumerics = "{profile}"\n')
+            self.captured(environment)
+            self.lapidar("restore")
+            here = self.lapidar("run", "python", "digests.py").stdout
+            variables = {**self.variables, "OPENBLAS_NUM_THREADS": "2", "OMP_NUM_THREADS": "2"}
+            threads = self.lapidar("run", "python", "digests.py", env=variables).stdout
+            at = self.restored
+            starter = [
+                emulator,
+                "-cpu",
+                "Nehalem",
+                at / "lib/lapidar/ld-linux-x86-64.so.2",
+                "--inhibit-cache",
+                "--argv0",
+            ]
+            starter += [
+                at / "bin/python",
+                "--library-path",
+                f"{at}/lib/lapidar:{at}/lib",
+                at / f"lib/lapidar/{self.real()}",
+            ]
+            older = self.lapidar("run", *starter, "-s", "digests.py").stdout
+            told[profile] = (here, threads, older)
+        here, threads, older = told["portable"]
+        self.assertEqual(here.count("\n"), 9)
+        self.assertEqual(here, older, "portable results differ on an older processor")
+        self.assertEqual(here, threads, "portable results differ with another count of threads")
+        flags = Path("/proc/cpuinfo").read_text()
+        if "avx2" in flags:
+            here, _, older = told["native"]
+            differing = [a for a, b in zip(here.splitlines(), older.splitlines(), strict=True) if a != b]
+            self.assertTrue(differing, "the test does not see what it is there for: native results agree")
+            self.assertIn("svd", " ".join(differing))
+
+    def real(self) -> str:
+        return Path(lockfile.read(self.lock).only_runtime.executable).name

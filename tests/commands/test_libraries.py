@@ -1,0 +1,305 @@
+"""System libraries: captured, restored with a private launch, and judged, on real environments."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import subprocess
+import sys
+import sysconfig
+from pathlib import Path
+
+import msgspec
+
+from core.test_system import compile_c
+from lapidar.core import lockfile
+from lapidar.core.snapshot import Snapshot
+from roots import bare_root, run_in
+from support import PROGRAM, Case, install, site_of, wheel
+
+MAPPED = (
+    "import sys; print([p for p in {line.split(None, 5)[-1].strip() for line in open('/proc/self/maps') "
+    "if '/' in line} if not p.startswith(sys.prefix + '/')])"
+)
+EXTENSION = """
+#include <Python.h>
+int kiln(void);
+static PyObject *fire(PyObject *self, PyObject *args) { return PyLong_FromLong(kiln()); }
+static PyMethodDef methods[] = {{"fire", fire, METH_NOARGS, ""}, {0}};
+static struct PyModuleDef module = {PyModuleDef_HEAD_INIT, "NAME", "", -1, methods};
+PyMODINIT_FUNC PyInit_NAME(void) { return PyModule_Create(&module); }
+"""
+# Everything of a runtime that opens libraries, data or processes.
+EVERYTHING = """
+import ctypes, ctypes.util, datetime, hashlib, locale, multiprocessing, os, ssl, subprocess, sys, threading, time
+import bz2, curses, decimal, lzma, sqlite3, zlib, zoneinfo
+
+def double(x):
+    return 2 * x
+
+if __name__ == "__main__":
+    for method in ("spawn", "fork", "forkserver"):
+        with multiprocessing.get_context(method).Pool(2) as pool:
+            assert pool.map(double, [1, 2]) == [2, 4], method
+    said = subprocess.run([sys.executable, "-c", "import sys; print(sys.prefix)"], capture_output=True, text=True)
+    assert said.stdout.strip() == sys.prefix, said
+    assert ctypes.CDLL(ctypes.util.find_library("c")).getpid() == os.getpid()
+    assert ctypes.util.find_library("no-such-library") is None
+    summer = datetime.datetime(2020, 7, 1, tzinfo=zoneinfo.ZoneInfo("Europe/Lisbon"))
+    assert summer.utcoffset() == datetime.timedelta(hours=1)
+    os.environ["TZ"] = "Asia/Kathmandu"
+    time.tzset()
+    assert time.strftime("%z", time.localtime(0)) == "+0530"
+    assert locale.setlocale(locale.LC_ALL, "C.UTF-8") and locale.nl_langinfo(locale.CODESET) == "UTF-8"
+    thread = threading.Thread(target=lambda: None)
+    thread.start()
+    thread.join()
+    os.environ["TERM"] = "xterm"
+    curses.setupterm()
+    assert curses.tigetnum("colors") == 8
+    ssl.create_default_context()
+    hashlib.new("sha512")
+    assert sqlite3.connect(":memory:").execute("select 2 + 2").fetchone() == (4,)
+    print("all of it works")
+"""
+
+
+class Libraries(Case):
+    def captured(self, environment: Path, *words: object) -> Snapshot:
+        self.lapidar("capture", environment, "--scope", "whole", *words)
+        return lockfile.read(self.lock)
+
+    def extension(self, environment: Path, name: str, *options: str) -> None:
+        """A package that was built here, against a library of this machine."""
+        install(wheel(self.folder, name), environment)
+        code = EXTENSION.replace("NAME", f"_{name}")
+        headers = sysconfig.get_path("include", vars={"base": sys.base_prefix, "installed_base": sys.base_prefix})
+        built = compile_c(self.folder, f"_{name}.so", code, f"-I{headers}", *options)
+        site = site_of(environment)
+        shutil.copy(built, site / built.name)
+        record = next(site.glob(f"{name}-*.dist-info/RECORD"))
+        record.write_text(record.read_text() + f"{built.name},,\n")
+
+    def kiln_library(self, folder: str, answer: int) -> Path:
+        place = self.folder / folder
+        place.mkdir(exist_ok=True)
+        return compile_c(place, "libkiln.so", f"int kiln(void){{return {answer};}}", "-Wl,-soname,libkiln.so")
+
+    def test_round_trip_and_nothing_from_outside(self) -> None:
+        environment = self.environment(wheel(self.folder, "sherdlib"))
+        snapshot = self.captured(environment)
+        names = {library.soname for library in snapshot.library}
+        self.assertLessEqual({"libc.so.6", "libm.so.6", "libgcc_s.so.1", "libssl.so.3", "libsqlite3.so.0"}, names)
+        before = self.lock.read_bytes()
+        self.captured(environment)
+        self.assertEqual(self.lock.read_bytes(), before, "captured twice, the lockfile differs")
+        self.lapidar("restore")
+        self.assertEqual(self.python(self.restored, MAPPED), "[]")
+        checked = self.json("check", "--deep", "--live")
+        self.assertTrue(checked["clean"], checked)
+        self.assertGreater(checked["live"]["mapped"], 20)
+        self.assertEqual(checked["live"]["outside"], [])
+        self.captured(self.restored)
+        self.assertEqual(self.lock.read_bytes(), before, "captured from the restored environment, the lockfile differs")
+
+    def test_on_a_bare_root(self) -> None:
+        """No C library, no data, no program but a shell: the environment has all it needs."""
+        root = bare_root(self, self.folder / "bare")
+        environment = self.environment(wheel(self.folder, "sherdlib"), name="a venv")
+        self.kiln_library("kilns", 42)
+        self.extension(environment, "kilnext", f"-L{self.folder}/kilns", "-lkiln", f"-Wl,-rpath,{self.folder}/kilns")
+        self.captured(environment)
+        place = root / "home" / "a long way" / ("x" * 200) / "env"
+        self.lapidar("restore", "--into", place)
+        shutil.rmtree(environment)
+        shutil.rmtree(self.folder / "kilns")
+        (root / "home" / "everything.py").write_text(EVERYTHING)
+        python = "/" + str((place / "bin/python").relative_to(root))
+        self.assertIn("all of it works", run_in(root, python, "/home/everything.py"))
+        self.assertEqual(run_in(root, python, "-c", "import _kilnext; print(_kilnext.fire())").strip(), "42")
+        self.assertEqual(run_in(root, python, "-c", MAPPED).strip(), "[]")
+        for shell in ("dash", "bash"):  # busybox's is the root's own
+            program = shutil.which(shell)
+            if program:
+                said = subprocess.run([program, str(place / "bin/python"), "-c", "print(1)"], capture_output=True)
+                self.assertEqual(said.stdout, b"1\n", shell)
+
+    def test_an_old_kind_of_path_does_not_win(self) -> None:
+        """DT_RPATH comes before everything else: where its folder still exists, the host's library would be taken."""
+        environment = self.environment()
+        self.kiln_library("kilns", 1)
+        way = f"-Wl,--disable-new-dtags,-rpath,{self.folder}/kilns"
+        self.extension(environment, "kilnext", f"-L{self.folder}/kilns", "-lkiln", way)
+        snapshot = self.captured(environment)
+        assert snapshot.libraries
+        self.assertEqual([Path(path).name for path in snapshot.libraries.absolute], ["_kilnext.so"])
+        self.lapidar("restore")
+        self.kiln_library("kilns", 2)  # the host's has changed since
+        self.assertEqual(self.python(environment, "import _kilnext; print(_kilnext.fire())"), "2")
+        self.assertEqual(self.python(self.restored, "import _kilnext; print(_kilnext.fire())"), "1")
+        self.assertTrue(self.json("check", "--live")["clean"])
+
+    def test_a_needed_library_that_is_nowhere(self) -> None:
+        environment = self.environment()
+        library = self.kiln_library("kilns", 1)
+        self.extension(environment, "kilnext", f"-L{self.folder}/kilns", "-lkiln")
+        library.unlink()
+        said = self.lapidar("capture", environment, "--scope", "whole").stderr
+        self.assertIn("libkiln.so is nowhere on this machine, and _kilnext.so needs it", said)
+        self.lapidar("restore")
+        said = self.lapidar("check", "--live", code=1).stdout
+        self.assertIn("_kilnext", said)
+        self.assertIn("libkiln.so", said)
+
+    def test_a_library_of_the_search_path(self) -> None:
+        environment = self.environment()
+        self.kiln_library("kilns", 7)
+        self.extension(environment, "kilnext", f"-L{self.folder}/kilns", "-lkiln")
+        self.variables["LD_LIBRARY_PATH"] = str(self.folder / "kilns")
+        snapshot = self.captured(environment)
+        found = {library.soname: library for library in snapshot.library}
+        self.assertEqual(found["libkiln.so"].used_by, ("kilnext",))
+        del self.variables["LD_LIBRARY_PATH"]
+        self.lapidar("restore")
+        self.assertEqual(self.python(self.restored, "import _kilnext; print(_kilnext.fire())"), "7")
+
+    def test_a_library_that_the_source_names(self) -> None:
+        if not Path("/usr/lib/x86_64-linux-gnu/libmagic.so.1").exists():
+            self.skipTest("there is no libmagic here")
+        (self.project / "sherds.py").write_text("import ctypes\nmagic = ctypes.CDLL('libmagic.so.1')\n")
+        found = {one.soname: one for one in self.captured(self.environment()).library}
+        self.assertEqual(found["libmagic.so.1"].used_by, ("the project",))
+        self.assertIn("libmagic.so.1", self.lapidar("survey").stdout)
+
+    def test_programs_of_packages(self) -> None:
+        """A compiled program in bin/ is started through the environment's own loader too."""
+        environment = self.environment(wheel(self.folder, "sherdlib"))
+        (self.folder / "kiln").unlink(missing_ok=True)
+        program = compile_c(
+            self.folder,
+            "glazer",
+            '#include <stdio.h>\nint main(int n, char **v){puts(v[0]); FILE *f=fopen("/proc/self/maps","r"); char l[999];'
+            "while(fgets(l,999,f)) fputs(l,stdout); return n;}",
+        )
+        shutil.copy(program, environment / "bin" / "glazer")
+        record = next(site_of(environment).glob("sherdlib-*.dist-info/RECORD"))
+        record.write_text(record.read_text() + "../../../bin/glazer,,\n")
+        self.captured(environment)
+        before = self.lock.read_bytes()
+        self.lapidar("restore")
+        said = self.lapidar("run", "glazer", "one", code=2).stdout
+        self.assertTrue(said.startswith(str(self.restored / "bin" / "glazer")), said[:200])
+        outside = {path for path in re.findall(r" (/\S+)$", said, re.M) if not path.startswith(str(self.restored))}
+        self.assertEqual(outside, set())
+        self.captured(self.restored)
+        self.assertEqual(self.lock.read_bytes(), before)
+        self.lapidar("check", "--deep")
+
+
+class Hosts(Case):
+    """The host's libraries instead of the snapshot's."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.lapidar("capture", self.environment(wheel(self.folder, "sherdlib")))
+
+    def rewrite(self, **changes: str | int | tuple[str, ...]) -> None:
+        """A lockfile as if its libc.so.6 were another one."""
+        snapshot = lockfile.read(self.lock)
+        several = tuple(
+            msgspec.structs.replace(one, **changes) if one.soname == "libc.so.6" else one for one in snapshot.library
+        )
+        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, library=several)), self.lock)
+
+    def test_they_satisfy_it(self) -> None:
+        self.lapidar("restore", "--libraries", "host")
+        self.assertIn("/usr/lib/x86_64-linux-gnu/libc.so.6", self.python(self.restored, MAPPED))
+        self.assertFalse((self.restored / "lib/lapidar/libc.so.6").exists())
+        checked = self.json("check", "--deep", "--live")
+        self.assertEqual((checked["libraries"], checked["clean"]), ("host", True), checked)
+        self.assertIn("its own system libraries", self.lapidar("restore").stdout)
+        self.assertEqual(self.python(self.restored, MAPPED), "[]")
+
+    def test_a_version_that_the_host_lacks(self) -> None:
+        self.rewrite(versions=("GLIBC_9.99",))
+        said = self.fails("restore", "--libraries", "host")
+        self.assertIn("libc.so.6", said)
+        self.assertIn("GLIBC_9.99", said)
+        self.assertFalse(self.restored.exists())
+        self.lapidar("restore")  # with its own all is well
+
+    def test_the_hosts_has_changed(self) -> None:
+        self.rewrite(sha256="0" * 64)
+        self.lapidar("restore", "--libraries", "private")
+        said = self.lapidar("check").stdout
+        self.assertIn("on this host 1 differ, which does not matter", said)
+        self.lapidar("restore", "--libraries", "host")
+        findings = self.json("check", code=1)["findings"]
+        self.assertEqual([(one["layer"], one["name"]) for one in findings], [("host", "libc.so.6")])
+
+    def test_without_libraries_of_its_own(self) -> None:
+        snapshot = lockfile.read(self.lock)
+        bare = msgspec.structs.replace(snapshot, libraries=None, library=(), conditions=None)
+        lockfile.write(lockfile.identify(bare), self.lock)
+        self.assertIn("holds no system libraries", self.fails("restore", "--libraries", "private"))
+        self.assertIn("the host's system libraries", self.lapidar("restore").stdout)
+        self.assertIn("holds no system libraries", self.lapidar("show", "libraries").stdout)
+
+    def test_a_glibc_that_cannot_be_started_privately(self) -> None:
+        snapshot = lockfile.read(self.lock)
+        old = msgspec.structs.replace(snapshot.platform, libc="glibc 2.31")
+        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, platform=old)), self.lock)
+        self.assertIn("glibc 2.31", self.fails("restore", "--libraries", "private"))
+        self.assertIn("the host's system libraries", self.lapidar("restore").stderr)
+
+    def test_a_path_that_the_loader_would_split(self) -> None:
+        self.assertIn("colon", self.fails("restore", "--libraries", "private", "--into", self.folder / "a:b"))
+        self.lapidar("restore", "--into", self.folder / "a b'c")
+        self.assertEqual(self.python(self.folder / "a b'c", MAPPED), "[]")
+
+    def test_mounted_read_only_or_without_execution(self) -> None:
+        self.lapidar("restore")
+        remount = 'mount --bind "$1" "$1" && mount -o remount,bind,{} "$1" && shift && exec "$@"'
+        words = (self.restored, PROGRAM, "run", "python", "-c", MAPPED)
+        done = self.in_namespace(remount.format("ro"), *words)
+        self.assertEqual((done.returncode, done.stdout), (0, "[]\n"), done.stderr)
+        done = self.in_namespace(remount.format("noexec"), *words)
+        self.assertEqual(done.returncode, 3, done.stderr)
+        self.assertIn("noexec", done.stderr)
+
+    def test_a_file_from_outside_is_found(self) -> None:
+        """The memory-map test must see what it is there for."""
+        self.lapidar("restore")
+        module = site_of(self.restored) / "sherdlib.py"
+        text = "import mmap\nf = open('/etc/passwd', 'rb')\nheld = mmap.mmap(f.fileno(), 0, access=mmap.ACCESS_READ)\n"
+        package = next(path for path in (module, site_of(self.restored) / "sherdlib" / "__init__.py") if path.exists())
+        package.unlink()
+        package.write_text(text)
+        findings = self.json("check", "--live", code=1)["findings"]
+        mapped = [one for one in findings if one["name"] == "memory map"]
+        self.assertEqual([one["paths"] for one in mapped], [["/etc/passwd"]])
+
+    def test_a_module_that_ends_the_interpreter(self) -> None:
+        self.lapidar("restore")
+        package = next(site_of(self.restored).glob("sherdlib*"), None)
+        assert package
+        target = site_of(self.restored) / "sherdlib" / "__init__.py"
+        target = target if target.exists() else site_of(self.restored) / "sherdlib.py"
+        target.unlink()
+        target.write_text("import os\nos.abort()\n")
+        findings = self.json("check", "--live", code=1)["findings"]
+        self.assertIn(("packages", "sherdlib"), [(one["layer"], one["name"]) for one in findings])
+
+    def test_show(self) -> None:
+        said = self.lapidar("show", "libraries").stdout
+        self.assertIn("libc.so.6", said)
+        self.assertIn("runtime", said)
+        one = json.loads(self.lapidar("show", "libraries", "libc.so.6", "--json").stdout)
+        self.assertEqual(one["soname"], "libc.so.6")
+        self.assertTrue(one["versions"])
+        self.assertIn("libc.so.6", self.fails("show", "libraries", "libc.so"))
+        self.assertIn("no outside programs", self.lapidar("show", "tools").stdout)
+        self.assertIn("numerics", self.lapidar("show", "conditions").stdout)
+        self.assertIn(os.uname().release, self.lapidar("show").stdout)
