@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 import unittest
+from typing import Any
 
 import msgspec
 from hypothesis import given
@@ -12,7 +13,18 @@ from hypothesis import strategies as st
 
 from lapidar.core import lockfile
 from lapidar.core.errors import LockfileError
-from lapidar.core.snapshot import Origin, Package, Platform, Remainder, Runtime, Snapshot
+from lapidar.core.snapshot import (
+    Conditions,
+    Libraries,
+    Library,
+    Origin,
+    Package,
+    Platform,
+    Remainder,
+    Runtime,
+    Snapshot,
+    Tool,
+)
 
 text = st.text(st.characters(blacklist_categories=["Cs"]), min_size=1, max_size=20)
 digests = st.binary(min_size=32, max_size=32).map(lambda data: "sha256:" + data.hex())
@@ -58,6 +70,51 @@ remainders = st.builds(
     bytes=counts,
     paths=st.lists(text, max_size=3).map(tuple),
 )
+sha256 = st.binary(min_size=32, max_size=32).map(bytes.hex)
+several = st.lists(text, max_size=3).map(tuple)
+libraries = st.builds(
+    Library,
+    soname=st.from_regex(r"lib[a-z]{1,9}\.so(\.[0-9]{1,2})?", fullmatch=True),
+    sha256=sha256,
+    bytes=counts,
+    used_by=several,
+    owner=st.none() | text,
+    owner_version=st.none() | text,
+    versions=several,
+)
+tools = st.builds(
+    Tool,
+    name=text,
+    executable=inside,
+    tree=digests,
+    files=counts,
+    bytes=counts,
+    owner=st.none() | text,
+    owner_version=st.none() | text,
+    interpreter=st.none() | inside,
+)
+conditions = st.builds(
+    Conditions,
+    # Also a string that is equal to the word, and another object: as it comes out of a file.
+    numerics=st.sampled_from(["native", "portable", "".join(["nat", "ive"])]),
+    processor=text,
+    features=several,
+    kernel=text,
+    baseline=st.none() | text,
+    umask=st.none() | st.just("0022"),
+    variables=st.dictionaries(text, text, max_size=3),
+    secrets=several,
+    env_file=st.none() | inside,
+    host=several,
+)
+
+
+def sorted_by(name: str, records: st.SearchStrategy[Any]) -> st.SearchStrategy[Any]:
+    """A few records, each with a name of its own, in the lockfile's order."""
+    many = st.lists(records, max_size=3, unique_by=lambda record: getattr(record, name))
+    return many.map(lambda found: tuple(sorted(found, key=lambda record: getattr(record, name))))
+
+
 snapshots = st.builds(
     Snapshot,
     format=st.just(lockfile.FORMAT),
@@ -68,6 +125,10 @@ snapshots = st.builds(
         lambda many: tuple(sorted(many, key=lambda package: package.name))
     ),
     remainder=st.one_of(st.just(()), st.tuples(remainders)),
+    libraries=st.none() | st.builds(Libraries, inside, digests, counts, counts),
+    library=sorted_by("soname", libraries),
+    tool=sorted_by("name", tools),
+    conditions=st.none() | conditions,
 ).map(lockfile.identify)
 
 SAMPLE = lockfile.identify(

@@ -327,6 +327,8 @@ class Locales(InFolder):
             data[at : at + len(text)] = text
         (self.root / "locale-archive").write_bytes(data)
         drafts = {draft.path: draft for draft in locales.drafts(["de_DE.UTF-8", "xx_XX"], "locale", self.root)}
+        link = drafts.pop("locale/de_DE.UTF-8")
+        self.assertEqual((link.link, link.source), (True, "de_DE.utf8"))
         self.assertEqual(set(drafts), {"locale/de_DE.utf8/LC_CTYPE", "locale/de_DE.utf8/LC_MESSAGES/SYS_LC_MESSAGES"})
         opener = drafts["locale/de_DE.utf8/LC_CTYPE"].opener
         assert opener

@@ -39,9 +39,11 @@ def run(session: Session) -> int:
         view.note(f"$ {text}" if kind == "type" else text, "heading" if kind == "type" else "faint")
         told = True
 
-    compared = Story(folder, tell, quiet=view.quiet).run()
+    story = Story(folder, tell, quiet=view.quiet)
+    compared = story.run()
     identical = all(result.identical for result in compared)
     if view.json:
+        story.end()
         view.object({"folder": str(folder), "identical": identical, "results": compared})
         return ExitCode.DONE if identical else ExitCode.NO
     rows = [
@@ -55,6 +57,7 @@ def run(session: Session) -> int:
         for result in compared
     ]
     view.table(["result", "size", "sha256 today", "sha256 later", ""], rows, right=(1,))
+    story.end()
     if identical:
         view.line(f"Identical results. The project is in {human_path(folder / 'sherds')}, look around in it.", "good")
     else:

@@ -197,10 +197,11 @@ class Conditions(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fie
     `env_file`: the project's file that variables are read from when a run begins.
     """
 
+    # Always written: whether a string is a default's is told by identity, and this one may come from a file.
+    numerics: Literal["native", "portable"]
     processor: str = ""
     features: tuple[str, ...] = ()
     kernel: str = ""
-    numerics: Literal["native", "portable"] = "native"
     baseline: str | None = None
     umask: Annotated[str, msgspec.Meta(pattern=r"^[0-7]{3,4}$")] | None = None
     variables: dict[str, str] = {}

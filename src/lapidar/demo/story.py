@@ -89,9 +89,12 @@ class Story:
             [sys.executable, "analysis.py", "results-today"], "python analysis.py results-today", self.project, {}
         )
         self.tell(
-            "say", "Capture the environment it ran in (lapidar's own): its runtime and its packages, byte for byte."
+            "say",
+            "Capture the environment it ran in (lapidar's own): its runtime, its packages, and the system libraries "
+            "below them, byte for byte.",
         )
         self._lapidar("capture", os.path.relpath(sys.prefix, self.project))
+        self._lapidar("show")
         self.tell("say", "Years later, on another machine: build it again, from the lockfile and the cache alone.")
         self._lapidar("restore", "--into", "../restored")
         self.tell("say", "Is everything what the lockfile stands for? This reads every byte.")
@@ -100,6 +103,15 @@ class Story:
         self._lapidar("run", "--env", "../restored", "python", "analysis.py", "results-later")
         self.tell("say", "And the results, byte for byte:")
         return [self._compare(name) for name in RESULTS]
+
+    def end(self) -> None:
+        """The memory map's verdict on what was restored.
+
+        Raises:
+            LapidarError: a file from outside was mapped.
+        """
+        self.tell("say", "Did anything of this machine take part? The running interpreter's memory map says:")
+        self._lapidar("check", "--env", "../restored", "--live")
 
     def _first_act(self) -> None:
         """From source code to pinned packages."""

@@ -28,6 +28,7 @@ _LOCALE = (
     "LC_TELEPHONE LC_MEASUREMENT LC_IDENTIFICATION"
 ).split()
 _WATCHED = ("PYTHONHASHSEED", "TZ", *_LOCALE, *numerics.WATCHED)
+_COERCED = "C.UTF-8"
 _ZONES = "/zoneinfo/"
 _LINE = re.compile(r"^\s*(?:export\s+)?([A-Za-z_]\w*)\s*=\s*(.*?)\s*$")
 
@@ -74,6 +75,8 @@ def observe(declared: Declared, before: Conditions | None) -> Conditions:
 
 def _watched() -> dict[str, str]:
     variables = {name: os.environ[name] for name in _WATCHED if name in os.environ}
+    if variables.get("LC_CTYPE") == _COERCED and not {"LANG", "LC_ALL"} & variables.keys():
+        del variables["LC_CTYPE"]  # not the caller's: our own runtime sets it where nothing is set (PEP 538)
     zone = os.path.realpath("/etc/localtime")
     if "TZ" not in variables and _ZONES in zone:
         variables["TZ"] = zone.partition(_ZONES)[2]

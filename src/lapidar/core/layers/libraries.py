@@ -200,6 +200,7 @@ class _Observer:
         self.read = memory.read
         self.loader = Loader(self.system, memory.read)
         self.data_from = self.private if restored else None
+        self.data: dict[str, list[tuple[str, str, bool]]] = {}  # by its place: where each file goes, and where it is
 
     def run(
         self, objects: list[Object], requests: Iterable[Request], data: Iterable[Draft], at_their_place: bool
@@ -223,6 +224,8 @@ class _Observer:
             self._request(request, own_names)
         self._on_demand()
         self._kept_ones({RUNTIME, *(one.user for one in objects), *(request.user for request in requests)})
+        while self._data():
+            pass
         self._levels()
         self._missing(missing, own_names)
         result.absolute = tuple(sorted({one.path for one in elves if self._has_absolute_rpath(one.source)}))
@@ -331,6 +334,22 @@ class _Observer:
                 for user in asking:
                     self._add(name, path, user)
 
+    def _data(self) -> bool:
+        """Data of the libraries so far, and what modules among it need; whether there was anything new."""
+        before = len(self.data)
+        for data in companions.DATA:
+            having = companions.whose(data, self.result.uses)
+            if not having or data.place in self.data:
+                continue
+            self.data[data.place] = list(companions.files(data, self.data_from, self.system.machine))
+            users = {user for name in having for user in self.result.uses[name].users}
+            for path, source, _ in self.data[data.place]:
+                if ".so" in path:
+                    for name, library in self.loader.closure(source, self.program).found.items():
+                        for user in users:
+                            self._add(name, library, user)
+        return len(self.data) > before
+
     def _levels(self) -> None:
         """Variants of libraries for levels of the processor: all of them travel, whatever this machine has."""
         for name, use in list(self.result.uses.items()):
@@ -356,10 +375,7 @@ class _Observer:
     def _draft(self, more: Iterable[Draft]) -> None:
         drafts = self.result.drafts
         drafts += [Draft(name, os.path.realpath(use.source)) for name, use in self.result.uses.items()]
-        found: list[tuple[str, str, bool]] = []
-        for data in companions.DATA:
-            if companions.belongs(data, self.result.uses):
-                found += companions.files(data, self.data_from, self.system.machine)
+        found = [one for several in self.data.values() for one in several]
         drafts += walk.drafts(dict.fromkeys(found)).drafts
         have = {draft.path for draft in drafts}
         drafts += [draft for draft in more if draft.path not in have]

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-__all__ = ["DATA", "LOCALES", "Data", "belongs", "files", "opened_by", "variables"]
+__all__ = ["DATA", "LOCALES", "Data", "files", "opened_by", "variables", "whose"]
 
 # Library -> what it opens by name: the C library when a thread ends or an exception passes, for name look-ups, and
 # for international names of hosts.
@@ -87,6 +87,13 @@ DATA = (
         "ossl-modules",
         (("OPENSSL_MODULES", ""),),
         early=True,  # not only the runtime's own modules open it
+    ),
+    Data(
+        r"libsasl2\.so\.2",
+        ("/usr/lib/{machine}-linux-gnu/sasl2", "/usr/lib64/sasl2"),
+        "sasl2",
+        (("SASL_PATH", ""),),
+        early=True,
     ),
     Data(
         r"libgirepository-1\.0\.so\..*",
@@ -170,6 +177,6 @@ def variables(paths: Iterable[str]) -> Iterator[tuple[Data, str, str]]:
             yield data, name, own[0] if what == "*" else data.place
 
 
-def belongs(data: Data, libraries: Iterable[str]) -> bool:
-    """Whether one of the libraries has this data."""
-    return any(re.fullmatch(data.library, name) for name in libraries)
+def whose(data: Data, libraries: Iterable[str]) -> list[str]:
+    """Those of the libraries that have this data."""
+    return [name for name in libraries if re.fullmatch(data.library, name)]

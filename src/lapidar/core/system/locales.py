@@ -54,16 +54,23 @@ def drafts(locales: Iterable[str], place: str, folder: Path = FOLDER) -> Iterato
     for locale in locales:
         name = _folder_name(locale)
         own = next((folder / one for one in (name, locale) if one and (folder / one).is_dir()), None)
-        if own:
-            for top, _, files in os.walk(own):
-                for file in sorted(files):
-                    path = f"{top}/{file}"
-                    yield Draft(f"{place}/{name}/{os.path.relpath(path, own)}", os.path.realpath(path))
-        elif name:
-            yield from _of_archive(folder / "locale-archive", name, place)
+        found = list(_of_folder(own, f"{place}/{name}") if own else _of_archive(folder / "locale-archive", name, place))
+        yield from found
+        if found and name != locale:
+            # By the name as it is asked for too, so that no folder of the host with that name is found before it.
+            yield Draft(f"{place}/{locale}", name, link=True)
+
+
+def _of_folder(folder: Path, place: str) -> Iterator[Draft]:
+    for top, _, files in os.walk(folder):
+        for file in sorted(files):
+            path = f"{top}/{file}"
+            yield Draft(f"{place}/{os.path.relpath(path, folder)}", os.path.realpath(path))
 
 
 def _of_archive(archive: Path, name: str, place: str) -> Iterator[Draft]:
+    if not name:
+        return
     try:
         with open(archive, "rb") as stream:
             found = list(_records(stream, os.fstat(stream.fileno()).st_size, name))
