@@ -41,8 +41,8 @@ $(VENV)/.installed: $(VENV)/.wheels $(SOURCES)
 	rm -rf build
 	$(BIN)/python -m pip wheel --quiet --no-deps --wheel-dir $(WHEELS) .
 	rm -rf build
-	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) "lapidar[dev]"
 	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) --force-reinstall --no-deps lapidar
+	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) "lapidar[dev]"
 	touch $@
 
 clean:

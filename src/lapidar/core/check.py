@@ -115,6 +115,7 @@ def check(
         # All that needs no walk is done while the second process walks.
         must = compare.expected(listed) if listed else {}
         linked = listed is not None and _is_linked_to(cache, snapshot, listed)
+        drift = _drift(snapshot, cache) if snapshot.library else None
         found = walking.result()
         if isinstance(restored, Finding):
             findings = [restored]
@@ -129,7 +130,6 @@ def check(
             findings += judge_cache(snapshot, cache, deep=deep, reporter=reporter)
         mark = marker.read(target)
         libraries = mark.libraries if mark else "host"
-        drift = _drift(snapshot, cache) if snapshot.library else None
         if drift:
             findings += _judge_host(snapshot, libraries, drift, mark is not None)
         seen = None

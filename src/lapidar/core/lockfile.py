@@ -2,19 +2,19 @@
 
 Canonical means: the fields in the order of the records, tables sorted by name, one blank line between tables,
 one line a field. The writer is our own because the snapshot's identity rests on these bytes, which must not
-change with a library's version; reading goes through the standard TOML reader.
+change with a library's version; reading goes through a TOML reader.
 """
 
 from __future__ import annotations
 
 import hashlib
 import re
-import tomllib
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 import msgspec
+import tomli
 
 from lapidar.core import atomic
 from lapidar.core.errors import LockfileError
@@ -136,8 +136,8 @@ def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:
     """
     again = "Take it from version control again (git checkout), or run `lapidar capture` to write a new one."
     try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+        data = tomli.loads(text)
+    except tomli.TOMLDecodeError as error:
         if re.search(r"^(<{7}|={7}|>{7})", text, re.MULTILINE):
             raise LockfileError(
                 f"{name} holds the marks of a merge that was not finished",

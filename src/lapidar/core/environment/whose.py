@@ -30,7 +30,7 @@ def whose_libraries(snapshot: Snapshot, asked: str, target: Path) -> tuple[str, 
     """
     if asked == HOST:
         _require_host(snapshot)
-        return HOST, ()
+        return HOST, _without_tools(snapshot)
     why_not = _why_not_private(snapshot, target)
     if why_not is None:
         return PRIVATE, ()
@@ -43,7 +43,14 @@ def whose_libraries(snapshot: Snapshot, asked: str, target: Path) -> tuple[str, 
     if snapshot.libraries is None:
         return HOST, ()
     _require_host(snapshot)
-    return HOST, (f"{why_not}: the environment uses the host's system libraries",)
+    return HOST, (f"{why_not}: the environment uses the host's system libraries", *_without_tools(snapshot))
+
+
+def _without_tools(snapshot: Snapshot) -> tuple[str, ...]:
+    if not snapshot.tool:
+        return ()
+    names = ", ".join(tool.name for tool in snapshot.tool)
+    return (f"the outside programs ({names}) are not placed: they run with the snapshot's libraries only",)
 
 
 def _why_not_private(snapshot: Snapshot, target: Path) -> str | None:

@@ -3,6 +3,7 @@ it, and what these open on demand."""
 
 from __future__ import annotations
 
+import functools
 import os
 import re
 import struct
@@ -198,6 +199,7 @@ class _Observer:
         own = (self.private, f"{prefix}/lib") if restored else ()
         self.system = System.here((*own, *library_path))
         self.read = memory.read
+        self.real = functools.cache(os.path.realpath)
         self.loader = Loader(self.system, memory.read)
         self.data_from = self.private if restored else None
         self.data: dict[str, list[tuple[str, str, bool]]] = {}  # by its place: where each file goes, and where it is
@@ -211,7 +213,7 @@ class _Observer:
             result.notes.append(_no_glibc(facts))
             return result
         elves = [one for one in objects if _may_be_elf(one.path) and self._is_ours(one.source)]
-        own_files = {os.path.realpath(one.source) for one in elves} if at_their_place else set()
+        own_files = {self.real(one.source) for one in elves} if at_their_place else set()
         own_names = {os.path.basename(one.path) for one in elves}
         own_names |= {elf.soname for one in elves if (elf := self.read(one.source)) and elf.soname}
         missing: dict[str, list[str]] = {}
@@ -253,7 +255,7 @@ class _Observer:
         for name, path in closure.found.items():
             if name in own_names:
                 continue
-            is_own = os.path.realpath(path) in own_files
+            is_own = self.real(path) in own_files
             # One of the environment's own that was found by an absolute path would not be found elsewhere.
             if not is_own or (name in closure.absolute and not self._is_on_the_way(path)):
                 self._add(name, path, one.user)
@@ -270,7 +272,7 @@ class _Observer:
 
     def _add(self, name: str, path: str, user: str) -> None:
         if _OF_THE_HOST.match(name):
-            version = os.path.basename(os.path.realpath(path)).partition(".so.")[2]
+            version = os.path.basename(self.real(path)).partition(".so.")[2]
             note = f"{name} {version}".strip()
             if note not in self.result.host:
                 self.result.host.append(note)
@@ -279,7 +281,7 @@ class _Observer:
         use = self.result.uses.get(name)
         if use is None:
             use = self.result.uses[name] = _Use(self._base(name, path))
-        elif os.path.realpath(use.source) != os.path.realpath(path) and HWCAPS not in path:
+        elif self.real(use.source) != self.real(path) and HWCAPS not in path:
             note = f"{name} is another library for {user} ({path}) than for others ({use.source}); the latter was taken"
             if note not in self.result.notes:
                 self.result.notes.append(note)
@@ -374,7 +376,7 @@ class _Observer:
 
     def _draft(self, more: Iterable[Draft]) -> None:
         drafts = self.result.drafts
-        drafts += [Draft(name, os.path.realpath(use.source)) for name, use in self.result.uses.items()]
+        drafts += [Draft(name, self.real(use.source)) for name, use in self.result.uses.items()]
         found = [one for several in self.data.values() for one in several]
         drafts += walk.drafts(dict.fromkeys(found)).drafts
         have = {draft.path for draft in drafts}
@@ -391,8 +393,8 @@ def _no_glibc(facts: Elf | None) -> str:
 
 
 def _may_be_elf(path: str) -> bool:
-    name = os.path.basename(path)
-    return ".so" in name or name.rpartition(".")[2].lower() not in _NO_ELF
+    name = path[path.rfind("/") + 1 :]
+    return name[name.rfind(".") + 1 :].lower() not in _NO_ELF
 
 
 def place(tree: Tree) -> Iterator[tuple[Entry, str]]:

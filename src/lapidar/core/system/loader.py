@@ -7,6 +7,7 @@ first in those of the processor's levels.
 
 from __future__ import annotations
 
+import functools
 import os
 import re
 import struct
@@ -149,6 +150,7 @@ class Loader:
         self.read = read
         self._there: dict[tuple[str, str], str | None] = {}
         self._cached: dict[str, str | None] = {}
+        self._real = functools.cache(os.path.realpath)
 
     def closure(self, path: str, program: str | None = None) -> Closure:
         """All that a file needs.
@@ -163,9 +165,9 @@ class Loader:
             return result
         main = None
         if program and program != path and (facts := self.read(program)):
-            main = _Loaded(os.path.realpath(program), facts, None)
+            main = _Loaded(self._real(program), facts, None)
         # A program's $ORIGIN is where the kernel found it, links followed; a library's the way it was found.
-        start = _Loaded(os.path.realpath(path) if elf.is_program else path, elf, main)
+        start = _Loaded(self._real(path) if elf.is_program else path, elf, main)
         names = {os.path.basename(path): path} | ({elf.soname: path} if elf.soname else {})
         waiting = deque([start])
         while waiting:
