@@ -22,17 +22,19 @@ def main() -> None:
     )
     with restored() as folder:
         environment = folder / "project" / ".lapidar" / "env"
-        command = ["-S", "-c", "pass"]
-        pairs = [
-            (
-                seconds(Timed([environment / "bin/python", *command])),
-                seconds(Timed([ENVIRONMENT / "bin/python", *command])),
-            )
-            for _ in range(41)
-        ]
-        extra = 1000 * statistics.median(own - other for own, other in pairs)
-        own, other = (1000 * statistics.median(values) for values in zip(*pairs, strict=True))
-        say("restored python -S -c pass", f"{own:7.1f} ms against {other:7.1f} ms", extra, 5, "ms")
+        for options in (["-S"], []):
+            command = [*options, "-c", "pass"]
+            pairs = [
+                (
+                    seconds(Timed([environment / "bin/python", *command])),
+                    seconds(Timed([ENVIRONMENT / "bin/python", *command])),
+                )
+                for _ in range(41)
+            ]
+            extra = 1000 * statistics.median(own - other for own, other in pairs)
+            own, other = (1000 * statistics.median(values) for values in zip(*pairs, strict=True))
+            name = " ".join(["restored python", *command])
+            say(name, f"{own:7.1f} ms against {other:7.1f} ms", extra, 5, "ms")
         _imports(environment)
 
 

@@ -1,5 +1,5 @@
-"""What a restored environment with libraries of its own does when its interpreter starts: a line in a .pth file that
-runs ``lib/lapidar/start.py``, see ``_start.py``."""
+"""What a restored environment with libraries of its own does when its interpreter starts: a line in a .pth file, which
+runs ``lib/lapidar/start.py`` (see ``_start.py``) when it is needed."""
 
 from __future__ import annotations
 
@@ -25,6 +25,16 @@ def early(placed: Iterable[str]) -> dict[str, str]:
     return {name: path for data, name, path in companions.variables(placed) if data.early}
 
 
+# The whole of it is one line, because Python reads such a file by lines, and short, because every start runs it: a
+# finder of modules that knows a few names, and has the script do the rest when one of them is asked for.
+_LINE = (
+    "import sys; sys.meta_path.insert(0, type('OnImport', (), {'of_lapidar': True, 'find_spec': staticmethod("
+    "lambda name, path=None, target=None, *, names=frozenset(@names@), at=sys.base_prefix + '@script@': "
+    "(lambda scope: (exec(compile(open(at).read(), at, 'exec'), scope), scope['find_spec'](name, path, target))[1])({})"
+    " if name in names else None)})())\n"
+)
+
+
 def files(placed: Iterable[str]) -> tuple[bytes, bytes]:
     """The .pth file and the script.
 
@@ -38,7 +48,7 @@ def files(placed: Iterable[str]) -> tuple[bytes, bytes]:
     script = Path(__file__).with_name("_start.py").read_text("utf-8")
     head = f"PRIVATE = sys.base_prefix + {json.dumps('/' + marker.PRIVATE)}\nVARIABLES = {json.dumps(late, indent=1)}\n"
     script = script.replace("import sys\n", f"import sys\n\n{head}", 1)
-    line = f'import sys; at = sys.base_prefix + "/{SCRIPT}"; exec(compile(open(at).read(), at, "exec"), {{}})\n'
+    line = _LINE.replace("@names@", repr(sorted({*late, "ctypes.util"}))).replace("@script@", f"/{SCRIPT}")
     return line.encode("utf-8"), script.encode("utf-8")
 
 

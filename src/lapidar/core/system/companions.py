@@ -46,9 +46,8 @@ class Data:
     only: frozenset[str] = frozenset()
 
 
-_CHARACTER_SETS = frozenset(
-    "gconv-modules gconv-modules-extra.conf UTF-16.so UTF-32.so UTF-7.so ISO8859-1.so ISO8859-15.so CP1252.so".split()
-)
+# The list of the seldom ones (gconv-modules.d) is left out: every start would read its hundred kilobytes.
+_CHARACTER_SETS = frozenset("gconv-modules UTF-16.so UTF-32.so UTF-7.so ISO8859-1.so ISO8859-15.so CP1252.so".split())
 LOCALES = "locale"  # the place of locale data; which there are is a matter of variables, see `locales`
 
 DATA = (
