@@ -138,8 +138,11 @@ def check(
 
             seen = look(project, cache, snapshot, target, reporter)
             findings += _judge_live(seen, libraries)
-    files = sum(package.files for package in snapshot.package) + snapshot.only_runtime.files
-    files += sum(rest.files for rest in snapshot.remainder)
+    files = snapshot.only_runtime.files
+    files += sum(one.files for several in (snapshot.package, snapshot.remainder) for one in several)
+    if libraries == "private":
+        files += snapshot.libraries.files if snapshot.libraries else 0
+        files += sum(tool.files for tool in snapshot.tool)
     remarks = _remarks(snapshot, project, libraries)
     return Checked(snapshot, target, deep, files, tuple(findings), overrides, libraries, drift, seen, remarks)
 
