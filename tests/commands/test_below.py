@@ -15,7 +15,7 @@ from core.test_system import compile_c
 from lapidar.core import lockfile
 from lapidar.core.snapshot import Snapshot
 from roots import bare_root, run_in, skip_loudly
-from support import WHEELS, Case, install, wheel
+from support import PROGRAM, WHEELS, Case, install, wheel
 
 # Everything whose last bits depend on the code that a library chooses by the processor.
 DIGESTS = """
@@ -83,6 +83,36 @@ class Tools(Below):
         self.lapidar("check", "--deep", "--env", root / "home" / "env")
         self.lapidar("capture", root / "home" / "env")
         self.assertEqual(self.lock.read_bytes(), before)
+
+    def test_where_no_root_of_its_own_can_be_made(self) -> None:
+        """A finding says what will not work; what needs no files of its own works all the same."""
+        environment = self.need("tclsh", "file")
+        self.captured(environment)
+        self.lapidar("restore")
+        self.lapidar("check")
+        if os.getuid() != 0:
+            self.skipTest("only root can take a plain user's rights")
+        # Without the right to make mounts, and in a changed root, where no user namespace may be made.
+        without = "mount --rbind / /mnt && exec chroot /mnt setpriv --bounding-set -sys_admin --inh-caps -sys_admin "
+        without += """sh -c 'cd "$0" && exec "$@"' "$PWD" "$@" """
+        done = self.in_namespace(without, PROGRAM, "check")
+        run = self.in_namespace(without, PROGRAM, "run", "tclsh", "/dev/null")
+        self.assertEqual(done.returncode, 1, done.stdout + done.stderr)
+        self.assertIn("tclsh: has files at fixed places", done.stdout)
+        self.assertIn("no root of its own", run.stderr)
+
+    def test_an_environment_below_usr(self) -> None:
+        """Where a root of its own has another /usr, the environment must still be found."""
+        environment = self.need("tclsh")
+        self.captured(environment)
+        self.lapidar("restore")
+        script = (
+            'mkdir -p /mnt/usr && mount -t tmpfs tmpfs /usr/local && cp -a "$1" /usr/local/env && cd /usr/local && '
+        )
+        script += 'echo "puts [package require http]" > ask.tcl && exec env/bin/tclsh ask.tcl'
+        done = self.in_namespace(script, self.restored)
+        self.assertRegex(done.stdout, r"^\d", done.stderr)
+        self.assertEqual(done.stderr, "")
 
     def test_the_source_names_it(self) -> None:
         environment = self.need("shasum")

@@ -132,6 +132,7 @@ def check(
         libraries = mark.libraries if mark else "host"
         if drift:
             findings += _judge_host(snapshot, libraries, drift, mark is not None)
+        findings += _judge_tools(snapshot, libraries, cache)
         seen = None
         if live and not any(finding.problem == "not restored" for finding in findings):
             from lapidar.core.live import look
@@ -143,7 +144,7 @@ def check(
     if libraries == "private":
         files += snapshot.libraries.files if snapshot.libraries else 0
         files += sum(tool.files for tool in snapshot.tool)
-    remarks = _remarks(snapshot, project, libraries)
+    remarks = _remarks(snapshot)
     return Checked(snapshot, target, deep, files, tuple(findings), overrides, libraries, drift, seen, remarks)
 
 
@@ -192,22 +193,31 @@ def _judge_live(seen: Live, libraries: str) -> Iterator[Finding]:
         yield Finding("packages", name, "the interpreter ended when it was imported", remedy="try it by hand")
 
 
-def _remarks(snapshot: Snapshot, project: Project, libraries: str) -> tuple[str, ...]:
-    remarks = []
-    if libraries == "private" and snapshot.tool:
-        from lapidar.core.system import namespaces
+def _remarks(snapshot: Snapshot) -> tuple[str, ...]:
+    if not snapshot.conditions:
+        return ()
+    from lapidar.core.layers import conditions
 
-        if not namespaces.allowed():
-            names = ", ".join(tool.name for tool in snapshot.tool)
-            remarks.append(
-                f"this kernel lets a plain user make no mount namespace: of the outside programs ({names}), those that "
-                "look for their files at fixed places will not find them"
+    return tuple(conditions.compare(snapshot.conditions))
+
+
+def _judge_tools(snapshot: Snapshot, libraries: str, cache: Cache) -> Iterator[Finding]:
+    """The outside programs that will not find their files here."""
+    if libraries != "private" or not snapshot.tool:
+        return
+    from lapidar.core.layers import tools
+    from lapidar.core.system import namespaces
+
+    if namespaces.allowed():
+        return
+    for tool in snapshot.tool:
+        if cache.has_tree(tool.tree) and tools.lives_off_paths(tool, cache.tree(tool.tree)):
+            yield Finding(
+                "tools",
+                tool.name,
+                "has files at fixed places, and will not find them: this kernel lets this user make no mount namespace",
+                remedy="allow user namespaces (user.max_user_namespaces), or run it as root",
             )
-    if snapshot.conditions:
-        from lapidar.core.layers import conditions
-
-        remarks += conditions.compare(snapshot.conditions)
-    return tuple(remarks)
 
 
 # ---- the declaration

@@ -40,12 +40,6 @@ def own_namespace():
         pass  # / is no mount here
 
 
-def link_all(source, target, skip=()):
-    for name in os.listdir(source):
-        if name not in skip and not os.path.lexists(f"{target}/{name}"):
-            os.symlink(f"{source}/{name}", f"{target}/{name}")
-
-
 def merge(source, target, levels):
     # Folders of the first levels are made, so that others' files can stand beside; what is below them is linked to.
     os.makedirs(target, exist_ok=True)
@@ -56,10 +50,11 @@ def merge(source, target, levels):
         elif os.path.islink(one):
             os.symlink(os.readlink(one), f"{target}/{name}")
         else:
-            os.symlink(one, f"{target}/{name}")
+            os.symlink(f"/.host{one}", f"{target}/{name}")
 
 
 def build(tool, machine):
+    # What is linked to is named by its way through the host's root, for the environment itself may lie below /usr.
     new = f"{PRIVATE}/root/.new"
     mount("tmpfs", new, b"tmpfs")
     os.mkdir(f"{new}/.host")
@@ -83,7 +78,7 @@ def build(tool, machine):
         if ".so" in name:
             for folder in (libraries, f"{new}/usr/lib64"):
                 if not os.path.lexists(f"{folder}/{name}"):
-                    os.symlink(f"{PRIVATE}/{name}", f"{folder}/{name}")
+                    os.symlink(f"/.host{PRIVATE}/{name}", f"{folder}/{name}")
     os.makedirs(f"{new}/etc", exist_ok=True)
     if os.path.isdir("/etc"):
         for name in os.listdir("/etc"):
@@ -104,7 +99,7 @@ def main():
         own_namespace()
         new = build(tool, os.uname().machine)
         os.chroot(new)
-        os.chdir(here)
+        os.chdir(here if os.path.isdir(here) else f"/.host{here}")
     except OSError as error:
         sys.stderr.write(
             f"lapidar: {name} has files at fixed places, and this kernel lets no root of its own be made for it "

@@ -343,7 +343,7 @@ class _Observer:
             having = companions.whose(data, self.result.uses)
             if not having or data.place in self.data:
                 continue
-            self.data[data.place] = list(companions.files(data, self.data_from, self.system.machine))
+            self.data[data.place] = list(self._files(data))
             users = {user for name in having for user in self.result.uses[name].users}
             for path, source, _ in self.data[data.place]:
                 if ".so" in path:
@@ -351,6 +351,17 @@ class _Observer:
                         for user in users:
                             self._add(name, library, user)
         return len(self.data) > before
+
+    def _files(self, data: companions.Data) -> Iterator[tuple[str, str, bool]]:
+        """The files of data: where each goes, where it is, and whether it is a link."""
+        for folder in companions.folders(data, self.data_from, self.system.machine):
+            if os.path.isfile(folder):
+                yield f"{data.place}/{os.path.basename(folder)}", folder, False
+                return
+            found = [one for one in walk.walk(folder) if companions.takes(data, one.path)]
+            if found:
+                yield from ((f"{data.place}/{one.path}", one.source, one.link) for one in found)
+                return
 
     def _levels(self) -> None:
         """Variants of libraries for levels of the processor: all of them travel, whatever this machine has."""

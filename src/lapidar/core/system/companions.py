@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-__all__ = ["DATA", "LOCALES", "Data", "files", "opened_by", "variables", "whose"]
+__all__ = ["DATA", "LOCALES", "Data", "folders", "opened_by", "takes", "variables", "whose"]
 
 # Library -> what it opens by name: the C library when a thread ends or an exception passes, for name look-ups, and
 # for international names of hosts.
@@ -140,29 +140,19 @@ def opened_by(libraries: Iterable[str]) -> list[str]:
     return [name for library in libraries for name in _OPENED.get(library, ())]
 
 
-def files(data: Data, private: str | None, machine: str) -> Iterator[tuple[str, str, bool]]:
-    """The files of data: where each goes, where it is, and whether it is a link.
+def folders(data: Data, private: str | None, machine: str) -> list[str]:
+    """Where the data may lie, the first that is there counts; a file stands for itself.
 
     Args:
         private: the private folder of a restored environment, which has it already; None for the system's own.
         machine: the processor's kind: x86_64.
     """
-    from lapidar.core.environment import walk
+    return [f"{private}/{data.place}"] if private else [name.replace("{machine}", machine) for name in data.folders]
 
-    folders = [f"{private}/{data.place}"] if private else [name.replace("{machine}", machine) for name in data.folders]
-    for folder in folders:
-        if os.path.isfile(folder):
-            yield f"{data.place}/{os.path.basename(folder)}", folder, False
-            return
-        found = [
-            one
-            for one in walk.walk(folder)
-            if not one.path.startswith(_LEFT_OUT_OF_ZONES)
-            and (not data.only or os.path.basename(one.path) in data.only)
-        ]
-        if found:
-            yield from ((f"{data.place}/{one.path}", one.source, one.link) for one in found)
-            return
+
+def takes(data: Data, path: str) -> bool:
+    """Whether a file is taken, by its path below the folder."""
+    return not path.startswith(_LEFT_OUT_OF_ZONES) and (not data.only or os.path.basename(path) in data.only)
 
 
 def variables(paths: Iterable[str]) -> Iterator[tuple[Data, str, str]]:
