@@ -16,6 +16,7 @@ import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from lapidar.core.environment import launchers
 from lapidar.core.layers import libraries
 from lapidar.core.system import elf, locales, owners
 from lapidar.core.system.loader import Loader, System, read_cache
@@ -335,3 +336,25 @@ class Locales(InFolder):
         self.assertEqual(opener().read(), b"the characters")
         (self.root / "locale-archive").write_bytes(data[:0x310])
         self.assertEqual(list(locales.drafts(["de_DE.UTF-8", "../../etc"], "locale", self.root)), [])
+
+
+class Launchers(InFolder):
+    def test_no_name_is_for_the_shell(self) -> None:
+        """Whatever a lockfile or a package calls its files, the shell takes it as a name."""
+        name = 'a$(touch hacked)`touch hacked`"; touch hacked; "\\x'
+        private = launchers.Private(name, {"TZDIR": name}, (name,))
+        for text in (
+            launchers.interpreter(name, private),
+            launchers.interpreter(name, None, f"/lib/{name}"),
+            launchers.program(name, private),
+            launchers.script(name, name, private),
+            launchers.tool(name, name, name, "lib/lapidar/enter.py"),
+        ):
+            (self.root / "bin").mkdir(exist_ok=True)
+            launcher = self.root / "bin" / "fire"
+            launcher.unlink(missing_ok=True)
+            launcher.write_bytes(text)
+            launcher.chmod(0o755)
+            done = subprocess.run([launcher], capture_output=True, text=True, cwd=self.root, timeout=20, check=False)
+            self.assertNotEqual(done.returncode, 0)
+            self.assertFalse((self.root / "hacked").exists(), text.decode())

@@ -80,7 +80,7 @@ def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_pr
     base = snapshot.only_runtime
     plan.add(runtime_label(base), runtime.place(base, trees[base.tree]))
     private = _libraries(plan, snapshot, trees) if libraries == "private" else None
-    _launchers(plan, base, private)
+    _launchers(plan, base, private, _hosts_loader(base, trees[base.tree], cache))
     _tools(plan, snapshot, trees, private)
     if snapshot.conditions:
         plan.generate(marker.OWNER, conditions.KEPT, msgspec.json.encode(snapshot.conditions) + b"\n")
@@ -106,10 +106,17 @@ def _libraries(plan: Plan, snapshot: Snapshot, trees: dict[str, Tree]) -> launch
     return launchers.Private(layer.loader, startup.early(paths), layer.absolute)
 
 
-def _launchers(plan: Plan, base: Runtime, private: launchers.Private | None) -> None:
+def _hosts_loader(base: Runtime, tree: Tree, cache: Cache) -> str:
+    """The loader that the runtime's executable asks for: another one on a system without glibc."""
+    entry = next((entry for entry in tree if entry.path == base.executable), None)
+    facts = elf.read(cache.entry_path(entry)) if entry else None
+    return facts.interpreter if facts and facts.interpreter else launchers.LOADER
+
+
+def _launchers(plan: Plan, base: Runtime, private: launchers.Private | None, hosts_loader: str) -> None:
     executable = posixpath.basename(base.executable)
     major, minor = base.version.split(".")[:2]
-    text = launchers.interpreter(executable, private)
+    text = launchers.interpreter(executable, private, hosts_loader)
     for name in dict.fromkeys(("python", f"python{major}", f"python{major}.{minor}", executable)):
         plan.generate(marker.OWNER, f"bin/{name}", text, executable=True)
     for path, data in activation.FILES.items():

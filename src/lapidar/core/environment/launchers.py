@@ -9,6 +9,7 @@ with ``..`` in it.
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -89,6 +90,11 @@ def _fill(template: str, **values: str) -> bytes:
     return text.encode("utf-8")
 
 
+def _inside(text: str) -> str:
+    """Text for inside the shell's double quotes: none of it is for the shell."""
+    return re.sub(r'([\\"$`])', r"\\\1", text)
+
+
 @dataclass(frozen=True, slots=True)
 class Private:
     """The environment's own libraries.
@@ -106,38 +112,38 @@ class Private:
     def command(self) -> str:
         """The shell's lines that start a program with these libraries, but for the program."""
         own = f"$at/{marker.PRIVATE}"
-        settings = [f'export {name}="{own}/{path}"\n' for name, path in sorted(self.variables.items())]
+        settings = [f'export {name}="{own}/{_inside(path)}"\n' for name, path in sorted(self.variables.items())]
         # An empty name in the list is the program's own.
-        inhibited = ":".join(["", *(f"$at/{path}" for path in self.absolute)])
+        inhibited = ":".join(["", *(f"$at/{_inside(path)}" for path in self.absolute)])
         rpath = f' --inhibit-rpath "{inhibited}"' if self.absolute else ""
         return (
             "".join(settings)
-            + f'exec "{own}/{self.loader}" --inhibit-cache --argv0 "$name" --library-path "{own}:$at/lib"{rpath}'
+            + f'exec "{own}/{_inside(self.loader)}" --inhibit-cache --argv0 "$name" '
+            + f'--library-path "{own}:$at/lib"{rpath}'
         )
 
 
-_HOSTS = f'exec {LOADER} --argv0 "$name" --library-path "$at/lib"'
-
-
-def interpreter(executable: str, private: Private | None) -> bytes:
+def interpreter(executable: str, private: Private | None, hosts_loader: str = LOADER) -> bytes:
     """The launcher of the interpreter whose file in the private folder is `executable`.
 
     Args:
         private: the environment's own libraries; None for the host's.
+        hosts_loader: the loader of the host that it is started by then.
     """
-    command = private.command() if private else _HOSTS
-    return _fill(_INTERPRETER, exec=command, private=marker.PRIVATE, executable=executable)
+    hosts = f'exec {shlex.quote(hosts_loader)} --argv0 "$name" --library-path "$at/lib"'
+    command = private.command() if private else hosts
+    return _fill(_INTERPRETER, exec=command, private=marker.PRIVATE, executable=_inside(executable))
 
 
 def program(path: str, private: Private) -> bytes:
     """The launcher of a compiled program that lies at `path` below the environment."""
-    return _fill(_PROGRAM, exec=private.command(), path=path)
+    return _fill(_PROGRAM, exec=private.command(), path=_inside(path))
 
 
 def script(path: str, interpreter_path: str, private: Private) -> bytes:
     """The launcher of a script that a compiled interpreter runs; both paths are below the environment."""
-    command = f'{private.command()} "$at/{interpreter_path}"'
-    return _fill(_PROGRAM, exec=command, path=path)
+    command = f'{private.command()} "$at/{_inside(interpreter_path)}"'
+    return _fill(_PROGRAM, exec=command, path=_inside(path))
 
 
 def tool(name: str, executable: str, interpreter_path: str | None, helper: str) -> bytes:

@@ -34,10 +34,11 @@ _NOT_TAKEN = re.compile(
 )
 _FIRST_LINE = re.compile(rb"^#!\s*(\S+)(?:[ \t]+(.*?))?\s*$", re.MULTILINE)
 _SHELL = ("sh", "dash", "bash")
-# What every system has, and no analysis means by "needs the program".
+# What every system has and no analysis means by "needs the program"; and compilers, which the standard library starts
+# only to find a library (ctypes.util): who needs one declares it.
 _OF_ANY_SYSTEM = frozenset(
     "sh bash dash env true false echo cat ls cp mv rm mkdir rmdir touch chmod ln test pwd sleep kill python python3"
-    " pip sudo su git uname head tail sort uniq wc cut tr date".split()
+    " pip sudo su git uname head tail sort uniq wc cut tr date ldconfig gcc cc g++ c++ ld as objdump".split()
 )
 _DEPTH = 4  # an interpreter may be a script itself
 
