@@ -26,6 +26,7 @@ from lapidar.core.snapshot import Snapshot
 __all__ = ["Live", "look"]
 
 _SECONDS = 600
+_MOST_TRIED_AGAIN = 25
 _NO_FILE = re.compile(r"^/(dev/zero|dev/shm/sem\.|memfd:|SYSV|anon_hugepage|\[)| \(deleted\)$")
 _IMPORTABLE = re.compile(r"^[A-Za-z_]\w*$")
 _EXTENSION = re.compile(r"^(\w+)\.(?:cpython-[\w-]+|abi3)?\.?so$")
@@ -84,6 +85,12 @@ def look(project: Project, cache: Cache, snapshot: Snapshot, environment: Path, 
             # What was imported so far is imported again without the one at which it ended.
             crashed.append(said.seen[-1])
             waiting = [name for name in names if name not in crashed]
+    # Some modules cannot stand others before them; what fails is tried once more by itself.
+    for name in list(failed)[:_MOST_TRIED_AGAIN]:
+        said, _ = _run(environment, variables, [name])
+        if said.mapped is not None and not said.failed:
+            del failed[name]
+            mapped |= set(said.mapped)
     own = (os.path.realpath(environment) + "/", prefix + "/", str(project.root) + "/")
     real = [path for path in mapped if not _NO_FILE.search(path)]
     outside = tuple(sorted(path for path in real if not path.startswith(own)))
