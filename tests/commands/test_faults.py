@@ -80,7 +80,7 @@ class Killed(Case):
                 stopped = self.stop_at_many_moments(
                     "capture", str(self.venv), number=number, prepare=self.fresh_package
                 )
-                self.assertGreater(stopped, self.MOMENTS // 3)
+                self.assertGreater(stopped, self.MOMENTS // 5)
                 self.lapidar("capture", self.venv)
                 self.lapidar("restore")
                 self.no_junk_is_left()
@@ -101,7 +101,7 @@ class Killed(Case):
         for number in (signal.SIGKILL, signal.SIGINT):
             with self.subTest(signal=number):
                 stopped = self.stop_at_many_moments("restore", number=number, prepare=break_it)
-                self.assertGreater(stopped, self.MOMENTS // 3)
+                self.assertGreater(stopped, self.MOMENTS // 5)
                 self.lapidar("restore")
                 self.lapidar("check", "--deep")
                 self.no_junk_is_left()

@@ -335,7 +335,10 @@ class Locales(InFolder):
         assert opener
         self.assertEqual(opener().read(), b"the characters")
         (self.root / "locale-archive").write_bytes(data[:0x310])
-        self.assertEqual(list(locales.drafts(["de_DE.UTF-8", "../../etc"], "locale", self.root)), [])
+        (self.root.parent / "etc").mkdir(exist_ok=True)
+        self.addCleanup(os.rmdir, self.root.parent / "etc")
+        (self.root / "C").mkdir()
+        self.assertEqual(list(locales.drafts(["de_DE.UTF-8", "../etc", "C/../../etc"], "locale", self.root)), [])
 
 
 class Launchers(InFolder):

@@ -53,7 +53,9 @@ def drafts(locales: Iterable[str], place: str, folder: Path = FOLDER) -> Iterato
     """
     for locale in locales:
         name = _folder_name(locale)
-        own = next((folder / one for one in (name, locale) if one and (folder / one).is_dir()), None)
+        if not name:
+            continue  # no name of a locale; it may be a path
+        own = next((folder / one for one in (name, locale) if (folder / one).is_dir()), None)
         found = list(_of_folder(own, f"{place}/{name}") if own else _of_archive(folder / "locale-archive", name, place))
         yield from found
         if found and name != locale:
@@ -69,8 +71,6 @@ def _of_folder(folder: Path, place: str) -> Iterator[Draft]:
 
 
 def _of_archive(archive: Path, name: str, place: str) -> Iterator[Draft]:
-    if not name:
-        return
     try:
         with open(archive, "rb") as stream:
             found = list(_records(stream, os.fstat(stream.fileno()).st_size, name))
