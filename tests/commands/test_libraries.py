@@ -141,6 +141,31 @@ class Libraries(Case):
         self.assertEqual(self.python(self.restored, "import _kilnext; print(_kilnext.fire())"), "1")
         self.assertTrue(self.json("check", "--live")["clean"])
 
+    def test_a_library_of_another_package_by_an_absolute_path(self) -> None:
+        environment = self.environment(wheel(self.folder, "kilnlibs"))
+        place = site_of(environment) / "kilnlibs_data" / "lib"
+        place.mkdir(parents=True)
+        shutil.copy(self.kiln_library("kilns", 5), place / "libkiln.so")
+        record = next(site_of(environment).glob("kilnlibs-*.dist-info/RECORD"))
+        record.write_text(record.read_text() + "kilnlibs_data/lib/libkiln.so,,\n")
+        self.extension(environment, "kilnext", f"-L{place}", "-lkiln", f"-Wl,-rpath,{place}")
+        self.captured(environment)
+        self.lapidar("restore")
+        shutil.rmtree(environment)
+        self.assertEqual(self.python(self.restored, "import _kilnext; print(_kilnext.fire())"), "5")
+
+    def test_two_libraries_of_one_name(self) -> None:
+        """What cannot be held apart is said."""
+        environment = self.environment()
+        self.kiln_library("kilns", 1)
+        self.kiln_library("others", 2)
+        self.extension(environment, "kilnext", f"-L{self.folder}/kilns", "-lkiln", f"-Wl,-rpath,{self.folder}/kilns")
+        self.extension(environment, "ovenext", f"-L{self.folder}/others", "-lkiln", "-Wl,-rpath,$ORIGIN/own")
+        (site_of(environment) / "own").mkdir()
+        shutil.copy(self.folder / "others" / "libkiln.so", site_of(environment) / "own" / "libkiln.so")
+        said = self.lapidar("capture", environment, "--scope", "whole").stderr
+        self.assertIn("ovenext brings a libkiln.so of its own, and kilnext uses the system's", said)
+
     def test_a_needed_library_that_is_nowhere(self) -> None:
         environment = self.environment()
         library = self.kiln_library("kilns", 1)

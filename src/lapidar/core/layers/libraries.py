@@ -202,6 +202,7 @@ class _Observer:
         self.real = functools.cache(os.path.realpath)
         self.loader = Loader(self.system, memory.read)
         self.data_from = self.private if restored else None
+        self.brought: dict[str, str] = {}  # libraries that packages bring, and who uses each
         self.data: dict[str, list[tuple[str, str, bool]]] = {}  # by its place: where each file goes, and where it is
 
     def run(
@@ -213,7 +214,7 @@ class _Observer:
             result.notes.append(_no_glibc(facts))
             return result
         elves = [one for one in objects if _may_be_elf(one.path) and self._is_ours(one.source)]
-        own_files = {self.real(one.source) for one in elves} if at_their_place else set()
+        own_files = {self.real(one.source): one.path for one in elves} if at_their_place else {}
         own_names = {os.path.basename(one.path) for one in elves}
         own_names |= {elf.soname for one in elves if (elf := self.read(one.source)) and elf.soname}
         missing: dict[str, list[str]] = {}
@@ -230,6 +231,7 @@ class _Observer:
             pass
         self._levels()
         self._missing(missing, own_names)
+        self._shadowed(own_files)
         result.absolute = tuple(sorted({one.path for one in elves if self._has_absolute_rpath(one.source)}))
         self._draft(data)
         if not result.kept:
@@ -248,17 +250,23 @@ class _Observer:
 
     # ---- what the environment's files need
 
-    def _object(self, one: Object, own_files: set[str], own_names: set[str], missing: dict[str, list[str]]) -> None:
+    def _object(
+        self, one: Object, own_files: dict[str, str], own_names: set[str], missing: dict[str, list[str]]
+    ) -> None:
         elf = self.read(one.source)
         assert elf is not None
         closure = self.loader.closure(one.source, None if elf.is_program else self.program)
         for name, path in closure.found.items():
             if name in own_names:
                 continue
-            is_own = self.real(path) in own_files
-            # One of the environment's own that was found by an absolute path would not be found elsewhere.
-            if not is_own or (name in closure.absolute and not self._is_on_the_way(path)):
+            place = own_files.get(self.real(path))
+            # One of the environment's own that was found by an absolute path would not be found elsewhere, unless it
+            # lies where a restored environment's loader looks anyway.
+            is_looked_for = name not in closure.absolute or os.path.dirname(place or "") in ("lib", marker.PRIVATE)
+            if place is None or not is_looked_for:
                 self._add(name, path, one.user)
+            else:
+                self.brought.setdefault(name, one.user)
         for name, versions in elf.versions:
             if name in self.result.uses:
                 self.result.uses[name].versions.update(versions)
@@ -266,9 +274,16 @@ class _Observer:
             if name not in own_names:
                 missing.setdefault(name, []).append(needed_by)
 
-    def _is_on_the_way(self, path: str) -> bool:
-        """Whether a restored environment would have the library in a folder that its loader looks in anyway."""
-        return os.path.basename(os.path.dirname(path)) in ("lib", "lapidar")
+    def _shadowed(self, own_files: dict[str, str]) -> None:
+        """Libraries that a package brings under the name of one of the system's that others use."""
+        for name, user in sorted(self.brought.items()):
+            use = self.result.uses.get(name)
+            if use is not None and self.real(use.source) not in own_files:
+                others = ", ".join(sorted(use.users)[:3])
+                self.result.notes.append(
+                    f"{user} brings a {name} of its own, and {others} uses the system's: with private libraries the "
+                    "latter is found first"
+                )
 
     def _add(self, name: str, path: str, user: str) -> None:
         if _OF_THE_HOST.match(name):
@@ -278,6 +293,8 @@ class _Observer:
                 self.result.host.append(note)
             return
         name = os.path.basename(name)
+        if name in ("", ".", ".."):
+            return  # an ELF file may say anything
         use = self.result.uses.get(name)
         if use is None:
             use = self.result.uses[name] = _Use(self._base(name, path))

@@ -78,7 +78,7 @@ class ObservedTool:
         """Its files that may need libraries."""
         for draft in self.drafts:
             if not draft.link and draft.source:
-                yield Object(self.label, draft.source, f"{ROOT}/{draft.path}")
+                yield Object(self.label, draft.source, f"{ROOT}/{self.name}/{draft.path}")
 
 
 @dataclass(slots=True)
