@@ -208,6 +208,12 @@ class Observing(Below):
         )
         self.captured(self.environment(), "--observe", "--", "python", "-c", script)
 
+    def test_its_output_is_not_ours(self) -> None:
+        words = ("capture", self.environment(), "--json", "--observe", "--", "python", "-c", "print('fired')")
+        done = self.lapidar(*words)
+        self.assertTrue(json.loads(done.stdout)["changed"])
+        self.assertIn("fired", done.stderr)
+
 
 class Conditions(Below):
     def setUp(self) -> None:

@@ -66,6 +66,7 @@ def run(session: Session) -> int:
         full_runtime=options.full_runtime,
         skip_outside=options.skip_outside,
         command=_command(options),
+        output=2 if view.json else 1,  # standard output is one object then
         scope=options.scope,
         reporter=view.reporter(),
     )

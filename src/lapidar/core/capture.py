@@ -80,6 +80,7 @@ def capture(
     skip_outside: bool = False,
     scope: str | None = None,
     command: Sequence[str] | None = None,
+    output: int = 1,
     reporter: Progress | None = None,
 ) -> Captured:
     """Capture an environment into the cache and write its lockfile.
@@ -93,6 +94,7 @@ def capture(
         skip_outside: leave out files that packages list outside the environment, instead of refusing.
         scope: ``used``, ``whole``, or None for `used` where the project declares or imports anything.
         command: runs this once in the environment, and takes also what it was seen to use.
+        output: the descriptor that the command's standard output goes to.
         reporter: hears of progress.
 
     Returns:
@@ -110,7 +112,7 @@ def capture(
     path = lock or project.lockfile
     if not path.parent.is_dir():
         raise LapidarError(f"There is no folder {path.parent} for the lockfile", remedy="Name another with --lock.")
-    observed = _observe(located.interpreter, command) if command else None
+    observed = _observe(located.interpreter, command, output) if command else None
     with cache.in_use():
         try:
             found = packages.observe(answer, project, skip_outside=skip_outside)
@@ -149,7 +151,7 @@ def capture(
     )
 
 
-def _observe(interpreter: Path, command: Sequence[str]) -> Observed:
+def _observe(interpreter: Path, command: Sequence[str], output: int) -> Observed:
     """Run a command as if its environment were active.
 
     Raises:
@@ -164,7 +166,7 @@ def _observe(interpreter: Path, command: Sequence[str]) -> Observed:
         raise LapidarError(
             f"There is no command {command[0]!r} in the environment or on PATH", remedy="Look at its spelling."
         )
-    observed = trace.observe([os.path.abspath(program), *command[1:]], variables)
+    observed = trace.observe([os.path.abspath(program), *command[1:]], variables, output)
     if observed.code != 0:
         raise LapidarError(
             f"The observed run failed with exit code {observed.code}, and nothing was captured",

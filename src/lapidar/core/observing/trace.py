@@ -62,24 +62,26 @@ class _Program(ctypes.Structure):
     _fields_ = [("length", ctypes.c_ushort), ("code", ctypes.c_void_p)]
 
 
-def observe(command: Sequence[str], variables: Mapping[str, str]) -> Observed:
+def observe(command: Sequence[str], variables: Mapping[str, str], output: int = 1) -> Observed:
     """Run a command to its end, with this process's standard streams.
 
     Args:
         command: the program's path, and its words.
         variables: its environment variables.
+        output: the descriptor that its standard output goes to.
 
     Raises:
         LapidarError: this kernel does not allow it, or the program does not start.
     """
     if os.uname().machine != "x86_64":
         raise LapidarError("Runs can be observed on x86-64 only", remedy="Capture without --observe.")
-    return _Observer(command, variables).run()
+    return _Observer(command, variables, output).run()
 
 
 class _Observer:
-    def __init__(self, command: Sequence[str], variables: Mapping[str, str]) -> None:
+    def __init__(self, command: Sequence[str], variables: Mapping[str, str], output: int) -> None:
         self.command = command
+        self.output = output
         self.variables = dict(variables)
         self.library = ctypes.CDLL(None, use_errno=True)
         self.library.ptrace.argtypes = [ctypes.c_long, ctypes.c_long, ctypes.c_void_p, ctypes.c_void_p]
@@ -106,6 +108,8 @@ class _Observer:
     def _become(self) -> None:
         """In the child: wait to be traced, have the filter set, become the program."""
         try:
+            if self.output != 1:
+                os.dup2(self.output, 1)
             code = _filter()
             program = _Program(len(code.raw) // 8, ctypes.addressof(code))
             prctl = self.library.prctl
