@@ -7,6 +7,8 @@ import os
 import platform
 import shutil
 import subprocess
+import sys
+from importlib import resources
 from pathlib import Path
 
 import msgspec
@@ -15,7 +17,7 @@ from core.test_system import compile_c
 from lapidar.core import lockfile
 from lapidar.core.snapshot import Snapshot
 from roots import bare_root, run_in, skip_loudly
-from support import PROGRAM, WHEELS, Case, install, wheel
+from support import PROGRAM, WHEELS, Case, install, tree_of, wheel
 
 # Everything whose last bits depend on the code that a library chooses by the processor.
 DIGESTS = """
@@ -312,10 +314,32 @@ class Conditions(Below):
 class Numbers(Below):
     """The same bits on every processor of the family: with an emulated older one for the other processor."""
 
-    def test_portable_and_native(self) -> None:
-        emulator = shutil.which("qemu-x86_64")
-        if emulator is None:
+    def setUp(self) -> None:
+        super().setUp()
+        self.emulator = shutil.which("qemu-x86_64")
+        if self.emulator is None:
             skip_loudly(self, "there is no emulator here (Debian's qemu-user)")
+
+    def on_an_older_processor(self, *words: object) -> str:
+        """What a script prints in the restored environment, on a processor without AVX."""
+        at, private = self.restored, self.restored / "lib" / "lapidar"
+        loader = [private / "ld-linux-x86-64.so.2", "--inhibit-cache", "--argv0", at / "bin" / "python"]
+        loader += ["--library-path", f"{private}:{at}/lib"]
+        real = private / Path(lockfile.read(self.lock).only_runtime.executable).name
+        return self.lapidar("run", self.emulator, "-cpu", "Nehalem", *loader, real, "-s", *words).stdout
+
+    def test_the_demos_results(self) -> None:
+        sherds = resources.files("lapidar.demo").joinpath("sherds")
+        for name in ("analysis.py", "sherds.csv"):
+            (self.project / name).write_bytes(sherds.joinpath(name).read_bytes())
+        self.declare('[conditions]\nnumerics = "portable"\n')
+        self.captured(sys.prefix)
+        self.lapidar("restore")
+        self.lapidar("run", "python", "analysis.py", "here")
+        self.on_an_older_processor("analysis.py", "older")
+        self.assertEqual(tree_of(self.project / "here"), tree_of(self.project / "older"))
+
+    def test_portable_and_native(self) -> None:
         environment = self.environment()
         for name in ("numpy", "scipy"):
             install(next(WHEELS.glob(f"{name}-*.whl")), environment)
@@ -328,23 +352,7 @@ class Numbers(Below):
             here = self.lapidar("run", "python", "digests.py").stdout
             variables = {**self.variables, "OPENBLAS_NUM_THREADS": "2", "OMP_NUM_THREADS": "2"}
             threads = self.lapidar("run", "python", "digests.py", env=variables).stdout
-            at = self.restored
-            starter = [
-                emulator,
-                "-cpu",
-                "Nehalem",
-                at / "lib/lapidar/ld-linux-x86-64.so.2",
-                "--inhibit-cache",
-                "--argv0",
-            ]
-            starter += [
-                at / "bin/python",
-                "--library-path",
-                f"{at}/lib/lapidar:{at}/lib",
-                at / f"lib/lapidar/{self.real()}",
-            ]
-            older = self.lapidar("run", *starter, "-s", "digests.py").stdout
-            told[profile] = (here, threads, older)
+            told[profile] = (here, threads, self.on_an_older_processor("digests.py"))
         here, threads, older = told["portable"]
         self.assertEqual(here.count("\n"), 9)
         self.assertEqual(here, older, "portable results differ on an older processor")
@@ -355,6 +363,3 @@ class Numbers(Below):
             differing = [a for a, b in zip(here.splitlines(), older.splitlines(), strict=True) if a != b]
             self.assertTrue(differing, "the test does not see what it is there for: native results agree")
             self.assertIn("svd", " ".join(differing))
-
-    def real(self) -> str:
-        return Path(lockfile.read(self.lock).only_runtime.executable).name
