@@ -66,11 +66,12 @@ class Providers:
 
 
 def in_cache(cache: Cache) -> Providers:
-    """Who provides what among all packages that snapshots of the history hold."""
+    """Who provides what among all packages that snapshots of the history hold, those captured last first."""
     providers = Providers()
     history = History(cache)
     seen = set()
-    for snapshot_id in history.ids():
+    newest_first = [moment.snapshot for moment in reversed(history.moments())]
+    for snapshot_id in dict.fromkeys([*newest_first, *history.ids()]):
         try:
             snapshot = lockfile.read(history.path(snapshot_id))
         except LapidarError:
