@@ -59,7 +59,8 @@ class Cache:
     def _begin(self, mark: Path, create: bool) -> None:
         if self.root.exists() and not self.root.is_dir():
             raise CacheError(f"The cache {self.root} is not a folder", remedy="Name another with --cache.")
-        if self.root.is_dir() and any(name != "staging" and not name.startswith(".") for name in os.listdir(self.root)):
+        # Another process may be just about to begin it, and have its mark by now.
+        if self.root.is_dir() and self._holds_something_else() and not mark.is_file():
             raise CacheError(
                 f"The folder {self.root} is not a lapidar cache, and not empty",
                 remedy="Name another folder with --cache or LAPIDAR_CACHE.",
@@ -86,6 +87,15 @@ class Cache:
                 why=error.strerror or str(error),
                 remedy="Name another folder with --cache or LAPIDAR_CACHE.",
             ) from error
+
+    def _holds_something_else(self) -> bool:
+        """Whether the folder has more in it than the empty folders of a cache that is being begun."""
+        for entry in os.scandir(self.root):
+            if entry.name == "staging" or entry.name.startswith("."):
+                continue
+            if entry.name not in _FOLDERS or not entry.is_dir() or any(os.scandir(entry.path)):
+                return True
+        return False
 
     def _verify_format(self, mark: Path) -> None:
         try:

@@ -13,6 +13,7 @@ from lapidar.core import lockfile
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import IndexTrouble, LapidarError
+from lapidar.core.snapshot import Package
 
 if TYPE_CHECKING:
     from lapidar.core.index.indexes import Indexes
@@ -66,26 +67,25 @@ class Providers:
 
 
 def in_cache(cache: Cache) -> Providers:
-    """Who provides what among all packages that snapshots of the history hold, those captured last first."""
-    providers = Providers()
+    """Who provides what among all packages that snapshots of the history hold; what was captured last comes last."""
     history = History(cache)
-    seen = set()
     newest_first = [moment.snapshot for moment in reversed(history.moments())]
+    found: dict[str, Package] = {}  # by their trees, each at its newest snapshot
     for snapshot_id in dict.fromkeys([*newest_first, *history.ids()]):
         try:
             snapshot = lockfile.read(history.path(snapshot_id))
         except LapidarError:
             continue
         for package in snapshot.package:
-            if package.tree in seen:
-                continue
-            seen.add(package.tree)
-            try:
-                tree = cache.tree(package.tree)
-            except LapidarError:
-                continue
-            paths = (entry.path[5:] for entry in tree if entry.path.startswith("site/"))
-            providers.add(Provider(package.name, package.version), paths)
+            found.setdefault(package.tree, package)
+    providers = Providers()
+    for package in reversed(found.values()):
+        try:
+            tree = cache.tree(package.tree)
+        except LapidarError:
+            continue
+        paths = (entry.path[5:] for entry in tree if entry.path.startswith("site/"))
+        providers.add(Provider(package.name, package.version), paths)
     return providers
 
 
