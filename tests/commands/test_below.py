@@ -80,7 +80,8 @@ class Tools(Below):
         self.assertEqual(said_there.split()[0], said_here.stdout.split()[0])
         self.assertFalse((root / "usr").exists(), "the root of its own was left behind")
         self.assertEqual(
-            list((root / "home/env/lib/lapidar/root/.new").iterdir()), [root / "home/env/lib/lapidar/root/.new/.keep"]
+            list((root / "home/env/lib/lapidar/tools/.mount").iterdir()),
+            [root / "home/env/lib/lapidar/tools/.mount/.keep"],
         )
         self.lapidar("check", "--deep", "--env", root / "home" / "env")
         self.lapidar("capture", root / "home" / "env")

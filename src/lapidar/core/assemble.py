@@ -129,13 +129,13 @@ def _tools(plan: Plan, snapshot: Snapshot, trees: dict[str, Tree], private: laun
         return
     helper = f"{marker.PRIVATE}/enter.py"
     plan.generate(marker.OWNER, helper, startup.entering(private.loader))
-    plan.generate(marker.OWNER, f"{tools.ROOT}/.new/.keep", b"")
+    plan.generate(marker.OWNER, f"{tools.FOLDER}/.mount/.keep", b"")
     plan.generate(marker.OWNER, tools.KEPT, msgspec.json.encode(snapshot.tool) + b"\n")
     for tool in snapshot.tool:
         label = tool_label(tool)
         tree = trees[tool.tree]
         plan.add(label, tools.place(tool, tree))
-        at = f"{tools.ROOT}/{tool.name}"
+        at = f"{tools.FOLDER}/{tool.name}"
         if tools.lives_off_paths(tool, tree):
             text = launchers.tool(tool.name, tool.executable, tool.interpreter, helper)
         elif tool.interpreter:

@@ -55,7 +55,7 @@ def merge(source, target, levels):
 
 def build(tool, machine):
     # What is linked to is named by its way through the host's root, for the environment itself may lie below /usr.
-    new = f"{PRIVATE}/root/.new"
+    new = f"{PRIVATE}/tools/.mount"
     mount("tmpfs", new, b"tmpfs")
     os.mkdir(f"{new}/.host")
     mount("/", f"{new}/.host", None, BIND | RECURSIVE)
@@ -91,7 +91,7 @@ def main():
     global libc
     name, executable, interpreter = sys.argv[1:4]
     words = sys.argv[4:]
-    tool = f"{PRIVATE}/root/{name}"
+    tool = f"{PRIVATE}/tools/{name}"
     libc = ctypes.CDLL(None, use_errno=True)
     here = os.getcwd()
     program = [f"/{interpreter}", f"/{executable}"] if interpreter else [f"/{executable}"]

@@ -23,9 +23,9 @@ from lapidar.core.layers.libraries import Object
 from lapidar.core.snapshot import Tool
 from lapidar.core.system import owners
 
-__all__ = ["KEPT", "ROOT", "Observed", "ObservedTool", "kept", "lives_off_paths", "observe", "place"]
+__all__ = ["FOLDER", "KEPT", "Observed", "ObservedTool", "kept", "lives_off_paths", "observe", "place"]
 
-ROOT = f"{marker.PRIVATE}/root"  # a folder for each tool's tree
+FOLDER = f"{marker.PRIVATE}/tools"  # one for each tool's tree, and one to mount a root of its own on
 KEPT = f"{marker.PRIVATE}/tools.json"
 # Nothing of a program's work is in them.
 _NOT_TAKEN = re.compile(
@@ -78,7 +78,7 @@ class ObservedTool:
         """Its files that may need libraries."""
         for draft in self.drafts:
             if not draft.link and draft.source:
-                yield Object(self.label, draft.source, f"{ROOT}/{self.name}/{draft.path}")
+                yield Object(self.label, draft.source, f"{FOLDER}/{self.name}/{draft.path}")
 
 
 @dataclass(slots=True)
@@ -231,7 +231,7 @@ def _restored(record: Tool, environment: Path) -> ObservedTool:
 
     restored = manifest.read(environment)
     paths = restored.manifest.listing.paths_of(f"tool {record.name}") if restored else []
-    prefix = f"{ROOT}/{record.name}/"
+    prefix = f"{FOLDER}/{record.name}/"
     found = [
         (path[len(prefix) :], str(environment / path), os.path.islink(environment / path))
         for path in paths
@@ -250,4 +250,4 @@ def lives_off_paths(tool: Tool, tree: Tree) -> bool:
 def place(tool: Tool, tree: Tree) -> Iterator[tuple[Entry, str]]:
     """Where each entry of a tool's tree goes in a restored environment."""
     for entry in tree:
-        yield entry, f"{ROOT}/{tool.name}/{entry.path}"
+        yield entry, f"{FOLDER}/{tool.name}/{entry.path}"
