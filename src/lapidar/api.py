@@ -129,8 +129,8 @@ def restore(
     """
     found, store = Project.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), snapshot)
-    into_folder = _path(into)
-    return _restore.restore(found, store, wanted, into=into_folder, placement=Placement(placement), libraries=libraries)
+    way = Placement(placement)
+    return _restore.restore(found, store, wanted, into=_path(into), placement=way, libraries=libraries)
 
 
 def check(

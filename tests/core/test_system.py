@@ -348,7 +348,7 @@ class Launchers(InFolder):
         private = launchers.Private(name, {"TZDIR": name}, (name,))
         for text in (
             launchers.interpreter(name, private),
-            launchers.interpreter(name, None, f"/lib/{name}"),
+            launchers.interpreter(name, launchers.Host(f"/lib/{name}")),
             launchers.program(name, private),
             launchers.script(name, name, private),
             launchers.tool(name, name, name, "lib/lapidar/enter.py"),

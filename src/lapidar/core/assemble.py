@@ -13,7 +13,7 @@ import msgspec
 from lapidar.core.bytecode import bytecode_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
-from lapidar.core.environment import activation, launchers, marker, startup
+from lapidar.core.environment import activation, kept, launchers, marker, startup
 from lapidar.core.environment.listing import Assembled, Listing, Row
 from lapidar.core.layers import conditions, packages, runtime, tools
 from lapidar.core.layers import libraries as libraries_layer
@@ -80,10 +80,10 @@ def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_pr
     base = snapshot.only_runtime
     plan.add(runtime_label(base), runtime.place(base, trees[base.tree]))
     private = _libraries(plan, snapshot, trees) if libraries == "private" else None
-    _launchers(plan, base, private, _hosts_loader(base, trees[base.tree], cache))
+    _launchers(plan, base, private or _hosts_loader(base, trees[base.tree], cache))
     _tools(plan, snapshot, trees, private)
     if snapshot.conditions:
-        plan.generate(marker.OWNER, conditions.KEPT, msgspec.json.encode(snapshot.conditions) + b"\n")
+        plan.generate(marker.OWNER, conditions.KEPT, kept.render(snapshot.conditions))
     for package in snapshot.package:
         _Package(plan, base, package, trees[package.tree], cache, private).add(way_to_project)
     for rest in snapshot.remainder:
@@ -99,24 +99,23 @@ def _libraries(plan: Plan, snapshot: Snapshot, trees: dict[str, Tree]) -> launch
     tree = trees[layer.tree]
     plan.add(LIBRARIES, libraries_layer.place(tree))
     plan.generate(marker.OWNER, libraries_layer.KEPT, libraries_layer.keep(snapshot.library))
-    paths = [entry.path for entry in tree]
-    line, script = startup.files(paths)
-    plan.generate(marker.OWNER, f"{snapshot.only_runtime.site}/{startup.PATH_FILE}", line)
-    plan.generate(marker.OWNER, startup.SCRIPT, script)
-    return launchers.Private(layer.loader, startup.early(paths), layer.absolute)
+    start = startup.of(entry.path for entry in tree)
+    plan.generate(marker.OWNER, f"{snapshot.only_runtime.site}/{startup.PATH_FILE}", start.line)
+    plan.generate(marker.OWNER, startup.SCRIPT, start.script)
+    return launchers.Private(layer.loader, start.variables, layer.absolute)
 
 
-def _hosts_loader(base: Runtime, tree: Tree, cache: Cache) -> str:
+def _hosts_loader(base: Runtime, tree: Tree, cache: Cache) -> launchers.Host:
     """The loader that the runtime's executable asks for: another one on a system without glibc."""
     entry = next((entry for entry in tree if entry.path == base.executable), None)
     facts = elf.read(cache.entry_path(entry)) if entry else None
-    return facts.interpreter if facts and facts.interpreter else launchers.LOADER
+    return launchers.Host(facts.interpreter) if facts and facts.interpreter else launchers.Host()
 
 
-def _launchers(plan: Plan, base: Runtime, private: launchers.Private | None, hosts_loader: str) -> None:
+def _launchers(plan: Plan, base: Runtime, way: launchers.Private | launchers.Host) -> None:
     executable = posixpath.basename(base.executable)
     major, minor = base.version.split(".")[:2]
-    text = launchers.interpreter(executable, private, hosts_loader)
+    text = launchers.interpreter(executable, way)
     for name in dict.fromkeys(("python", f"python{major}", f"python{major}.{minor}", executable)):
         plan.generate(marker.OWNER, f"bin/{name}", text, executable=True)
     for path, data in activation.FILES.items():
@@ -130,12 +129,12 @@ def _tools(plan: Plan, snapshot: Snapshot, trees: dict[str, Tree], private: laun
     helper = f"{marker.PRIVATE}/enter.py"
     plan.generate(marker.OWNER, helper, startup.entering(private.loader))
     plan.generate(marker.OWNER, f"{tools.FOLDER}/.mount/.keep", b"")
-    plan.generate(marker.OWNER, tools.KEPT, msgspec.json.encode(snapshot.tool) + b"\n")
+    plan.generate(marker.OWNER, tools.KEPT, kept.render(snapshot.tool))
     for tool in snapshot.tool:
         label = tool_label(tool)
         tree = trees[tool.tree]
         plan.add(label, tools.place(tool, tree))
-        at = f"{tools.FOLDER}/{tool.name}"
+        at = tools.folder_of(tool.name)
         if tools.lives_off_paths(tool, tree):
             text = launchers.tool(tool.name, tool.executable, tool.interpreter, helper)
         elif tool.interpreter:

@@ -10,6 +10,7 @@ import ctypes
 import errno
 import fcntl
 import os
+from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
 
@@ -141,6 +142,19 @@ def write_file(path: Path, data: bytes, mode: int = 0o644) -> None:
     finally:
         os.close(descriptor)
     _flush_folder(path.parent)
+
+
+def write_short_cut(path: Path, encode: Callable[[], bytes]) -> None:
+    """Write a file that only saves work later: where that cannot be, nothing is lost.
+
+    Args:
+        encode: gives its bytes; a name in it that is no UTF-8 is such a case too.
+    """
+    try:
+        path.parent.mkdir(exist_ok=True)
+        write_file(path, encode())
+    except (OSError, UnicodeEncodeError):
+        pass
 
 
 def _flush_folder(folder: Path) -> None:

@@ -44,8 +44,13 @@ class Below:
 
     libraries: libraries.Observed
     tools: tools.Observed
-    conditions: Conditions
-    problems: tuple[str, ...]
+    here: Conditions
+    problems: tuple[str, ...] = ()
+
+    @property
+    def conditions(self) -> Conditions:
+        """The conditions, with the libraries that cannot travel."""
+        return msgspec.structs.replace(self.here, host=tuple(sorted(self.libraries.host)) or self.here.host)
 
     @property
     def warnings(self) -> tuple[str, ...]:
@@ -65,7 +70,7 @@ class Below:
             drafts[LIBRARIES] = self.libraries.drafts
         if not drafts:
             return {}
-        seen = Seen(cache.root / "seen", "the operating system", keep_all=True)
+        seen = Seen.of_system(cache.root / "seen")
         stowed = stow(cache, drafts, seen, reporter)
         seen.save()
         return stowed
@@ -125,7 +130,6 @@ def observe(
         library_path=library_path,
     )
     memory.save()
-    here = msgspec.structs.replace(here, host=tuple(sorted(libraries_found.host)) or here.host)
     if observed:
         problems += _unheld(observed, answer, project, tools_found)
     return Below(libraries_found, tools_found, here, tuple(problems))
@@ -139,16 +143,12 @@ def _objects(base: runtime.Observed, found: packages.Observed) -> Iterator[Objec
     """The files of runtime and packages, with the paths that they get in a restored environment."""
     for draft in base.drafts:
         if not draft.link:
-            path = draft.path
-            if path == base.executable:
-                path = f"{marker.PRIVATE}/{os.path.basename(path)}"
-            yield Object(libraries.RUNTIME, draft.source, path)
+            yield Object(libraries.RUNTIME, draft.source, runtime.place_of(base, draft.path))
     several = [(package.metadata.name, package.drafts) for package in found.packages]
     for name, drafts in [*several, ("files of no package", found.remainder)]:
         for draft in drafts:
             if not draft.link and draft.source:
-                root, _, below = draft.path.partition("/")
-                yield Object(name, draft.source, f"{base.site}/{below}" if root == "site" else below)
+                yield Object(name, draft.source, packages.place_of(base, draft.path))
 
 
 def _is_outside(path: str, answer: Answer, project: Project) -> bool:

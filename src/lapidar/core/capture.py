@@ -10,9 +10,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from lapidar.core import below as below_packages
 from lapidar.core import lockfile
 from lapidar.core.below import Below
+from lapidar.core.below import observe as observe_below
 from lapidar.core.cache.history import History
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
@@ -118,7 +118,7 @@ def capture(
             found = packages.observe(answer, project, skip_outside=skip_outside)
             used = choose_used(project, answer, found, scope, cache, observed.opened if observed else ())
             base = runtime.observe(answer, found.claimed, full=full_runtime)
-            below = below_packages.observe(project, cache, answer, base, found, used, observed)
+            below = observe_below(project, cache, answer, base, found, used, observed)
             seen = Seen(cache.root / "seen", answer.prefix)
             drafts = _drafts(base, found)
             stowed = stow(cache, drafts, seen, reporter or Silent())

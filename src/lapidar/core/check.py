@@ -25,7 +25,7 @@ from lapidar.core.snapshot import LIBRARIES, Snapshot, runtime_label, short
 
 if TYPE_CHECKING:
     from lapidar.core.live import Live
-    from lapidar.core.system.host import Drift
+    from lapidar.core.system.host import Drift, Found
 
 __all__ = ["Checked", "Finding", "check", "judge_cache", "judge_environment"]
 
@@ -108,19 +108,21 @@ def check(
     target = Path(os.path.abspath(environment)) if environment else project.environment
     reporter = reporter or progress.Silent()
     walking = walking or Walking(target)
+    mark = marker.read(target)
+    libraries = mark.libraries if mark else "host"
     with cache.in_use():
-        whole, snapshot = snapshot, _without_left_out(snapshot, target)
-        restored = _restored(snapshot, target)
+        whole, snapshot = snapshot, _without_left_out(snapshot, mark)
+        restored = _restored(snapshot, target, mark)
         listed = restored if isinstance(restored, Manifest) and not deep else None
         # All that needs no walk is done while the second process walks.
         must = compare.expected(listed) if listed else {}
         linked = listed is not None and _is_linked_to(cache, snapshot, listed)
-        drift = _drift(snapshot, cache) if snapshot.library else None
+        host = _Host.look(snapshot, cache) if snapshot.library else None
         found = walking.result()
         if isinstance(restored, Finding):
             findings = [restored]
         elif deep:
-            derived = _derive(snapshot, target, cache, project, restored)
+            derived = _derive(snapshot, target, cache, project, restored, libraries)
             findings = _by_owner(snapshot, derived, compare.by_bytes(target, derived, found, reporter))
         else:
             findings = _by_owner(snapshot, restored, compare.by_status(target, restored, found, must))
@@ -128,13 +130,11 @@ def check(
         findings = declared + findings
         if len(findings) > len(declared) or not linked:
             findings += judge_cache(snapshot, cache, deep=deep, reporter=reporter)
-        mark = marker.read(target)
-        libraries = mark.libraries if mark else "host"
-        if drift:
-            findings += _judge_host(snapshot, libraries, drift, mark is not None)
+        if host and mark and libraries == "host":
+            findings += host.judge()
         findings += _judge_tools(snapshot, libraries, cache)
         seen = None
-        if live and not any(finding.problem == "not restored" for finding in findings):
+        if live and target.is_dir():
             from lapidar.core.live import look
 
             seen = look(project, cache, snapshot, target, reporter)
@@ -144,6 +144,7 @@ def check(
     if libraries == "private":
         files += snapshot.libraries.files if snapshot.libraries else 0
         files += sum(tool.files for tool in snapshot.tool)
+    drift = host.drift if host else None
     remarks = _remarks(snapshot)
     return Checked(snapshot, target, deep, files, tuple(findings), overrides, libraries, drift, seen, remarks)
 
@@ -151,36 +152,33 @@ def check(
 # ---- what lies below
 
 
-def _drift(snapshot: Snapshot, cache: Cache) -> Drift:
-    from lapidar.core.system import host
+@dataclass(frozen=True, slots=True)
+class _Host:
+    """The host's libraries as they were found, and how they differ from the recorded ones."""
 
-    seen = Seen(cache.root / "seen", "the operating system", keep_all=True)
+    found: Found
+    drift: Drift
 
-    def digest_of(path: str) -> str:
-        status = os.stat(path)
-        digest = seen.known(path, status)
-        if digest is None:
-            digest = sha256_of(path)
-            seen.add(path, status, digest)
-        return digest
+    @classmethod
+    def look(cls, snapshot: Snapshot, cache: Cache) -> _Host:
+        from lapidar.core.system import host
 
-    drift = host.drift(snapshot, digest_of)
-    if cache.writable:
-        seen.save()
-    return drift
+        seen = Seen.of_system(cache.root / "seen")
+        found = host.find(snapshot)
+        drift = host.drift(found, seen.digest)
+        if cache.writable:
+            seen.save()
+        return cls(found, drift)
 
+    def judge(self) -> Iterator[Finding]:
+        """What matters of it to an environment that runs with the host's libraries."""
+        from lapidar.core.system import host
 
-def _judge_host(snapshot: Snapshot, libraries: str, drift: Drift, restored: bool) -> Iterator[Finding]:
-    """What of the host matters: all of it to an environment that runs with the host's libraries, else nothing."""
-    if libraries == "private" or not restored:
-        return
-    from lapidar.core.system import host
-
-    private = "lapidar restore --libraries private"
-    for sentence in host.lacking(snapshot):
-        yield Finding("host", "system libraries", sentence, remedy=private)
-    for name in drift.different:
-        yield Finding("host", name, "another library than the captured one", remedy=private)
+        private = "lapidar restore --libraries private"
+        for sentence in host.lacking(self.found):
+            yield Finding("host", "system libraries", sentence, remedy=private)
+        for name in self.drift.different:
+            yield Finding("host", name, "another library than the captured one", remedy=private)
 
 
 def _judge_live(seen: Live, libraries: str) -> Iterator[Finding]:
@@ -246,15 +244,14 @@ def _judge_declaration(project: Project, snapshot: Snapshot, cache: Cache) -> tu
 
 def judge_environment(snapshot: Snapshot, target: Path) -> list[Finding]:
     """What differs between a snapshot and its restored environment, by inodes, sizes and times."""
-    restored = _restored(snapshot, target)
+    restored = _restored(snapshot, target, marker.read(target))
     if isinstance(restored, Finding):
         return [restored]
     return _by_owner(snapshot, restored, _now(target, restored))
 
 
-def _without_left_out(snapshot: Snapshot, target: Path) -> Snapshot:
+def _without_left_out(snapshot: Snapshot, mark: marker.Marker | None) -> Snapshot:
     """The part of a snapshot that was restored: without the groups that were left out then."""
-    mark = marker.read(target)
     if mark is None or not mark.left_out:
         return snapshot
     from lapidar.core import selection  # seldom needed, and a check is to be quick
@@ -266,11 +263,10 @@ def _now(target: Path, restored: Manifest) -> Compared:
     return compare.by_status(target, restored, status.walk(str(target)), compare.expected(restored))
 
 
-def _restored(snapshot: Snapshot, target: Path) -> Manifest | Finding:
+def _restored(snapshot: Snapshot, target: Path, mark: marker.Marker | None) -> Manifest | Finding:
     """The list of what was placed, or the one finding where there is no such environment of this snapshot."""
     if not target.is_dir():
         return Finding("environment", str(target), "not restored")
-    mark = marker.read(target)
     if mark is None:
         return Finding("environment", str(target), "lapidar did not make it", remedy="restore with --into elsewhere")
     if mark.snapshot != snapshot.snapshot:
@@ -282,15 +278,15 @@ def _restored(snapshot: Snapshot, target: Path) -> Manifest | Finding:
     return restored.manifest
 
 
-def _derive(snapshot: Snapshot, target: Path, cache: Cache, project: Project, listed: Manifest) -> Manifest:
+def _derive(
+    snapshot: Snapshot, target: Path, cache: Cache, project: Project, listed: Manifest, libraries: str
+) -> Manifest:
     """What must be there by the lockfile and the trees alone, so that a deep check trusts no list in the
     environment itself."""
     from lapidar.core import assemble
 
     try:
         trees = {digest: cache.tree(digest) for _, digest in snapshot.trees()}
-        mark = marker.read(target)
-        libraries = mark.libraries if mark else "host"
         plan, _ = assemble.derive(snapshot, trees, cache, os.path.relpath(project.root, target), libraries)
     except (CacheError, OSError):
         return listed  # the judgement of the cache says what is lost

@@ -74,7 +74,7 @@ def look(project: Project, cache: Cache, snapshot: Snapshot, environment: Path, 
     waiting = names
     with progress.task(reporter, "Importing", len(names), "modules"):
         while True:
-            said, prefix = _run(environment, variables, waiting)
+            said = _run(environment, variables, waiting)
             reporter.advance(len(said.seen))
             if said.mapped is not None:
                 failed |= said.failed
@@ -87,11 +87,11 @@ def look(project: Project, cache: Cache, snapshot: Snapshot, environment: Path, 
             waiting = [name for name in names if name not in crashed]
     # Some modules cannot stand others before them; what fails is tried once more by itself.
     for name in list(failed)[:_MOST_TRIED_AGAIN]:
-        said, _ = _run(environment, variables, [name])
-        if said.mapped is not None and not said.failed:
+        again = _run(environment, variables, [name])
+        if again.mapped is not None and not again.failed:
             del failed[name]
-            mapped |= set(said.mapped)
-    own = (os.path.realpath(environment) + "/", prefix + "/", str(project.root) + "/")
+            mapped |= set(again.mapped)
+    own = (os.path.realpath(environment) + "/", said.prefix + "/", str(project.root) + "/")
     real = [path for path in mapped if not _NO_FILE.search(path)]
     outside = tuple(sorted(path for path in real if not path.startswith(own)))
     return Live(len(names), failed, tuple(crashed), len(real), outside)
@@ -134,7 +134,8 @@ def _variables(project: Project, environment: Path) -> dict[str, str]:
 class _Said(msgspec.Struct):
     """What the interpreter said until it ended."""
 
-    seen: list[str]
+    prefix: str
+    seen: list[str] = []
     failed: dict[str, str] = {}
     mapped: list[str] | None = None
     error: str = ""
@@ -147,7 +148,7 @@ class _Line(msgspec.Struct):
     prefix: str = ""
 
 
-def _run(environment: Path, variables: dict[str, str], names: list[str]) -> tuple[_Said, str]:
+def _run(environment: Path, variables: dict[str, str], names: list[str]) -> _Said:
     script = Path(__file__).with_name("environment").joinpath("_live.py").read_text("utf-8")
     reading, writing = os.pipe()
     with tempfile.TemporaryDirectory(prefix="lapidar-live-") as folder, open(reading, encoding="utf-8") as answer:
@@ -171,7 +172,7 @@ def _run(environment: Path, variables: dict[str, str], names: list[str]) -> tupl
             ) from error
         finally:
             os.close(writing)
-        said, prefix = _Said([]), str(environment)
+        said = _Said(str(environment))
         with process:
             try:
                 errors = process.communicate(timeout=_SECONDS)[1]
@@ -183,6 +184,6 @@ def _run(environment: Path, variables: dict[str, str], names: list[str]) -> tupl
             if line.at is not None:
                 said.seen.append(line.at)
             else:
-                said.failed, said.mapped, prefix = line.failed, line.mapped, line.prefix
+                said.failed, said.mapped, said.prefix = line.failed, line.mapped, line.prefix
         said.error = (errors.decode("utf-8", "replace").strip().splitlines() or [""])[-1]
-        return said, prefix
+        return said

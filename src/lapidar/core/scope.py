@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.util
 import os
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
@@ -120,10 +121,10 @@ def _run_from(found: packages.Observed, opened: Collection[str]) -> Iterator[str
 def _source(path: str) -> str:
     if not path.endswith(".pyc"):
         return path
-    folder, name = os.path.split(path)
-    if os.path.basename(folder) == "__pycache__":
-        folder, name = os.path.dirname(folder), name.partition(".")[0] + ".pyc"
-    return f"{folder}/{name[:-1]}"
+    try:
+        return importlib.util.source_from_cache(path)
+    except ValueError:
+        return path[:-1]  # beside its source, or no name that a runtime gives
 
 
 def _reason(name: str, needs: dict[str, tuple[str, ...]]) -> str:

@@ -14,6 +14,7 @@ from pathlib import Path
 import msgspec
 
 from lapidar.core import atomic
+from lapidar.core.cache.digest import sha256_of
 
 __all__ = ["Seen"]
 
@@ -44,6 +45,20 @@ class Seen:
         if keep_all:
             self._now = dict(self._before)
 
+    @classmethod
+    def of_system(cls, folder: Path) -> Seen:
+        """The table of the operating system's files, which all environments share."""
+        return cls(folder, "the operating system", keep_all=True)
+
+    def digest(self, path: str) -> str:
+        """The sha256 of a file in hex, read only where it is not known."""
+        status = os.stat(path)
+        digest = self.known(path, status)
+        if digest is None:
+            digest = sha256_of(path)
+            self.add(path, status, digest)
+        return digest
+
     def known(self, path: str, found: os.stat_result) -> str | None:
         """What is known of a file read before and unchanged since, by its status: its digest (hex)."""
         row = self._before.get(path)
@@ -61,8 +76,4 @@ class Seen:
         """Keep the table for the next time."""
         if self._now == self._before:
             return
-        try:
-            self._file.parent.mkdir(exist_ok=True)
-            atomic.write_file(self._file, msgspec.json.encode(self._now))
-        except (OSError, UnicodeEncodeError):
-            pass  # only a short cut
+        atomic.write_short_cut(self._file, lambda: msgspec.json.encode(self._now))

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from lapidar.core.environment import marker
 from lapidar.core.standards.entry_points import Script
 
-__all__ = ["Private", "entry_point", "interpreter", "program", "script", "starter", "tool"]
+__all__ = ["Host", "Private", "entry_point", "interpreter", "program", "script", "starter", "tool"]
 
 LOADER = "/lib64/ld-linux-x86-64.so.2"  # the System V ABI's place of the loader, AMD64 supplement
 
@@ -74,7 +74,6 @@ case $0 in */*) file=$0 ;; *) file=./$0 ;; esac
 @follow@exec "${file%/*}/python" "${file%/*}/../@scripts@/${file##*/}" "$@"
 """
 
-
 _TOOL = """\
 #!/bin/sh
 # Written by lapidar restore: starts an outside program in a root of its own, where its files lie at their places.
@@ -123,16 +122,24 @@ class Private:
         )
 
 
-def interpreter(executable: str, private: Private | None, hosts_loader: str = LOADER) -> bytes:
+@dataclass(frozen=True, slots=True)
+class Host:
+    """The host's libraries, by the host's own loader."""
+
+    loader: str = LOADER
+
+    def command(self) -> str:
+        """As that of `Private`."""
+        return f'exec {shlex.quote(self.loader)} --argv0 "$name" --library-path "$at/lib"'
+
+
+def interpreter(executable: str, way: Private | Host) -> bytes:
     """The launcher of the interpreter whose file in the private folder is `executable`.
 
     Args:
-        private: the environment's own libraries; None for the host's.
-        hosts_loader: the loader of the host that it is started by then.
+        way: whose libraries it runs with.
     """
-    hosts = f'exec {shlex.quote(hosts_loader)} --argv0 "$name" --library-path "$at/lib"'
-    command = private.command() if private else hosts
-    return _fill(_INTERPRETER, exec=command, private=marker.PRIVATE, executable=_inside(executable))
+    return _fill(_INTERPRETER, exec=way.command(), private=marker.PRIVATE, executable=_inside(executable))
 
 
 def program(path: str, private: Private) -> bytes:

@@ -6,23 +6,29 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from pathlib import Path
+from typing import NamedTuple
 
 from lapidar.core.environment import marker
 from lapidar.core.system import companions
 
-__all__ = ["PATH_FILE", "SCRIPT", "early", "entering", "files"]
+__all__ = ["PATH_FILE", "SCRIPT", "Start", "entering", "of"]
 
 PATH_FILE = "lapidar-libraries.pth"  # in the folder of packages
 SCRIPT = f"{marker.PRIVATE}/start.py"
 
 
-def early(placed: Iterable[str]) -> dict[str, str]:
-    """The variables that must be set before a process starts: name -> path below the private folder.
+class Start(NamedTuple):
+    """What leads libraries to their data.
 
-    Args:
-        placed: the paths of the layer's tree.
+    Attributes:
+        variables: those that must be set before a process starts: name -> path below the private folder.
+        line: the .pth file.
+        script: what that runs when a module is imported that needs the other variables.
     """
-    return {name: path for data, name, path in companions.variables(placed) if data.early}
+
+    variables: dict[str, str]
+    line: bytes
+    script: bytes
 
 
 # The whole of it is one line, because Python reads such a file by lines, and short, because every start runs it: a
@@ -35,21 +41,24 @@ _LINE = (
 )
 
 
-def files(placed: Iterable[str]) -> tuple[bytes, bytes]:
-    """The .pth file and the script.
+def of(placed: Iterable[str]) -> Start:
+    """The start of an environment.
 
     Args:
         placed: the paths of the layer's tree.
     """
+    early: dict[str, str] = {}
     late: dict[str, list[tuple[str, str, list[str]]]] = {}
     for data, name, path in companions.variables(placed):
-        if not data.early:
+        if data.module:
             late.setdefault(data.module, []).append((name, path, list(data.folders) if data.host_first else []))
+        else:
+            early[name] = path
     script = Path(__file__).with_name("_start.py").read_text("utf-8")
     head = f"PRIVATE = sys.base_prefix + {json.dumps('/' + marker.PRIVATE)}\nVARIABLES = {json.dumps(late, indent=1)}\n"
     script = script.replace("import sys\n", f"import sys\n\n{head}", 1)
     line = _LINE.replace("@names@", repr(sorted({*late, "ctypes.util"}))).replace("@script@", f"/{SCRIPT}")
-    return line.encode("utf-8"), script.encode("utf-8")
+    return Start(early, line.encode("utf-8"), script.encode("utf-8"))
 
 
 def entering(loader: str) -> bytes:

@@ -10,7 +10,7 @@ from lapidar.core.snapshot import Snapshot
 
 __all__ = ["HOST", "PRIVATE", "whose_libraries"]
 
-PRIVATE, HOST, AUTO = "private", "host", "auto"
+PRIVATE, HOST = "private", "host"
 _OLDEST_GLIBC = (2, 33)  # the first whose loader can say by what name a program was started (--argv0)
 _SPLITS_PATHS = ":;"
 
@@ -71,7 +71,7 @@ def _require_host(snapshot: Snapshot) -> None:
         return
     from lapidar.core.system import host
 
-    lacking = host.lacking(snapshot)
+    lacking = host.lacking(host.find(snapshot))
     if lacking:
         shown = "\n  ".join(["", *lacking[:10], *([f"and {len(lacking) - 10} more"] if len(lacking) > 10 else [])])
         raise LapidarError(

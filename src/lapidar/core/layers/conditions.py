@@ -9,9 +9,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import msgspec
-
 from lapidar.core import numerics
+from lapidar.core.environment import kept as kept_files
 from lapidar.core.environment import marker
 from lapidar.core.errors import LapidarError
 from lapidar.core.snapshot import Conditions
@@ -35,10 +34,7 @@ _LINE = re.compile(r"^\s*(?:export\s+)?([A-Za-z_]\w*)\s*=\s*(.*?)\s*$")
 
 def kept(environment: Path) -> Conditions | None:
     """The conditions that a restored environment was captured under."""
-    try:
-        return msgspec.json.decode((environment / KEPT).read_bytes(), type=Conditions)
-    except (OSError, msgspec.MsgspecError):
-        return None
+    return kept_files.read(environment, KEPT, Conditions)
 
 
 def observe(declared: Declared, before: Conditions | None) -> Conditions:
@@ -153,25 +149,25 @@ def compare(conditions: Conditions) -> list[str]:
 def _profile(conditions: Conditions) -> str:
     if conditions.numerics == "portable":
         return f"numerics: portable, held to {conditions.baseline} and one thread"
-    if conditions.processor == processor.name() and conditions.features == processor.features():
-        return "numerics: native, on a processor like the captured one"
-    return "numerics: native"
+    return "numerics: native" + (", on a processor like the captured one" if _is_alike(conditions) else "")
+
+
+def _is_alike(conditions: Conditions) -> bool:
+    return (conditions.processor, conditions.features) == (processor.name(), processor.features())
 
 
 def _warning(conditions: Conditions) -> str:
-    if conditions.numerics == "portable" or not conditions.processor:
+    if conditions.numerics == "portable" or not conditions.processor or _is_alike(conditions):
         return ""
-    here = (processor.name(), processor.features())
-    if here == (conditions.processor, conditions.features):
-        return ""
-    gone = [one for one in conditions.features if one not in here[1]]
-    new = [one for one in here[1] if one not in conditions.features]
+    here = processor.features()
+    gone = [one for one in conditions.features if one not in here]
+    new = [one for one in here if one not in conditions.features]
     told = [f"without {', '.join(gone)}"] if gone else []
     told += [f"with {', '.join(new)} besides"] if new else []
     differs = f" ({'; '.join(told)})" if told else ""
     return (
-        f"this processor is {here[0]}{differs}, and the capture's was {conditions.processor}: the last bits of results "
-        'may differ; [conditions] numerics = "portable" in lapidar.toml holds them'
+        f"this processor is {processor.name()}{differs}, and the capture's was {conditions.processor}: the last bits "
+        'of results may differ; [conditions] numerics = "portable" in lapidar.toml holds them'
     )
 
 

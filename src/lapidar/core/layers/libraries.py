@@ -6,7 +6,6 @@ from __future__ import annotations
 import functools
 import os
 import re
-import struct
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -16,6 +15,7 @@ import msgspec
 
 from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
+from lapidar.core.environment import kept as kept_files
 from lapidar.core.environment import marker, walk
 from lapidar.core.snapshot import Libraries, Library
 from lapidar.core.system import companions, owners
@@ -148,10 +148,7 @@ def _newest(versions: set[str]) -> tuple[str, ...]:
 
 def kept(environment: Path) -> dict[str, _Facts]:
     """What a restored environment says of its libraries; nothing where it has none of its own."""
-    try:
-        return msgspec.json.decode((environment / KEPT).read_bytes(), type=dict[str, _Facts])
-    except (OSError, msgspec.MsgspecError):
-        return {}
+    return kept_files.read(environment, KEPT, dict[str, _Facts]) or {}
 
 
 def keep(libraries: Iterable[Library]) -> bytes:
@@ -160,7 +157,7 @@ def keep(libraries: Iterable[Library]) -> bytes:
         library.soname: _Facts(library.sha256, library.owner, library.owner_version, library.used_by)
         for library in libraries
     }
-    return msgspec.json.encode(facts) + b"\n"
+    return kept_files.render(facts)
 
 
 def observe(
@@ -242,7 +239,7 @@ class _Observer:
 
     def _is_ours(self, source: str) -> bool:
         elf = self.read(source)
-        return elf is not None and elf.bits == struct.calcsize("P") * 8 and not elf.is_static
+        return elf is not None and self.loader.fits(elf) and not elf.is_static
 
     def _has_absolute_rpath(self, source: str) -> bool:
         elf = self.read(source)
@@ -387,7 +384,7 @@ class _Observer:
             offered = {level: f"{folder}/{HWCAPS}/{level}/{name}" for level in LEVELS}
             offered |= {level: path for path, level in self.loader.everywhere(name) if level and not self.data_from}
             for level, path in offered.items():
-                if os.path.isfile(path) and (elf := self.read(path)) and elf.bits == struct.calcsize("P") * 8:
+                if os.path.isfile(path) and (elf := self.read(path)) and self.loader.fits(elf):
                     self.result.uses[f"{HWCAPS}/{level}/{name}"] = _Use(path, set(use.users))
                     for other, found in self.loader.closure(path, self.program).found.items():
                         for user in use.users:

@@ -17,13 +17,14 @@ from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.environment import editable, manifest, marker, startup, walk
 from lapidar.core.environment.probe import Answer
 from lapidar.core.errors import PackageBroken, unreadable
+from lapidar.core.layers import runtime as runtime_layer
 from lapidar.core.project import Project
 from lapidar.core.snapshot import Kept, Origin, Package, Remainder, Runtime
 from lapidar.core.standards import direct_url, entry_points, layout, record
 from lapidar.core.standards.metadata import Metadata, needed
 from lapidar.core.system import owners
 
-__all__ = ["Observed", "ObservedPackage", "observe", "place"]
+__all__ = ["Observed", "ObservedPackage", "observe", "place", "place_of"]
 
 _SITE_SUFFIX = re.compile(r"/(?:local/)?lib(?:64)?/python[0-9.]*[a-z]?/(?:site|dist)-packages$")
 _PRIVATE = marker.PRIVATE + "/"
@@ -530,13 +531,15 @@ def place(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:
     Scripts for the interpreter are told by their neutral first line only when their bytes are read; see
     `lapidar.core.restore`, which moves them to `SCRIPTS`.
     """
-    site = runtime.site + "/"
-    headers = runtime.headers + "/"
     for entry in tree:
-        root, _, below = entry.path.partition("/")
-        if root == "site":
-            yield entry, site + below
-        elif below.startswith("include/python/"):
-            yield entry, headers + below[len("include/python/") :]
-        else:
-            yield entry, below
+        yield entry, place_of(runtime, entry.path)
+
+
+def place_of(runtime: Runtime | runtime_layer.Observed, path: str) -> str:
+    """Where the file at a path of a package's tree goes in a restored environment."""
+    root, _, below = path.partition("/")
+    if root == "site":
+        return f"{runtime.site}/{below}"
+    if below.startswith("include/python/"):
+        return f"{runtime.headers}/{below[len('include/python/') :]}"
+    return below

@@ -15,7 +15,7 @@ from lapidar.core.environment.probe import Answer
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.snapshot import Platform, Runtime
 
-__all__ = ["Observed", "observe", "place", "platform"]
+__all__ = ["Observed", "observe", "place", "place_of", "platform"]
 
 _TEST_FOLDERS = frozenset({"test", "tests", "idle_test"})
 _PACKAGE_FOLDERS = frozenset({"site-packages", "dist-packages"})
@@ -175,7 +175,9 @@ def _site(answer: Answer) -> str:
 def place(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:
     """Where each entry of a runtime's tree goes in a restored environment."""
     for entry in tree:
-        if entry.path == runtime.executable:
-            yield entry, f"{marker.PRIVATE}/{posixpath.basename(entry.path)}"
-        else:
-            yield entry, entry.path
+        yield entry, place_of(runtime, entry.path)
+
+
+def place_of(runtime: Runtime | Observed, path: str) -> str:
+    """Where the file at a path of a runtime's tree goes in a restored environment."""
+    return f"{marker.PRIVATE}/{posixpath.basename(path)}" if path == runtime.executable else path

@@ -14,16 +14,15 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-import msgspec
-
 from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
-from lapidar.core.environment import marker, walk
+from lapidar.core.environment import kept as kept_files
+from lapidar.core.environment import manifest, marker, walk
 from lapidar.core.layers.libraries import Object
 from lapidar.core.snapshot import Tool
 from lapidar.core.system import owners
 
-__all__ = ["FOLDER", "KEPT", "Observed", "ObservedTool", "kept", "lives_off_paths", "observe", "place"]
+__all__ = ["FOLDER", "KEPT", "Observed", "ObservedTool", "folder_of", "kept", "lives_off_paths", "observe", "place"]
 
 FOLDER = f"{marker.PRIVATE}/tools"  # one for each tool's tree, and one to mount a root of its own on
 KEPT = f"{marker.PRIVATE}/tools.json"
@@ -41,6 +40,11 @@ _OF_ANY_SYSTEM = frozenset(
     " pip sudo su git uname head tail sort uniq wc cut tr date ldconfig gcc cc g++ c++ ld as objdump".split()
 )
 _DEPTH = 4  # an interpreter may be a script itself
+
+
+def folder_of(name: str) -> str:
+    """Where the tree of a tool lies in a restored environment."""
+    return f"{FOLDER}/{name}"
 
 
 @dataclass(slots=True)
@@ -78,7 +82,7 @@ class ObservedTool:
         """Its files that may need libraries."""
         for draft in self.drafts:
             if not draft.link and draft.source:
-                yield Object(self.label, draft.source, f"{FOLDER}/{self.name}/{draft.path}")
+                yield Object(self.label, draft.source, f"{folder_of(self.name)}/{draft.path}")
 
 
 @dataclass(slots=True)
@@ -91,10 +95,7 @@ class Observed:
 
 def kept(environment: Path) -> tuple[Tool, ...]:
     """The tools of a restored environment; none where it has none."""
-    try:
-        return msgspec.json.decode((environment / KEPT).read_bytes(), type=tuple[Tool, ...])
-    except (OSError, msgspec.MsgspecError):
-        return ()
+    return kept_files.read(environment, KEPT, tuple[Tool, ...]) or ()
 
 
 def observe(declared: Iterable[str], found: Iterable[str], environment: Path, kept: Iterable[Tool] = ()) -> Observed:
@@ -123,10 +124,9 @@ def observe(declared: Iterable[str], found: Iterable[str], environment: Path, ke
             continue
         path = name if "/" in name else _which(name, environment)
         if path is None or not os.path.isfile(path):
-            if must:
-                observed.warnings.append(f"the program {name} that lapidar.toml needs is not on this machine")
-            elif "/" not in name:
-                observed.warnings.append(f"the program {name} that the project starts is not on this machine")
+            if must or "/" not in name:
+                who = "lapidar.toml needs" if must else "the project starts"
+                observed.warnings.append(f"the program {name} that {who} is not on this machine")
             continue
         tool = _observe(short, path, observed.warnings)
         if tool:
@@ -227,11 +227,9 @@ def _take_shell(paths: dict[str, bool]) -> None:
 
 def _restored(record: Tool, environment: Path) -> ObservedTool:
     """A tool of a restored environment, out of the files that were placed for it."""
-    from lapidar.core.environment import manifest
-
     restored = manifest.read(environment)
     paths = restored.manifest.listing.paths_of(f"tool {record.name}") if restored else []
-    prefix = f"{FOLDER}/{record.name}/"
+    prefix = f"{folder_of(record.name)}/"
     found = [
         (path[len(prefix) :], str(environment / path), os.path.islink(environment / path))
         for path in paths
@@ -250,4 +248,4 @@ def lives_off_paths(tool: Tool, tree: Tree) -> bool:
 def place(tool: Tool, tree: Tree) -> Iterator[tuple[Entry, str]]:
     """Where each entry of a tool's tree goes in a restored environment."""
     for entry in tree:
-        yield entry, f"{FOLDER}/{tool.name}/{entry.path}"
+        yield entry, f"{folder_of(tool.name)}/{entry.path}"

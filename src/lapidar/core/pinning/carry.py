@@ -11,9 +11,8 @@ from pathlib import Path
 import msgspec
 
 from lapidar.core import lockfile
-from lapidar.core.cache.seen import Seen
+from lapidar.core.below import Below
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.stowing import stow
 from lapidar.core.cache.trees import LINK
 from lapidar.core.declaring.records import Declaration
 from lapidar.core.environment import marker
@@ -21,8 +20,7 @@ from lapidar.core.errors import CacheError
 from lapidar.core.layers import conditions, libraries, packages, runtime, tools
 from lapidar.core.layers.libraries import Object
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
-from lapidar.core.snapshot import LIBRARIES, Conditions, Libraries, Library, Snapshot, Tool
+from lapidar.core.snapshot import Conditions, Snapshot, Tool
 from lapidar.core.system import companions, locales
 from lapidar.core.system.memory import ElfMemory
 
@@ -30,7 +28,6 @@ __all__ = ["below"]
 
 
 def below(
-    project: Project,
     cache: Cache,
     declaration: Declaration,
     snapshot: Snapshot,
@@ -70,19 +67,11 @@ def below(
         )
         notes += found.notes
         notes += [f"{one.name} is nowhere on this machine, and a package needs it" for one in found.missing]
-        layer, records, added = _stow(cache, found, new, reporter)
-    here = msgspec.structs.replace(here, host=tuple(sorted(found.host)) or here.host)
-    whole = lockfile.identified(
-        snapshot.platform,
-        snapshot.only_runtime,
-        snapshot.package,
-        snapshot.remainder,
-        libraries=layer,
-        library=records,
-        tools=sorted([*held, *added], key=lambda tool: tool.name),
-        conditions=here,
-    )
-    return whole, tuple(notes)
+        layers = Below(found, new, here)
+        records = layers.records(layers.stow(cache, reporter))
+    records["tools"] = sorted([*held, *records["tools"]], key=lambda tool: tool.name)
+    packages_and_runtime = (snapshot.platform, snapshot.only_runtime, snapshot.package, snapshot.remainder)
+    return lockfile.identified(*packages_and_runtime, **records), tuple(notes)
 
 
 def _unchanged(snapshot: Snapshot, previous: Snapshot, here: Conditions) -> Snapshot:
@@ -96,21 +85,6 @@ def _unchanged(snapshot: Snapshot, previous: Snapshot, here: Conditions) -> Snap
             conditions=here if previous.libraries else previous.conditions,
         )
     )
-
-
-def _stow(
-    cache: Cache, found: libraries.Observed, new: tools.Observed, reporter: Progress
-) -> tuple[Libraries | None, tuple[Library, ...], list[Tool]]:
-    drafts = {tool.label: tool.drafts for tool in new.tools}
-    if found.drafts:
-        drafts[LIBRARIES] = found.drafts
-    if not drafts:
-        return None, (), []
-    seen = Seen(cache.root / "seen", "the operating system", keep_all=True)
-    stowed = stow(cache, drafts, seen, reporter)
-    seen.save()
-    layer, records = found.records(stowed[LIBRARIES]) if found.drafts else (None, ())
-    return layer, records, [tool.record(stowed[tool.label]) for tool in new.tools]
 
 
 @contextmanager

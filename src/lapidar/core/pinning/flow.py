@@ -341,9 +341,7 @@ class Pinning:
         files = {name: choice.file for name, choice in plan.choices.items() if choice.file}
         brought = dict(zip(files, self.supply.many(list(files.values())), strict=True))
         helds = {name: choice.held or brought[name] for name, choice in plan.choices.items()}
-        snapshot, notes = carry.below(
-            self.project, self.cache, self.declaration, self.snapshot(helds), self.previous, self.reporter
-        )
+        snapshot, notes = carry.below(self.cache, self.declaration, self.snapshot(helds), self.previous, self.reporter)
         before = self.previous.snapshot if self.previous else ""
         return Pinned(snapshot, snapshot.snapshot != before, notes)
 

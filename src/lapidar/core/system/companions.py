@@ -29,9 +29,8 @@ class Data:
         folders: where systems have it: the first that is there is taken. A file is taken under its own name.
         place: where it goes, below the private folder.
         variables: which lead to it, each with what follows the place.
-        early: whether they must be set before the process starts; otherwise the environment's own start-up sets them
-            when `module` is imported.
-        module: see there.
+        module: the module at whose import the environment sets the variables; where there is none, they are set before
+            the process starts.
         host_first: the variables are set only where the host has none of `folders`.
         only: the names of files that are taken; all, where it is empty.
     """
@@ -40,7 +39,6 @@ class Data:
     folders: tuple[str, ...]
     place: str
     variables: tuple[tuple[str, str], ...]
-    early: bool = False
     module: str = ""
     host_first: bool = False
     only: frozenset[str] = frozenset()
@@ -51,13 +49,12 @@ _CHARACTER_SETS = frozenset("gconv-modules UTF-16.so UTF-32.so UTF-7.so ISO8859-
 LOCALES = "locale"  # the place of locale data; which there are is a matter of variables, see `locales`
 
 DATA = (
-    Data(r"libc\.so\.6", (), LOCALES, (("LOCPATH", ""),), early=True),
+    Data(r"libc\.so\.6", (), LOCALES, (("LOCPATH", ""),)),
     Data(
         r"libc\.so\.6",
         ("/usr/lib/{machine}-linux-gnu/gconv", "/usr/lib64/gconv"),
         "gconv",
         (("GCONV_PATH", ""),),
-        early=True,
         only=_CHARACTER_SETS,
     ),
     Data(
@@ -65,7 +62,6 @@ DATA = (
         ("/usr/share/zoneinfo",),
         "share/zoneinfo",
         (("TZDIR", ""), ("PYTHONTZPATH", "")),
-        early=True,
     ),
     Data(
         r"libssl\.so\..*",
@@ -84,22 +80,19 @@ DATA = (
         r"libcrypto\.so\.3",
         ("/usr/lib/{machine}-linux-gnu/ossl-modules", "/usr/lib64/ossl-modules"),
         "ossl-modules",
-        (("OPENSSL_MODULES", ""),),
-        early=True,  # not only the runtime's own modules open it
+        (("OPENSSL_MODULES", ""),),  # early: not only the runtime's own modules open it
     ),
     Data(
         r"libsasl2\.so\.2",
         ("/usr/lib/{machine}-linux-gnu/sasl2", "/usr/lib64/sasl2"),
         "sasl2",
         (("SASL_PATH", ""),),
-        early=True,
     ),
     Data(
         r"libgirepository-1\.0\.so\..*",
         ("/usr/lib/{machine}-linux-gnu/girepository-1.0", "/usr/lib64/girepository-1.0"),
         "girepository-1.0",
         (("GI_TYPELIB_PATH", ""),),
-        early=True,
     ),
     Data(
         r"libtinfow?\.so\..*|libncursesw?\.so\..*",
@@ -128,7 +121,6 @@ DATA = (
         ("/usr/share/misc/magic.mgc", "/usr/lib/file/magic.mgc"),
         "share/misc",
         (("MAGIC", "*"),),
-        early=True,
     ),
 )
 # The same zones again, and this machine's own.

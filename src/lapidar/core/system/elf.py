@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import os
 import struct
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import TypeVar
 
 import msgspec
 
@@ -29,6 +30,9 @@ _VERSIONS_NEEDED, _VERSIONS_NEEDED_COUNT = 0x6FFFFFFE, 0x6FFFFFFF
 _NO_DEFAULT_FOLDERS = 0x800  # DF_1_NODEFLIB
 _IS_BASE = 1  # VER_FLG_BASE: the name of the file itself, no version
 _EXECUTABLE, _SHARED = 2, 3
+
+
+T = TypeVar("T")
 
 
 class Elf(msgspec.Struct, frozen=True, array_like=True, omit_defaults=True):
@@ -75,31 +79,24 @@ def read(path: str) -> Elf | None:
         What it says; None where it is no ELF file, cannot be read, or is broken. Of one for 32 bits or with the other
         order of bytes, no more than its kind is read.
     """
+    return _ask(path, _Reader.facts)
+
+
+def defined_versions(path: str) -> frozenset[str]:
+    """The symbol versions that a library defines; none where it cannot be read."""
+    return _ask(path, lambda reader: frozenset(reader.versions_defined())) or frozenset()
+
+
+def _ask(path: str, question: Callable[[_Reader], T]) -> T | None:
     try:
         descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
     except OSError:
         return None
     try:
         head = os.pread(descriptor, _HEADER.size, 0)
-        return _Reader(descriptor, head).facts() if head[:4] == _MAGIC else None
+        return question(_Reader(descriptor, head)) if head[:4] == _MAGIC else None
     except (OSError, _Broken, struct.error, OverflowError):
         return None
-    finally:
-        os.close(descriptor)
-
-
-def defined_versions(path: str) -> frozenset[str]:
-    """The symbol versions that a library defines; none where it cannot be read."""
-    try:
-        descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
-    except OSError:
-        return frozenset()
-    try:
-        reader = _Reader(descriptor, os.pread(descriptor, _HEADER.size, 0))
-        reader.facts()
-        return frozenset(reader.versions_defined())
-    except (OSError, _Broken, struct.error, OverflowError):
-        return frozenset()
     finally:
         os.close(descriptor)
 
@@ -227,6 +224,7 @@ class _Reader:
             at += following
 
     def versions_defined(self) -> Iterator[str]:
+        self.facts()  # where everything lies
         if _VERSIONS_DEFINED not in self.tags:
             return
         at = self._at(self.tags[_VERSIONS_DEFINED])

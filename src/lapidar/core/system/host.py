@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 
-from lapidar.core.cache.digest import sha256_of
 from lapidar.core.snapshot import Library, Snapshot
 from lapidar.core.system import elf
 from lapidar.core.system.loader import HWCAPS, Loader, System
 
-__all__ = ["Drift", "drift", "lacking"]
+__all__ = ["Drift", "Found", "drift", "find", "lacking"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,19 +22,20 @@ class Drift:
     missing: tuple[str, ...]
 
 
-def _found(snapshot: Snapshot) -> Iterator[tuple[Library, str | None]]:
-    """Each recorded library, and where the host has it."""
-    assert snapshot.libraries
+# Each recorded library, and where the host has it.
+Found = list[tuple[Library, str | None]]
+
+
+def find(snapshot: Snapshot) -> Found:
+    """Look for the recorded libraries on the host; files are read, none is run."""
     loader = Loader(System.here(), functools.cache(elf.read))
-    for library in snapshot.library:
-        if not library.soname.startswith(HWCAPS):
-            yield library, loader.find(library.soname)
+    return [(one, loader.find(one.soname)) for one in snapshot.library if not one.soname.startswith(HWCAPS)]
 
 
-def lacking(snapshot: Snapshot) -> list[str]:
-    """What the host lacks of what a snapshot needs, a sentence each; the files are read, none is run."""
+def lacking(found: Found) -> list[str]:
+    """What the host lacks of what a snapshot needs, a sentence each."""
     sentences = []
-    for library, path in _found(snapshot):
+    for library, path in found:
         if path is None:
             users = ", ".join(library.used_by[:3])
             sentences.append(f"{library.soname} is not there; {users} needs it")
@@ -46,14 +46,14 @@ def lacking(snapshot: Snapshot) -> list[str]:
     return sentences
 
 
-def drift(snapshot: Snapshot, digest_of: Callable[[str], str] = sha256_of) -> Drift:
+def drift(found: Found, digest_of: Callable[[str], str]) -> Drift:
     """Compare the host's libraries with the recorded ones, by their bytes.
 
     Args:
         digest_of: gives a file's sha256 in hex.
     """
     same, different, missing = 0, [], []
-    for library, path in _found(snapshot):
+    for library, path in found:
         if path is None:
             missing.append(library.soname)
         elif digest_of(path) == library.sha256:

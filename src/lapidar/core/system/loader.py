@@ -16,6 +16,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from lapidar.core.system import processor
 from lapidar.core.system.elf import Elf
 
 __all__ = ["CACHE", "HWCAPS", "Closure", "Loader", "System", "read_cache"]
@@ -100,8 +101,6 @@ class System:
     @classmethod
     def here(cls, library_path: Iterable[str] = ()) -> System:
         """This machine's."""
-        from lapidar.core.system import processor
-
         machine = os.uname().machine
         own = f"{machine}-linux-gnu"
         offered = (f"/lib/{own}", f"/usr/lib/{own}", "/lib64", "/usr/lib64", "/lib", "/usr/lib")
@@ -161,7 +160,7 @@ class Loader:
         """
         result = Closure()
         elf = self.read(path)
-        if elf is None or not self._fits(elf):
+        if elf is None or not self.fits(elf):
             return result
         main = None
         if program and program != path and (facts := self.read(program)):
@@ -196,7 +195,7 @@ class Loader:
     def find(self, name: str, program: str | None = None) -> str | None:
         """Where a library lies that a program opens by its name."""
         facts = self.read(program) if program else None
-        user = _Loaded(os.path.realpath(program) if program else "/", facts or Elf(64, 0), None)
+        user = _Loaded(self._real(program) if program else "/", facts or Elf(64, 0), None)
         return self._find(name, user)[0]
 
     def everywhere(self, name: str) -> list[tuple[str, str]]:
@@ -265,10 +264,11 @@ class Loader:
                 return path
         return None
 
-    def _fits(self, elf: Elf) -> bool:
+    def fits(self, elf: Elf) -> bool:
+        """Whether a file is for this kind of processor."""
         return elf.bits == 64 and elf.machine == _MACHINES.get(self.system.machine, elf.machine)
 
     def _is_library(self, path: str) -> bool:
         """Whether the loader would take it: one for another processor is passed over."""
         elf = self.read(path)
-        return elf is not None and self._fits(elf)
+        return elf is not None and self.fits(elf)

@@ -62,10 +62,5 @@ class ElfMemory:
 
     def save(self) -> None:
         """Keep the table for the next time."""
-        if self._file is None or self._now == self._before:
-            return
-        try:
-            self._file.parent.mkdir(exist_ok=True)
-            atomic.write_file(self._file, msgspec.msgpack.encode(self._now))
-        except (OSError, UnicodeEncodeError):
-            pass  # only a short cut
+        if self._file and self._now != self._before:
+            atomic.write_short_cut(self._file, lambda: msgspec.msgpack.encode(self._now))

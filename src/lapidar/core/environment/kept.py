@@ -1,0 +1,33 @@
+"""What a restored environment keeps of its snapshot's records because no file of it tells: one JSON file a layer."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TypeVar
+
+import msgspec
+
+__all__ = ["read", "render"]
+
+T = TypeVar("T")
+
+
+def read(environment: Path, name: str, kind: type[T]) -> T | None:
+    """What a layer kept.
+
+    Args:
+        name: the file, as a path below the environment.
+        kind: what it holds.
+
+    Returns:
+        None where there is no such file, or it cannot be read.
+    """
+    try:
+        return msgspec.json.decode((environment / name).read_bytes(), type=kind)
+    except (OSError, msgspec.MsgspecError):
+        return None
+
+
+def render(value: object) -> bytes:
+    """The file's bytes."""
+    return msgspec.json.encode(value) + b"\n"
