@@ -13,11 +13,12 @@ True
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
-
 from lapidar._version import VERSION as __version__
 
+TYPE_CHECKING = False  # `typing` is not imported for a name that type checkers know without it
 if TYPE_CHECKING:
+    from typing import Any
+
     from lapidar.api import capture, check, pin, restore
 
 __all__ = ["__version__", "capture", "check", "pin", "restore"]

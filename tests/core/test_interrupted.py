@@ -5,28 +5,68 @@ from __future__ import annotations
 import io
 import os
 import signal
-import sys
-import tempfile
+import subprocess
 import unittest
 from contextlib import redirect_stderr
-from pathlib import Path
 from unittest import mock
 
 from lapidar.cli import main
+from lapidar.core.cache.store import Cache
+from support import PROGRAM, Case
+
+WHEN_A_MODULE_IS_READ = """
+import os, sys
+def hook(event, details):
+    if event == "open" and os.environ["INTERRUPTED_AT"] in str(details[0]).replace("__pycache__/", ""):
+        os.kill(os.getpid(), 2)
+sys.addaudithook(hook)
+"""
 
 
-class Loading(unittest.TestCase):
-    def test_the_signal_waits_until_a_library_is_loaded(self) -> None:
-        """Interrupted in the middle of loading, the library that makes our records would crash later."""
-        before = signal.signal(signal.SIGINT, signal.default_int_handler)
-        self.addCleanup(signal.signal, signal.SIGINT, before)
-        with tempfile.TemporaryDirectory() as folder, mock.patch.object(sys, "path", [folder, *sys.path]):
-            text = "import os, signal\nos.kill(os.getpid(), signal.SIGINT)\nLOADED = sum(range(10_000))\n"
-            (Path(folder) / "interrupts_itself.py").write_text(text)
-            with self.assertRaises(KeyboardInterrupt):
-                main._load_undisturbed("interrupts_itself")
-            self.assertEqual(sys.modules.pop("interrupts_itself").LOADED, 49_995_000)
-        self.assertNotIn(signal.SIGINT, signal.pthread_sigmask(signal.SIG_BLOCK, ()))
+class Starting(Case):
+    """Ctrl-C while the program is being loaded."""
+
+    own_cache = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        Cache(self.cache, create=True)
+
+    def interrupted_at(self, module: str) -> tuple[int, str]:
+        (self.folder / "sitecustomize.py").write_text(WHEN_A_MODULE_IS_READ)
+        variables = {**self.variables, "PYTHONPATH": str(self.folder), "INTERRUPTED_AT": module}
+        done = subprocess.run(
+            [PROGRAM, "cache", "audit"],
+            cwd=self.project,
+            env=variables,
+            capture_output=True,
+            text=True,
+            # Whoever runs the tests in the background of a shell has Ctrl-C switched off for all below.
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+        )
+        return done.returncode, done.stderr
+
+    def test_while_it_is_loaded(self) -> None:
+        """Nothing is begun: it ends as any program does, and shows no reader what it was doing. `ipaddress` makes
+        of an interruption an error of its own, and `msgspec` would crash later."""
+        for module in ("/cli/main.", "/argparse.", "/pathlib.", "/ipaddress.", "/cli/cache.", "/msgspec/"):
+            with self.subTest(module):
+                self.assertEqual(self.interrupted_at(module), (-signal.SIGINT, ""))
+
+    def test_while_the_command_works(self) -> None:
+        code, said = self.interrupted_at("/cache/upkeep.")
+        self.assertEqual(code, 130, said)
+        self.assertNotIn("Traceback", said)
+        self.assertIn("interrupted", said)
+
+    def test_where_it_is_switched_off(self) -> None:
+        """Whoever ignores Ctrl-C for a program in the background is not overruled."""
+        words = f"trap '' INT; exec '{PROGRAM}' cache audit"
+        (self.folder / "sitecustomize.py").write_text(WHEN_A_MODULE_IS_READ)
+        for module in ("/argparse.", "/cache/upkeep."):
+            variables = {**self.variables, "PYTHONPATH": str(self.folder), "INTERRUPTED_AT": module}
+            done = subprocess.run(["sh", "-c", words], cwd=self.project, env=variables, capture_output=True, text=True)
+            self.assertEqual((done.returncode, done.stderr), (0, ""))
 
 
 class CleaningUp(unittest.TestCase):
