@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import time
 import unittest
@@ -12,7 +13,7 @@ from pathlib import Path
 from lapidar.core import lockfile
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
 from lapidar.core.environment.manifest import digest_of
-from support import Case, install, site_of, wheel
+from support import Case, install, site_of, tree_of, wheel
 
 
 def writable(path: Path) -> Path:
@@ -225,6 +226,45 @@ class BrokenCache(Case):
             stream.write("# edited\n")
         said = self.json("check", code=1)["findings"]
         self.assertEqual([(f["layer"], f["problem"]) for f in said], [("packages", "altered"), ("cache", "corrupt")])
+
+    def test_what_a_short_cut_vouched_for_shows_once_it_is_gone(self) -> None:
+        """A quick check that found the cache whole notes how its folders were; any change of them undoes that."""
+        self.lapidar("restore", "--placement", "hardlink")
+        folders = [path for path in (self.cache / "files").iterdir() if path.is_dir()]
+        for damage in (Path.unlink, lambda path: os.replace(path, self.folder / "elsewhere")):
+            for folder in folders:  # as if they had not changed for a minute
+                os.utime(folder, (time.time() - 60, time.time() - 60))
+            self.lapidar("check")
+            self.assertTrue(list((self.cache / "seen").glob("whole-*")))
+            self.lapidar("check")
+            damage(self.files["kilnlib"])
+            said = self.json("check", code=1)["findings"]
+            self.assertEqual([(f["layer"], f["name"], f["problem"]) for f in said], [("cache", "kilnlib 1.0", "lost")])
+            self.lapidar("capture", self.venv)
+            self.lapidar("restore", "--into", self.folder / "again", "--placement", "hardlink")
+            shutil.rmtree(self.restored)
+            shutil.move(self.folder / "again", self.restored)
+
+    def test_a_forged_short_cut_places_nothing_outside(self) -> None:
+        """What an environment consists of is kept in the cache. Whoever writes a way out into it gets no file there."""
+        self.lapidar("restore")
+        (kept,) = (self.cache / "assembled").iterdir()
+        whole = kept.read_bytes().partition(b"\n")[2]
+        own = {"lapidar.toml", "lib/lapidar/placed.json"}  # they hold inodes
+
+        def placed() -> dict[str, tuple[str, bool, str]]:
+            return {path: file for path, file in tree_of(self.restored).items() if path not in own}
+
+        good = placed()
+        for place, way_out in (("lib/../../outside.py", "up"), (f"{self.folder}/outside.py", "absolute")):
+            with self.subTest(way_out):
+                data = re.sub(rb'"[^"]*/site-packages/kilnlib.py"', json.dumps(place).encode(), whole, count=1)
+                self.assertNotEqual(data, whole)
+                kept.write_bytes(digest_of(data).encode("ascii") + b"\n" + data)
+                shutil.rmtree(self.restored)
+                self.lapidar("restore")
+                self.assertEqual(placed(), good)
+                self.assertEqual([*self.folder.rglob("outside.py")], [])
 
     def test_not_a_cache(self) -> None:
         other = self.folder / "documents"

@@ -5,15 +5,17 @@ from __future__ import annotations
 import os
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from lapidar.core import progress
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Tree
+from lapidar.core.cache.whole import Whole
 from lapidar.core.environment import compare, manifest, marker, status
 from lapidar.core.environment.compare import Compared
 from lapidar.core.environment.listing import CACHED, Listing
@@ -34,8 +36,7 @@ _RESTORE = "lapidar restore"
 _LARGE = 6
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """One thing that is not as the lockfile says.
 
     Attributes:
@@ -54,8 +55,7 @@ class Finding:
     remedy: str = _RESTORE
 
 
-@dataclass(frozen=True, slots=True)
-class Checked:
+class Checked(msgspec.Struct, frozen=True):
     """What a check found.
 
     Attributes:
@@ -70,7 +70,7 @@ class Checked:
     environment: Path
     deep: bool
     files: int
-    findings: tuple[Finding, ...] = field(default=())
+    findings: tuple[Finding, ...] = ()
     overrides: tuple[str, ...] = ()
     libraries: str = "host"
     drift: Drift | None = None
@@ -116,7 +116,7 @@ def check(
         listed = restored if isinstance(restored, Manifest) and not deep else None
         # All that needs no walk is done while the second process walks.
         must = compare.expected(listed) if listed else {}
-        linked = listed is not None and _is_linked_to(cache, snapshot, listed)
+        linked = listed is not None and mark is not None and _is_linked_to(cache, snapshot, listed, mark.placed)
         host = _Host.look(snapshot, cache) if snapshot.library else None
         found = walking.result()
         if isinstance(restored, Finding):
@@ -152,8 +152,7 @@ def check(
 # ---- what lies below
 
 
-@dataclass(frozen=True, slots=True)
-class _Host:
+class _Host(msgspec.Struct, frozen=True):
     """The host's libraries as they were found, and how they differ from the recorded ones."""
 
     found: Found
@@ -344,22 +343,29 @@ def _extras(snapshot: Snapshot, extra: Iterable[str]) -> Iterator[Finding]:
 # ---- the cache
 
 
-def _is_linked_to(cache: Cache, snapshot: Snapshot, listed: Manifest) -> bool:
+def _is_linked_to(cache: Cache, snapshot: Snapshot, listed: Manifest, digest: str) -> bool:
     """Whether the cache still has the very files that a clean environment is linked to.
 
     That is told from the folders of the cache alone, which is several times as fast as asking for each file;
     where it does not hold (the environment was copied, the cache is large), the long way is taken.
+
+    Args:
+        digest: what the list of placed files is known by.
     """
     if not listed.inodes or not all(cache.has_tree(digest) for _, digest in snapshot.trees()):
         return False
+    whole = Whole(cache, digest)
+    if whole.known:
+        return True
     inodes = cache.inodes(most=_LARGE * len(listed.inodes))
     if inodes is None:
         return False
-    return all(
-        inode in inodes or not inode
-        for kind, inode in zip(listed.listing.kinds, listed.inodes, strict=True)
-        if kind in CACHED
-    )
+    elsewhere = set(listed.inodes) - inodes  # what was written for this environment, links, and what is lost
+    rows = zip(listed.listing.kinds, listed.inodes, strict=True)
+    if any(inode in elsewhere and inode and kind in CACHED for kind, inode in rows):
+        return False
+    whole.keep()
+    return True
 
 
 def judge_cache(

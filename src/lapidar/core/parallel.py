@@ -1,16 +1,21 @@
-"""Work in a second process while this one goes on."""
+"""Work in further processes while this one goes on."""
 
 from __future__ import annotations
 
 import marshal
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from functools import partial
+from itertools import pairwise
 from typing import Generic, TypeVar
 
-__all__ = ["Begun", "both"]
+__all__ = ["Begun", "both", "shares"]
 
 One = TypeVar("One")
 Other = TypeVar("Other")
+Row = TypeVar("Row")
+
+_MOST = 4  # processes: what they do together waits for one file system
 
 
 class Begun(Generic[Other]):
@@ -72,3 +77,25 @@ def both(one: Callable[[], One], other: Callable[[], Other]) -> tuple[One, Other
         begun.drop()
         raise
     return mine, begun.result()
+
+
+def shares(
+    rows: Sequence[Row], work: Callable[[Sequence[Row]], One], here: Callable[[Sequence[Row]], One]
+) -> list[One]:
+    """Do a work on equal shares of some rows, one in this process and the others each in one of their own.
+
+    Args:
+        here: the same work as it is done in this process, where somebody may want to hear of progress.
+
+    Returns:
+        What came of each share, in order.
+    """
+    many = max(1, min(_MOST, os.cpu_count() or 1, len(rows)))
+    cuts = [len(rows) * at // many for at in range(many + 1)]
+    parts = [rows[start:end] for start, end in pairwise(cuts)]
+    others = [Begun(partial(work, part)) for part in parts[1:]]
+    try:
+        return [here(parts[0]), *(begun.result() for begun in others)]
+    finally:
+        for begun in others:
+            begun.drop()

@@ -6,8 +6,9 @@ import errno
 import os
 import time
 from collections.abc import Collection
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from lapidar.core import atomic, check, selection
 from lapidar.core.cache.placing import Placement
@@ -16,7 +17,7 @@ from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.environment import assemblies, marker
 from lapidar.core.environment.build import Builder
 from lapidar.core.environment.listing import Assembled
-from lapidar.core.environment.whose import whose_libraries
+from lapidar.core.environment.whose import PRIVATE, whose_libraries
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused, from_os_error
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
@@ -25,8 +26,7 @@ from lapidar.core.snapshot import Snapshot
 __all__ = ["Restored", "restore"]
 
 
-@dataclass(frozen=True, slots=True)
-class Restored:
+class Restored(msgspec.Struct, frozen=True):
     """What came of a restore.
 
     Attributes:
@@ -231,17 +231,23 @@ class _Building:
             derive: take nothing that was kept.
         """
         local = any(package.origin.folders for package in self.snapshot.package)
-        key = f"{self.builder.libraries}\n{self.way_to_project if local else ''}"
+        key = f"{self.builder.libraries}\n{self.way_to_project if local else ''}\n{self._hosts_loader()}"
         assembled = None if derive else assemblies.kept(self.cache, self.snapshot.snapshot, key)
-        files = self.builder.prepare(list(assembled.listing.rows())) if assembled else None
-        if assembled and files is not None:
-            self.builder.place(assembled, files)
-        else:
+        if assembled is None or not self.builder.place(assembled):
             assembled = self._derived()
             if self.cache.writable:
                 assemblies.keep(self.cache, self.snapshot.snapshot, key, assembled)
         self.builder.finish(assembled, self.snapshot)
         return assembled
+
+    def _hosts_loader(self) -> str:
+        """With the host's libraries, the launchers follow from what the host's loader can do."""
+        if self.builder.libraries == PRIVATE:
+            return ""
+        from lapidar.core.environment.launchers import LOADER
+        from lapidar.core.system.loader import options_of
+
+        return " ".join(sorted(options_of(LOADER)))
 
     def _derived(self) -> Assembled:
         from lapidar.core import assemble
@@ -250,7 +256,7 @@ class _Building:
         trees = _trees(self.cache, self.snapshot, False, self.builder.reporter)
         plan, missing = assemble.derive(self.snapshot, trees, self.cache, self.way_to_project, self.builder.libraries)
         assembled = plan.assembled(self.snapshot)
-        self._place(assembled, 0)
+        self._place(assembled)
         if missing and not self.cache.writable:
             self.warnings.append("The cache is read-only: byte-code was not placed, so first imports take longer")
         elif missing:
@@ -258,15 +264,12 @@ class _Building:
             compiler = Compiler(self.cache, self.snapshot.only_runtime, self.builder.work / "bin" / "python")
             assemble.add_bytecode(plan, self.snapshot, compiler.compile(missing, self.builder.reporter))
             self.compiled = len(missing)
-            placed = len(assembled.listing)
             assembled = plan.assembled(self.snapshot)
-            self._place(assembled, placed)
+            self._place(assembled)
         return assembled
 
-    def _place(self, assembled: Assembled, placed: int) -> None:
-        files = self.builder.prepare(list(assembled.listing.rows())[placed:])
-        if files is None:
+    def _place(self, assembled: Assembled) -> None:
+        if not self.builder.place(assembled):
             raise MissingFromCache(
                 "The cache changed while it was read", remedy="Run the same command again, or `lapidar cache audit`."
             )
-        self.builder.place(assembled, files)

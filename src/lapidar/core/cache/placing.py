@@ -6,19 +6,18 @@ import enum
 import errno
 import fcntl
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from lapidar.core import atomic, parallel, progress
+from lapidar.core import atomic
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
 from lapidar.core.errors import TargetRefused
 
-__all__ = ["File", "Placement", "choose", "place"]
+__all__ = ["Between", "Placement", "Way", "between", "choose", "way"]
 
 _FICLONE = 0x40049409  # linux/fs.h: share the blocks of one file with another, copy on write
-_WORKERS = min(4, os.cpu_count() or 1)
-_CHUNK_FILES = 256
 
 
 class Placement(enum.StrEnum):
@@ -30,48 +29,76 @@ class Placement(enum.StrEnum):
     COPY = "copy"
 
 
-class File(NamedTuple):
-    """A file to place: where it lies in the cache, its path below the environment, its inode in the cache."""
+class Between(NamedTuple):
+    """The two folders that files are placed between, as open descriptors: paths below them are short for the kernel
+    to walk, which is a quarter of what placing a link takes.
 
-    source: str
-    path: str
-    inode: int
-    executable: bool
+    Attributes:
+        source: the files of the cache.
+        target: the environment.
+    """
+
+    source: int
+    target: int
 
 
-def _open_new(target: str, executable: bool) -> int:
-    mode = 0o777 if executable else 0o666
-    return os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
-
-
-def _clone(source: str, target: str, executable: bool) -> None:
-    reading = os.open(source, os.O_RDONLY | os.O_CLOEXEC)
+@contextmanager
+def between(cache: Cache, environment: Path) -> Iterator[Between]:
+    """The cache's files and an environment, opened."""
+    flags = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
+    source = os.open(cache.files, flags)
     try:
-        writing = _open_new(target, executable)
+        target = os.open(environment, flags)
         try:
-            fcntl.ioctl(writing, _FICLONE, reading)
+            yield Between(source, target)
+        finally:
+            os.close(target)
+    finally:
+        os.close(source)
+
+
+# The folders, the path of the bytes, the path of the new file, whether it is executable
+# -> whether the new file is the cache's own (a hard link).
+Way = Callable[[Between, str, str, bool], bool]
+
+
+def _hardlink(between: Between, source: str, target: str, executable: bool) -> bool:
+    os.link(source, target, src_dir_fd=between.source, dst_dir_fd=between.target)
+    return True
+
+
+def _hardlink_or_copy(between: Between, source: str, target: str, executable: bool) -> bool:
+    """A file system allows so many links to one file (65,000 on ext4): the empty file reaches that."""
+    try:
+        return _hardlink(between, source, target, executable)
+    except OSError as error:
+        if error.errno != errno.EMLINK:
+            raise
+    return _copy(between, source, target, executable)
+
+
+def _clone(between: Between, source: str, target: str, executable: bool) -> bool:
+    return _anew(between, source, target, executable, lambda reading, writing: fcntl.ioctl(writing, _FICLONE, reading))
+
+
+def _copy(between: Between, source: str, target: str, executable: bool) -> bool:
+    return _anew(between, source, target, executable, _copy_bytes)
+
+
+def _anew(between: Between, source: str, target: str, executable: bool, fill: Callable[[int, int], object]) -> bool:
+    """A new file with the bytes of another, and the time that all of the cache's files have."""
+    reading = os.open(source, os.O_RDONLY | os.O_CLOEXEC, dir_fd=between.source)
+    try:
+        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
+        writing = os.open(target, flags, 0o777 if executable else 0o666, dir_fd=between.target)
+        try:
+            fill(reading, writing)
             os.utime(writing, ns=(FILE_TIME_NS, FILE_TIME_NS))
         finally:
             os.close(writing)
     finally:
         os.close(reading)
-
-
-def _hardlink(source: str, target: str, executable: bool) -> None:
-    os.link(source, target)
-
-
-def _copy(source: str, target: str, executable: bool) -> None:
-    reading = os.open(source, os.O_RDONLY | os.O_CLOEXEC)
-    try:
-        writing = _open_new(target, executable)
-        try:
-            _copy_bytes(reading, writing)
-            os.utime(writing, ns=(FILE_TIME_NS, FILE_TIME_NS))
-        finally:
-            os.close(writing)
-    finally:
-        os.close(reading)
+    return False
 
 
 def _copy_bytes(reading: int, writing: int) -> None:
@@ -89,99 +116,42 @@ def _copy_bytes(reading: int, writing: int) -> None:
             view = view[os.write(writing, view) :]
 
 
-_WAYS: dict[Placement, Callable[[str, str, bool], None]] = {
+_TRIED: dict[Placement, Way] = {
     Placement.CLONE: _clone,
     Placement.HARDLINK: _hardlink,
     Placement.COPY: _copy,
 }
 
 
-def choose(cache: Cache, folder: Path, wanted: Placement, sample: File) -> Placement:
+def way(placement: Placement) -> Way:
+    """How one file is placed."""
+    return _hardlink_or_copy if placement is Placement.HARDLINK else _TRIED[placement]
+
+
+def choose(cache: Cache, folder: Path, wanted: Placement, sample: str) -> Placement:
     """Find out, by trying it on one file, which placement works from the cache into a folder.
+
+    Args:
+        sample: a file of the cache, as its path below the cache's files.
 
     Raises:
         TargetRefused: the one that was asked for does not work there.
     """
     candidates = [Placement.CLONE, Placement.HARDLINK, Placement.COPY] if wanted is Placement.AUTO else [wanted]
-    trial = str(folder / f".trial-{atomic.random_name()}")
+    trial = f".trial-{atomic.random_name()}"
     for candidate in candidates:
         try:
-            _WAYS[candidate](sample.source, trial, sample.executable)
+            with between(cache, folder) as folders:
+                _TRIED[candidate](folders, sample, trial, False)
             return candidate
         except OSError as error:
             refused = error
             if error.errno in (errno.ENOSPC, errno.EDQUOT):
                 raise
         finally:
-            Path(trial).unlink(missing_ok=True)
+            (folder / trial).unlink(missing_ok=True)
     raise TargetRefused(
         f"Files cannot be placed in {folder} by {wanted}",
         why=f"{refused.strerror}; the cache is at {cache.root}",
         remedy="Leave --placement out to take one that works, or use --placement copy.",
     ) from refused
-
-
-def place(files: Sequence[File], root: Path, placement: Placement, reporter: progress.Progress) -> list[str]:
-    """Place files below a folder whose sub-folders are all there.
-
-    Returns:
-        The paths of files that were copied although they were to be linked (a file has only so many links).
-
-    Raises:
-        OSError: a file could not be placed.
-    """
-    base = f"{root}/"
-    with progress.task(reporter, "Placing files", len(files), "files"):
-        if placement is Placement.HARDLINK:
-            return _place_links(files, base, reporter)
-        way = _WAYS[placement]
-
-        def place_chunk(chunk: Sequence[File]) -> int:
-            for source, path, _, executable in chunk:
-                way(source, base + path, executable)
-            return len(chunk)
-
-        from concurrent.futures import ThreadPoolExecutor
-
-        with ThreadPoolExecutor(_WORKERS) as pool:
-            try:
-                for placed in pool.map(place_chunk, _chunks(files)):
-                    reporter.advance(placed)
-            except BaseException:
-                pool.shutdown(cancel_futures=True)
-                raise
-    return []
-
-
-def _chunks(files: Sequence[File]) -> Iterator[Sequence[File]]:
-    for start in range(0, len(files), _CHUNK_FILES):
-        yield files[start : start + _CHUNK_FILES]
-
-
-def _place_links(files: Sequence[File], base: str, reporter: progress.Progress) -> list[str]:
-    """Links are nothing but system calls, which a second process halves."""
-    middle = len(files) // 2
-    mine, others = parallel.both(
-        lambda: _link_each(files[:middle], base, reporter),
-        lambda: _link_each(files[middle:], base, progress.Silent()),
-    )
-    return mine + others
-
-
-def _link_each(files: Sequence[File], base: str, reporter: progress.Progress) -> list[str]:
-    link = os.link
-    copied = []
-    for chunk in _chunks(files):
-        for source, path, _, executable in chunk:
-            try:
-                link(source, base + path)
-            except FileExistsError:
-                continue  # linked by the second process before it failed
-            except OSError as error:
-                if error.errno != errno.EMLINK:
-                    raise
-                # A file system allows so many links to one file (65,000 on ext4): the empty file reaches that.
-                _copy(source, base + path, executable)
-                copied.append(path)
-        reporter.advance(2 * len(chunk))
-    return copied

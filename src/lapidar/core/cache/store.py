@@ -5,10 +5,11 @@ from __future__ import annotations
 import fcntl
 import os
 import sys
-import tomllib
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
+
+import tomli
 
 from lapidar.core import atomic
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
@@ -99,7 +100,7 @@ class Cache:
 
     def _verify_format(self, mark: Path) -> None:
         try:
-            number = tomllib.loads(mark.read_text("utf-8")).get("format")
+            number = tomli.loads(mark.read_text("utf-8")).get("format")
         except (OSError, ValueError) as error:
             raise CacheError(
                 f"The cache {self.root} cannot be read", why=str(error), remedy=f"Look at {mark}."
@@ -157,10 +158,20 @@ class Cache:
 
     # ---- files
 
+    @property
+    def files(self) -> str:
+        """The folder of all files."""
+        return self._files
+
+    @staticmethod
+    def file_name(digest: str, executable: bool) -> str:
+        """Where the bytes with a digest (hex) lie, below the folder of all files."""
+        suffix = ".x" if executable else ""
+        return f"{digest[:2]}/{digest[2:]}{suffix}"
+
     def file_path(self, digest: str, executable: bool) -> str:
         """Where the bytes with a digest (hex) lie. A plain string: this is called once a file."""
-        suffix = ".x" if executable else ""
-        return f"{self._files}/{digest[:2]}/{digest[2:]}{suffix}"
+        return f"{self._files}/{self.file_name(digest, executable)}"
 
     def entry_path(self, entry: Entry) -> str:
         return self.file_path(entry.content, entry.kind == EXECUTABLE)

@@ -1,20 +1,32 @@
-"""Building an environment in a work folder: folders, files by placement, links, generated files, manifest."""
+"""Building an environment in a work folder: folders, files by placement, links, generated files, manifest.
+
+Placing is nothing but system calls (see whether the cache has a file with its size and time, link it), so the rows
+are shared out to as many processes as there are processors. Nothing is asked of the cache twice: a flaw that shows
+midway empties the work folder, which nobody has seen.
+"""
 
 from __future__ import annotations
 
 import os
+from collections.abc import Callable, Sequence
+from contextlib import suppress
 from pathlib import Path
 
-from lapidar.core import atomic, parallel
+import msgspec
+
+from lapidar.core import atomic, parallel, progress
 from lapidar.core.cache import placing
-from lapidar.core.cache.placing import File, Placement
+from lapidar.core.cache.placing import Between, Placement, Way
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from lapidar.core.cache.trees import EXECUTABLE
 from lapidar.core.environment import manifest, marker
-from lapidar.core.environment.listing import CACHED, EXECUTABLE_KINDS, LINK, WRITTEN, Assembled, Row
+from lapidar.core.environment.listing import CACHED, EXECUTABLE_KINDS, LINK, Assembled, Row
 from lapidar.core.progress import Progress
 from lapidar.core.snapshot import Snapshot
 
 __all__ = ["Builder"]
+
+_TOLD = 256  # files between two words of progress
 
 
 class Builder:
@@ -43,70 +55,44 @@ class Builder:
         self.reporter = reporter
         self.left_out = left_out
         self.libraries = libraries
-        self._folders: set[str] = {""}
         self._inodes: list[int] = []
         os.chmod(work, 0o755)
 
-    def prepare(self, rows: list[Row]) -> list[File] | None:
-        """Make the folders of rows, and meanwhile see whether the cache has each file with its size and time.
-
-        Returns:
-            The cached files of the rows; None where one is missing or altered.
-        """
-        path_of = self.cache.file_path
-        files = [
-            (path_of(content, kind == "x"), path, size, kind == "x")
-            for path, _, kind, content, size in rows
-            if kind in CACHED
-        ]
-        _, inodes = parallel.both(lambda: self._make_folders(rows), lambda: _inodes(files))
-        if inodes is None:
-            return None
-        return [
-            File(source, path, inode, executable)
-            for (source, path, _, executable), inode in zip(files, inodes, strict=True)
-        ]
-
-    def _make_folders(self, rows: list[Row]) -> None:
-        for folder in dict.fromkeys(row[0].rpartition("/")[0] for row in rows):
-            self._make_folder(folder)
-
-    def place(self, assembled: Assembled, files: list[File]) -> None:
+    def place(self, assembled: Assembled) -> bool:
         """Place what is not placed yet of an assembly that may have grown since.
 
-        Args:
-            files: the cached files among it, as `prepare` gave them.
+        Returns:
+            False where the cache lacks a file, or shows another size or time for one, or where a path leads out of
+            the environment. The work folder is empty again then, and nothing of it was ever to be seen.
         """
-        new = list(assembled.listing.rows())[len(self._inodes) :]
-        if files and not self._inodes:
-            self.placement = placing.choose(self.cache, self.work, self.placement, files[0])
-        copied = placing.place(files, self.work, self.placement, self.reporter)
-        linked = {file.path: file.inode for file in files} if self.placement is Placement.HARDLINK else {}
-        for path in copied:
-            linked.pop(path, None)
-        for path, _, kind, content, _ in new:
-            if kind == LINK:
-                os.symlink(content, f"{self.work}/{path}")
-            elif kind in WRITTEN:
-                linked[path] = self._write(path, kind, assembled.written[path])
-            self._inodes.append(linked.get(path, 0))
+        rows = list(assembled.listing.rows())[len(self._inodes) :]
+        if not self._inodes:
+            names = (self.cache.file_name(row[3], row[2] == EXECUTABLE) for row in rows if row[2] in CACHED)
+            sample = next((name for name in names if os.path.isfile(f"{self.cache.files}/{name}")), None)
+            if sample:
+                self.placement = placing.choose(self.cache, self.work, self.placement, sample)
+        for inodes in self._shares(rows, assembled.written):
+            if inodes is None:
+                self._clear()
+                return False
+            self._inodes += inodes
+        return True
 
-    def _make_folder(self, folder: str) -> None:
-        if folder in self._folders:
-            return
-        self._make_folder(folder.rpartition("/")[0])
-        os.mkdir(f"{self.work}/{folder}")
-        self._folders.add(folder)
+    def _shares(self, rows: list[Row], written: dict[str, bytes]) -> list[list[int] | None]:
+        with placing.between(self.cache, self.work) as folders:
+            share = _Share(folders, placing.way(self.placement), written)
 
-    def _write(self, path: str, kind: str, data: bytes) -> int:
-        """Write a file for this environment; gives its inode, by which a quick check knows it again."""
-        mode = 0o777 if kind in EXECUTABLE_KINDS else 0o666
-        descriptor = os.open(f"{self.work}/{path}", os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
-        with open(descriptor, "wb") as stream:
-            stream.write(data)
-            stream.flush()
-            os.utime(descriptor, ns=(FILE_TIME_NS, FILE_TIME_NS))  # so that an edit shows here too
-            return os.fstat(descriptor).st_ino
+            def here(part: Sequence[Row]) -> list[int] | None:
+                faster = len(rows) / max(1, len(part))  # as the others do theirs meanwhile
+                with progress.task(self.reporter, "Placing files", len(rows), "files"):
+                    return share.place(part, lambda placed: self.reporter.advance(round(placed * faster)))
+
+            return parallel.shares(rows, share.place, here)
+
+    def _clear(self) -> None:
+        for entry in list(os.scandir(self.work)):
+            atomic.remove(Path(entry.path))
+        self._inodes = []
 
     def finish(self, assembled: Assembled, snapshot: Snapshot) -> None:
         """Write what the environment says of itself, last, and have all of it on the disk."""
@@ -122,16 +108,79 @@ class Builder:
         atomic.flush_file_system(self.work)
 
 
-def _inodes(files: list[tuple[str, str, int, bool]]) -> list[int] | None:
-    """The inodes of cached files, unless one is missing or shows another size or time."""
-    inodes = []
-    stat = os.stat
-    try:
-        for source, _, size, _ in files:
-            found = stat(source)
+class _Share(msgspec.Struct, frozen=True):
+    """How each row is placed, by whichever process has it in its share."""
+
+    folders: Between
+    way: Way
+    written: dict[str, bytes]
+
+    def place(self, rows: Sequence[Row], advance: Callable[[int], None] = lambda placed: None) -> list[int] | None:
+        """Place rows and make the folders that they lie in.
+
+        Args:
+            advance: hears how many more are placed.
+
+        Returns:
+            For each row the inode of what was linked or written; None where the cache has not what a row stands for,
+            or where its path leads out.
+        """
+        folders = {""}
+        inodes = []
+        for row in rows:
+            folder = row[0].rpartition("/")[0]
+            if folder not in folders:
+                if ".." in folder.split("/"):
+                    return None
+                self._make_folder(folder, folders)
+            if row[0][0] == "/":
+                return None
+            try:
+                inode = self._place_one(row)
+            except FileExistsError:
+                # By a process that failed before it could say so: its share is done again here.
+                os.unlink(row[0], dir_fd=self.folders.target)
+                inode = self._place_one(row)
+            except (FileNotFoundError, ValueError):  # no such file, or no file's name at all
+                return None
+            if inode is None:
+                return None
+            inodes.append(inode)
+            if not len(inodes) % _TOLD:
+                advance(_TOLD)
+        return inodes
+
+    def _place_one(self, row: Row) -> int | None:
+        path, _, kind, content, size = row
+        if kind in CACHED:
+            executable = kind == EXECUTABLE
+            source = Cache.file_name(content, executable)
+            found = os.stat(source, dir_fd=self.folders.source)
             if found.st_size != size or found.st_mtime_ns != FILE_TIME_NS:
                 return None
-            inodes.append(found.st_ino)
-    except FileNotFoundError:
-        return None
-    return inodes
+            return found.st_ino if self.way(self.folders, source, path, executable) else 0
+        if kind == LINK:
+            os.symlink(content, path, dir_fd=self.folders.target)
+            return 0
+        return self._write(path, kind in EXECUTABLE_KINDS)
+
+    def _make_folder(self, folder: str, made: set[str]) -> None:
+        above = folder.rpartition("/")[0]
+        if above not in made:
+            self._make_folder(above, made)
+        with suppress(FileExistsError):  # another share has files in it too
+            os.mkdir(folder, dir_fd=self.folders.target)
+        made.add(folder)
+
+    def _write(self, path: str, executable: bool) -> int:
+        """Write a file for this environment; gives its inode, by which a quick check knows it again."""
+        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
+        descriptor = os.open(path, flags, 0o777 if executable else 0o666, dir_fd=self.folders.target)
+        try:
+            view = memoryview(self.written[path])
+            while view:
+                view = view[os.write(descriptor, view) :]
+            os.utime(descriptor, ns=(FILE_TIME_NS, FILE_TIME_NS))  # so that an edit shows here too
+            return os.fstat(descriptor).st_ino
+        finally:
+            os.close(descriptor)

@@ -46,15 +46,13 @@ def by_status(target: Path, listed: Manifest, found: dict[str, Status], must: di
 
     Args:
         found: the status of everything in the environment.
-        must: what it must be, see `expected`.
+        must: what it must be, in the order of the list, see `expected`.
     """
-    # Sets of items are compared in C; what is left to look at one by one is little unless all was copied.
-    suspects = {path for path, _ in must.items() - found.items()}
+    # What is left to look at more closely is little unless all was copied.
+    suspects = [at for at, (path, status) in enumerate(must.items()) if found.get(path) != status]
     missing, altered, unlinked = [], [], []
-    for row in listed.listing.rows() if suspects else ():
+    for row in map(listed.listing.row, suspects):
         path = row[0]
-        if path not in suspects:
-            continue
         if path not in found:
             missing.append(row)
         elif not _same_but_inode(f"{target}/{path}", row, must[path], found[path]):

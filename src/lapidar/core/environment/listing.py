@@ -48,6 +48,10 @@ class Listing(msgspec.Struct, frozen=True):
         """All rows, in order."""
         return zip(self.paths, self.owner_of, self.kinds, self.contents, self.sizes, strict=True)
 
+    def row(self, at: int) -> Row:
+        """The row at an index."""
+        return self.paths[at], self.owner_of[at], self.kinds[at], self.contents[at], self.sizes[at]
+
     def without_digests(self) -> Listing:
         """The same with the contents of links only: half the size, and all that a quick check needs."""
         contents = [content if kind == LINK else "" for kind, content in zip(self.kinds, self.contents, strict=True)]

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import json
-import tomllib
 from pathlib import Path
 
 import msgspec
+import tomli
 
 __all__ = ["FILE_NAME", "PRIVATE", "Marker", "read"]
 
@@ -39,7 +38,9 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     def render(self) -> str:
         """The text of the file."""
         fields = msgspec.to_builtins(self)
-        lines = [f"{key} = {json.dumps(value)}" for key, value in fields.items()]  # such TOML is JSON too
+        lines = [
+            f"{key} = {msgspec.json.encode(value).decode()}" for key, value in fields.items()
+        ]  # such TOML is JSON too
         return "\n".join(
             ["# Written by lapidar restore. This folder may be moved, and is not to be edited.", *lines, ""]
         )
@@ -48,7 +49,7 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
 def read(environment: Path) -> Marker | None:
     """The marker of an environment; None where Lapidar did not make it."""
     try:
-        data = tomllib.loads((environment / FILE_NAME).read_text("utf-8"))
+        data = tomli.loads((environment / FILE_NAME).read_text("utf-8"))
         return msgspec.convert(data, Marker)
     except (OSError, ValueError, msgspec.ValidationError):
         return None

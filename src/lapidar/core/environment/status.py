@@ -7,6 +7,7 @@ program is even loaded.
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from zlib import crc32
@@ -18,7 +19,8 @@ __all__ = ["Status", "Walking", "walk"]
 _TYPE_AND_EXECUTABLE = 0o170100  # the file's type, and whether its owner may execute it
 
 _SHARED_DEPTH = 4  # the folders of the packages lie so deep: there are enough of them to share the work out
-_SHARES = 5  # of which the first process, which has other things to do, takes one
+_MOST = 3  # processes beside the first
+_OURS = 6  # of so many equal shares the first process, which has other things to do, takes one
 
 # Size, modification time in seconds, type and executable bit, inode.
 Status = tuple[int, float, int, int]
@@ -36,14 +38,19 @@ def _level(top: str, folders: list[str], found: dict[str, Status]) -> list[str]:
     tens of thousands."""
     below = []
     for prefix in folders:
-        with os.scandir(f"{top}/{prefix}") as entries:
-            for entry in entries:
-                if entry.is_dir(follow_symlinks=False):
-                    below.append(f"{prefix}{entry.name}/")
-                else:
-                    status = entry.stat(follow_symlinks=False)
-                    mode = status.st_mode & _TYPE_AND_EXECUTABLE
-                    found[prefix + entry.name] = (status.st_size, status.st_mtime, mode, status.st_ino)
+        # Listed by a descriptor, names are looked up in their folder and not from the root down.
+        folder = os.open(f"{top}/{prefix}", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            with os.scandir(folder) as entries:
+                for entry in entries:
+                    if entry.is_dir(follow_symlinks=False):
+                        below.append(f"{prefix}{entry.name}/")
+                    else:
+                        status = entry.stat(follow_symlinks=False)
+                        mode = status.st_mode & _TYPE_AND_EXECUTABLE
+                        found[prefix + entry.name] = (status.st_size, status.st_mtime, mode, status.st_ino)
+        finally:
+            os.close(folder)
     return below
 
 
@@ -53,19 +60,23 @@ def _walk_on(top: str, folders: list[str], found: dict[str, Status]) -> None:
             folders = _level(top, folders, found)
 
 
-def _share(top: str, ours: bool) -> dict[str, Status]:
-    """One of the two shares of a walk. Which folder belongs to which follows from its name alone, so that both agree
-    whatever happens in the environment meanwhile; what lies above is in both."""
+def _share(top: str, mine: Callable[[int], bool]) -> dict[str, Status]:
+    """A share of a walk. Which folder belongs to which follows from its name alone, so that all agree whatever
+    happens in the environment meanwhile; what lies above is in all of them.
+
+    Args:
+        mine: whether folders of this number belong to the share.
+    """
     found: dict[str, Status] = {}
     folders = [""] if os.path.isdir(top) else []
     for _ in range(_SHARED_DEPTH):
         folders = _level(top, folders, found)
-    _walk_on(top, [folder for folder in folders if (crc32(os.fsencode(folder)) % _SHARES == 0) == ours], found)
+    _walk_on(top, [folder for folder in folders if mine(crc32(os.fsencode(folder)))], found)
     return found
 
 
 class Walking:
-    """The walk of an environment, most of it in a second process from now on.
+    """The walk of an environment, most of it in other processes from now on.
 
     Args:
         environment: its folder.
@@ -73,13 +84,21 @@ class Walking:
 
     def __init__(self, environment: Path) -> None:
         self._top = str(environment)
-        self._begun = Begun(partial(_share, self._top, False))
+        others = max(1, min(_MOST, (os.cpu_count() or 1) - 1))
+
+        def belongs(other: int, number: int) -> bool:
+            return bool(number % _OURS) and number // _OURS % others == other
+
+        self._begun = [Begun(partial(_share, self._top, partial(belongs, other))) for other in range(others)]
 
     def result(self) -> dict[str, Status]:
         """Walk the rest and wait for what was begun."""
-        ours = _share(self._top, True)
-        return ours | self._begun.result()
+        found = _share(self._top, lambda number: not number % _OURS)
+        for begun in self._begun:
+            found |= begun.result()
+        return found
 
     def drop(self) -> None:
         """The result is not wanted any more."""
-        self._begun.drop()
+        for begun in self._begun:
+            begun.drop()

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from lapidar.core import numerics
 from lapidar.core.environment import kept as kept_files
@@ -85,8 +86,7 @@ def _umask() -> int:
     return mask
 
 
-@dataclass(frozen=True, slots=True)
-class Run:
+class Run(msgspec.Struct, frozen=True):
     """What a run is held to.
 
     Attributes:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 from lapidar.core.snapshot import Library, Snapshot
 from lapidar.core.system import elf
@@ -13,8 +14,7 @@ from lapidar.core.system.loader import HWCAPS, Loader, System
 __all__ = ["Drift", "Found", "drift", "find", "lacking"]
 
 
-@dataclass(frozen=True, slots=True)
-class Drift:
+class Drift(msgspec.Struct, frozen=True):
     """How the host's libraries differ from the recorded ones: names."""
 
     same: int

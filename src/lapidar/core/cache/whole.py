@@ -1,0 +1,63 @@
+"""Lists of files that the cache was found to have whole: a short cut for the next quick check.
+
+Which files the cache has changes with its folders alone, and each of those shows in its modification time that
+something came, went or was replaced. So a list that was once found whole is whole as long as no folder's time changes.
+What changed in the contents of a file is for its own size and time to show.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import time
+
+from lapidar.core import atomic
+from lapidar.core.cache.store import Cache
+
+__all__ = ["Whole"]
+
+# A folder changed so shortly ago may change again within the same tick of the file system's clock.
+_SETTLED_NS = 2_000_000_000
+
+
+class Whole:
+    """What is known of one list, as of now.
+
+    Args:
+        cache: may have its files.
+        digest: what the list is known by.
+    """
+
+    def __init__(self, cache: Cache, digest: str) -> None:
+        self._cache = cache
+        self._file = cache.root / "seen" / f"whole-{digest.rpartition(':')[2][:32]}"
+        self._state = _state(cache)
+
+    @property
+    def known(self) -> bool:
+        """Whether the list was found whole, and no folder has changed since."""
+        if self._state is None:
+            return False
+        try:
+            return self._file.read_bytes() == self._state
+        except OSError:
+            return False
+
+    def keep(self) -> None:
+        """The list was found whole since this was made."""
+        if self._state is not None and self._cache.writable:
+            atomic.write_short_cut(self._file, lambda: self._state or b"")
+
+
+def _state(cache: Cache) -> bytes | None:
+    """All folders of files with their times, digested; None where one has only just changed."""
+    digest = hashlib.blake2b(digest_size=32)
+    newest = 0
+    try:
+        for name in sorted(os.listdir(cache.files)):
+            found = os.stat(f"{cache.files}/{name}")
+            newest = max(newest, found.st_mtime_ns)
+            digest.update(f"{name} {found.st_ino} {found.st_mtime_ns}\n".encode())
+    except OSError:
+        return None
+    return digest.hexdigest().encode("ascii") if newest < time.time_ns() - _SETTLED_NS else None
