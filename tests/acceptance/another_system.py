@@ -8,12 +8,14 @@ the lockfile must be the same. Needs root. The last line says N passed, N failed
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
 from pathlib import Path
+from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 from roots import run_in
@@ -48,6 +50,9 @@ class Trial:
             raise AssertionError(f"lapidar {words}\n{done.stdout}\n{done.stderr}")
         return done.stdout
 
+    def json(self, *words: object) -> Any:
+        return json.loads(self.lapidar(*words, "--json"))
+
     def run(self) -> list[str]:
         """What went wrong, a sentence each."""
         wrong = []
@@ -73,9 +78,7 @@ class Trial:
 
     def memory_map(self, place: Path) -> list[str]:
         """What `lapidar check --live` does, from inside the root."""
-        import json
-
-        modules = json.loads(self.lapidar("check", "--live", "--env", place, "--json"))["live"]
+        modules = self.json("check", "--live", "--env", place)["live"]
         script = (
             "import importlib, sys\n"
             "for name in sorted({p.split('/')[-1].split('.')[0] for p in sys.argv[1:]}):\n"

@@ -65,6 +65,28 @@ if __name__ == "__main__":
     print("all of it works")
 """
 
+# A look-up in a namespace of the network that has nothing but itself: a name server of a few lines answers it.
+LOOK_UP = """
+import fcntl, socket, struct, threading
+
+with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as control:
+    fcntl.ioctl(control, 0x8914, struct.pack("16sh14x", b"lo", 1))  # SIOCSIFFLAGS, IFF_UP
+server = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+server.bind(("127.0.0.1", 53))
+
+def answer():
+    while True:
+        query, whence = server.recvfrom(512)
+        end = query.index(0, 12) + 5
+        kind = query[end - 4 : end - 2]
+        found = b"\\xc0\\x0c\\0\\1\\0\\1\\0\\0\\0\\x3c\\0\\4" + bytes([192, 0, 2, 7]) if kind == b"\\0\\1" else b""
+        head = query[:2] + b"\\x81\\x80\\0\\1\\0" + bytes([bool(found)]) + b"\\0\\0\\0\\0"
+        server.sendto(head + query[12:end] + found, whence)
+
+threading.Thread(target=answer, daemon=True).start()
+print(socket.gethostbyname("kiln.example"), [at[4][0] for at in socket.getaddrinfo("kiln.example", 80, type=socket.SOCK_STREAM)])
+"""
+
 
 class Libraries(Case):
     def captured(self, environment: Path, *words: object) -> Snapshot:
@@ -120,6 +142,8 @@ class Libraries(Case):
         self.assertIn("all of it works", run_in(root, python, "/home/everything.py"))
         self.assertEqual(run_in(root, python, "-c", "import _kilnext; print(_kilnext.fire())").strip(), "42")
         self.assertEqual(run_in(root, python, "-c", MAPPED).strip(), "[]")
+        (root / "etc" / "resolv.conf").write_text("nameserver 127.0.0.1\n")
+        self.assertEqual(run_in(root, python, "-c", LOOK_UP).strip(), "192.0.2.7 ['192.0.2.7']")
         for shell in ("dash", "bash"):  # busybox's is the root's own
             program = shutil.which(shell)
             if program:
@@ -223,6 +247,63 @@ class Libraries(Case):
         self.lapidar("check", "--deep")
 
 
+class AnOldLoader(Case):
+    """A loader from before glibc 2.33 cannot be told a program's name. This machine's, with the option's name made
+    another one, is such a loader; it is mounted over the real one."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        real = Path("/lib64/ld-linux-x86-64.so.2").resolve()
+        self.old = self.folder / "old-loader"
+        self.old.write_bytes(real.read_bytes().replace(b"--argv0\0", b"--argvX\0"))
+        self.old.chmod(0o755)
+        self.there = f"mount --bind '{self.old}' '{real}' && exec \"$@\""
+        (self.project / "everything.py").write_text(EVERYTHING)
+        self.venv = self.environment(wheel(self.folder, "sherdlib"))
+
+    def on_the_old_system(self, *command: object, code: int = 0) -> str:
+        done = self.in_namespace(self.there, *command)
+        self.assertEqual(done.returncode, code, done.stderr)
+        return done.stdout
+
+    def named_right(self, environment: Path) -> None:
+        script = "import subprocess, sys; print(sys.executable, sys.prefix, sep='\\n'); "
+        script += "print(subprocess.run([sys.executable, '-c', 'import sherdlib'], check=False).returncode)"
+        said = self.python(environment, script)
+        launcher = environment / "bin" / f"python{sys.version_info.major}.{sys.version_info.minor}"
+        self.assertEqual(said.splitlines(), [str(launcher), str(environment), "0"])
+
+    def test_captured_there_and_restored_here(self) -> None:
+        self.assertIn("argv0", self.in_namespace(self.there, self.old, "--argv0", "x", sys.executable).stderr)
+        self.on_the_old_system(PROGRAM, "capture", self.venv)
+        before = self.lock.read_bytes()
+        self.on_the_old_system(PROGRAM, "restore")
+        self.assertIn("all of it works", self.on_the_old_system(self.restored / "bin/python", "everything.py"))
+        moved = self.restored.rename(self.folder / "moved on")
+        said = subprocess.run([moved / "bin/python", "everything.py"], cwd=self.project, capture_output=True, text=True)
+        self.assertIn("all of it works", said.stdout, said.stderr)
+        self.assertEqual(self.python(moved, MAPPED), "[]")
+        self.named_right(moved)
+        moved.rename(self.restored)
+        checked = self.json("check", "--deep", "--live")
+        self.assertTrue(checked["clean"], checked)
+        self.lapidar("capture", self.restored)
+        self.assertEqual(self.lock.read_bytes(), before, "captured from the restored environment, the lockfile differs")
+
+    def test_restored_there_with_the_hosts_libraries(self) -> None:
+        self.lapidar("capture", self.venv)
+        before = self.lock.read_bytes()
+        self.lapidar("restore", "--libraries", "host")  # what is kept of this one is not taken for the other loader
+        shutil.rmtree(self.restored)
+        self.on_the_old_system(PROGRAM, "restore", "--libraries", "host")
+        self.on_the_old_system(
+            self.restored / "bin/python", "-c", "import sherdlib, sys; assert 'env/bin' in sys.executable"
+        )
+        self.named_right(self.restored)
+        self.lapidar("capture", self.restored)
+        self.assertEqual(self.lock.read_bytes(), before)
+
+
 class Hosts(Case):
     """The host's libraries instead of the snapshot's."""
 
@@ -244,6 +325,9 @@ class Hosts(Case):
         self.assertFalse((self.restored / "lib/lapidar/libc.so.6").exists())
         checked = self.json("check", "--deep", "--live")
         self.assertEqual((checked["libraries"], checked["clean"]), ("host", True), checked)
+        before = self.lock.read_bytes()
+        self.lapidar("capture", self.restored)
+        self.assertEqual(self.lock.read_bytes(), before, "captured from the restored environment, the lockfile differs")
         self.assertIn("its own system libraries", self.lapidar("restore").stdout)
         self.assertEqual(self.python(self.restored, MAPPED), "[]")
 
@@ -272,11 +356,11 @@ class Hosts(Case):
         self.assertIn("the host's system libraries", self.lapidar("restore").stdout)
         self.assertIn("holds no system libraries", self.lapidar("show", "libraries").stdout)
 
-    def test_a_glibc_that_cannot_be_started_privately(self) -> None:
+    def test_a_c_library_that_is_not_known(self) -> None:
         snapshot = lockfile.read(self.lock)
-        old = msgspec.structs.replace(snapshot.platform, libc="glibc 2.31")
-        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, platform=old)), self.lock)
-        self.assertIn("glibc 2.31", self.fails("restore", "--libraries", "private"))
+        other = msgspec.structs.replace(snapshot.platform, libc="musl 1.2.5")
+        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, platform=other)), self.lock)
+        self.assertIn("musl 1.2.5", self.fails("restore", "--libraries", "private"))
         self.assertIn("the host's system libraries", self.lapidar("restore").stderr)
 
     def test_a_path_that_the_loader_would_split(self) -> None:

@@ -11,6 +11,7 @@ import struct
 import subprocess
 import sys
 import sysconfig
+import tempfile
 import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
@@ -18,7 +19,7 @@ from pathlib import Path
 
 from lapidar.core.environment import launchers
 from lapidar.core.layers import libraries
-from lapidar.core.system import elf, locales, owners
+from lapidar.core.system import elf, locales, owners, rpm
 from lapidar.core.system.loader import Loader, System, read_cache
 from lapidar.core.system.memory import ElfMemory
 from support import InFolder
@@ -281,7 +282,7 @@ class Layer(InFolder):
 class Owners(unittest.TestCase):
     def test_every_library_of_this_machine(self) -> None:
         files = [f"{SYSTEM}/{name}" for name in sorted(os.listdir(SYSTEM)) if ".so." in name]
-        mine = owners.owners_of(files)
+        mine = owners.here().of(files)
         said = subprocess.run(
             ["dpkg-query", "-W", "-f", "${binary:Package} ${Version}\n"], capture_output=True, text=True
         )
@@ -308,8 +309,125 @@ class Owners(unittest.TestCase):
         self.assertGreater(compared, 50)
 
     def test_what_a_program_is_shipped_with(self) -> None:
-        self.assertIn("/usr/bin/perl", owners.files_of("perl-base"))
-        self.assertEqual(owners.files_of("no-such-package"), [])
+        self.assertIn("/usr/bin/perl", owners.here().files_of("perl-base"))
+        self.assertEqual(owners.here().files_of("no-such-package"), [])
+
+
+KILN_SPEC = """
+Name: kiln
+Epoch: 2
+Version: 1.5
+Release: 3
+Summary: Kilns
+License: MIT
+Requires: kiln-data, kiln-libs, glazes(colour), other-libs
+%description
+Kilns.
+%package libs
+Summary: Libraries
+%description libs
+Libraries.
+%package data
+Summary: Data
+BuildArch: noarch
+%description data
+Data.
+%install
+mkdir -p %{buildroot}ROOT/usr/bin %{buildroot}ROOT/usr/lib64 %{buildroot}ROOT/usr/share/kiln
+echo hello > %{buildroot}ROOT/usr/bin/kilnfire
+ln -s kilnfire %{buildroot}ROOT/usr/bin/fire
+echo library > %{buildroot}ROOT/usr/lib64/libkiln.so.1.5
+ln -s libkiln.so.1.5 %{buildroot}ROOT/usr/lib64/libkiln.so.1
+echo glaze > %{buildroot}ROOT/usr/share/kiln/glazes.txt
+%files
+ROOT/usr/bin/*
+%files libs
+ROOT/usr/lib64/libkiln*
+%files data
+%dir ROOT/usr/share/kiln
+ROOT/usr/share/kiln/glazes.txt
+"""
+COLOURS_SPEC = """
+Name: NAME
+Version: 7
+Release: 1
+Summary: Colours
+License: MIT
+Provides: PROVIDES
+MACHINE
+%description
+Colours.
+%install
+mkdir -p %{buildroot}ROOT/usr/share/NAME
+echo cobalt > %{buildroot}ROOT/usr/share/NAME/colours.txt
+%files
+ROOT/usr/share/NAME/colours.txt
+"""
+
+
+@unittest.skipUnless(shutil.which("rpmbuild"), "there is no program here that makes such packages (Debian's rpm)")
+class OwnersByRpm(InFolder):
+    """A real database of that kind: packages are made, and installed into it; its own query program is the oracle."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.database = self.root / "database"
+        self.install(KILN_SPEC)
+        self.install(COLOURS_SPEC, NAME="colours", PROVIDES="glazes(colour)", MACHINE="BuildArch: noarch")
+        self.install(COLOURS_SPEC, NAME="other", PROVIDES="other-libs", MACHINE="")
+        self.owners = owners.Owners([rpm.Rpm(self.database)])
+
+    def install(self, spec: str, **words: str) -> None:
+        work = Path(tempfile.mkdtemp(dir=self.root))
+        for word, text in {**words, "ROOT": str(self.root)}.items():
+            spec = spec.replace(word, text)
+        (work / "made.spec").write_text(spec)
+        self.rpm("rpmbuild", "-bb", "--define", f"_topdir {work}", work / "made.spec")
+        self.rpm("rpm", "--dbpath", self.database, "-i", "--nodeps", *(work / "RPMS").rglob("*.rpm"))
+
+    def rpm(self, *words: object) -> str:
+        return subprocess.run([*map(str, words)], capture_output=True, text=True, check=True).stdout
+
+    def test_owners(self) -> None:
+        files = [str(path) for path in sorted((self.root / "usr").rglob("*")) if not path.is_dir()]
+        self.assertEqual(len(files), 7)
+        found = self.owners.of([*files, "/usr/bin/kilnfire", str(self.root / "usr/bin/nobodys")])
+        theirs = {}
+        for path in files:
+            form = "%{NAME} %|EPOCH?{%{EPOCH}:}|%{VERSION}-%{RELEASE}"
+            said = self.rpm("rpm", "--dbpath", self.database, "-qf", "--qf", form, path)
+            theirs[path] = tuple(said.split())
+        self.assertEqual({path: tuple(owner) for path, owner in found.items()}, theirs)
+        self.assertEqual(found[str(self.root / "usr/lib64/libkiln.so.1")].version, "2:1.5-3")
+
+    def test_what_a_program_is_shipped_with(self) -> None:
+        """The parts of the same source, and what is for any machine; other libraries are not."""
+        self.assertEqual(self.owners.shipped_with("kiln"), ["colours", "kiln-data", "kiln-libs"])
+        place = self.root / "usr/share/kiln/glazes.txt"
+        self.assertEqual(self.owners.files_of("kiln-data"), [str(place)])
+        self.assertEqual(self.owners.files_of("no-such-package"), [])
+        self.assertEqual(self.owners.has_file_named("libkiln.so.1"), "kiln-libs")
+        self.assertIsNone(self.owners.has_file_named("libkiln.so.2"))
+
+    def test_broken(self) -> None:
+        """Truncated or altered, it has fewer answers; nothing goes wrong."""
+        file = self.database / "rpmdb.sqlite"
+        whole = file.read_bytes()
+        chance = random.Random(5)
+        for at in range(60):
+            data = bytearray(whole[: chance.randrange(len(whole))] if at % 3 == 0 else whole)
+            for _ in range(40):
+                if data:
+                    data[chance.randrange(len(data))] = chance.randrange(256)
+            file.write_bytes(data)
+            broken = owners.Owners([rpm.Rpm(self.database)])
+            for owner in broken.of([str(self.root / "usr/bin/kilnfire")]).values():
+                self.assertIsInstance(owner.version, str)
+            broken.shipped_with("kiln")
+        headers = [b"", b"\xff" * 60, struct.pack(">II", 1, 4) + struct.pack(">iIiI", 1117, 8, 0, 1 << 31) + b"abc\0"]
+        for header in headers:
+            with self.assertRaises((struct.error, ValueError, IndexError)):
+                rpm._read(header)
 
 
 class Locales(InFolder):
@@ -345,10 +463,10 @@ class Launchers(InFolder):
     def test_no_name_is_for_the_shell(self) -> None:
         """Whatever a lockfile or a package calls its files, the shell takes it as a name."""
         name = 'a$(touch hacked)`touch hacked`"; touch hacked; "\\x'
-        private = launchers.Private(name, {"TZDIR": name}, (name,))
+        private = launchers.Private(name, {"TZDIR": name}, (name,), ("--argv0",))
         for text in (
             launchers.interpreter(name, private),
-            launchers.interpreter(name, launchers.Host(f"/lib/{name}")),
+            launchers.interpreter(name, launchers.Host(f"/lib/{name}", ("--argv0",))),
             launchers.program(name, private),
             launchers.script(name, name, private),
             launchers.tool(name, name, name, "lib/lapidar/enter.py"),

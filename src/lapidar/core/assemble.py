@@ -20,6 +20,7 @@ from lapidar.core.layers import libraries as libraries_layer
 from lapidar.core.snapshot import LIBRARIES, Kept, Package, Runtime, Snapshot, runtime_label, tool_label
 from lapidar.core.standards import direct_url, entry_points, layout, record
 from lapidar.core.system import elf
+from lapidar.core.system.loader import options_of
 
 __all__ = ["Item", "Plan", "add_bytecode", "assemble", "derive"]
 
@@ -79,8 +80,8 @@ def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_pr
     plan = Plan()
     base = snapshot.only_runtime
     plan.add(runtime_label(base), runtime.place(base, trees[base.tree]))
-    private = _libraries(plan, snapshot, trees) if libraries == "private" else None
-    _launchers(plan, base, private or _hosts_loader(base, trees[base.tree], cache))
+    private, lines = _libraries(plan, snapshot, trees, cache) if libraries == "private" else (None, b"")
+    _launchers(plan, base, private or _hosts_loader(base, trees[base.tree], cache), lines)
     _tools(plan, snapshot, trees, private)
     if snapshot.conditions:
         plan.generate(marker.OWNER, conditions.KEPT, kept.render(snapshot.conditions))
@@ -91,28 +92,33 @@ def assemble(snapshot: Snapshot, trees: dict[str, Tree], cache: Cache, way_to_pr
     return plan
 
 
-def _libraries(plan: Plan, snapshot: Snapshot, trees: dict[str, Tree]) -> launchers.Private | None:
-    """The layer of system libraries, and what leads to it."""
+def _libraries(
+    plan: Plan, snapshot: Snapshot, trees: dict[str, Tree], cache: Cache
+) -> tuple[launchers.Private | None, bytes]:
+    """The layer of system libraries: how they are led to, and the lines for the start of the interpreter."""
     layer = snapshot.libraries
     if layer is None:
-        return None
+        return None, b""
     tree = trees[layer.tree]
     plan.add(LIBRARIES, libraries_layer.place(tree))
     plan.generate(marker.OWNER, libraries_layer.KEPT, libraries_layer.keep(snapshot.library))
     start = startup.of(entry.path for entry in tree)
-    plan.generate(marker.OWNER, f"{snapshot.only_runtime.site}/{startup.PATH_FILE}", start.line)
     plan.generate(marker.OWNER, startup.SCRIPT, start.script)
-    return launchers.Private(layer.loader, start.variables, layer.absolute)
+    loader = plan.items.get(f"{marker.PRIVATE}/{layer.loader}")
+    options = options_of(cache.entry_path(loader.entry)) if loader else frozenset()
+    return launchers.Private(layer.loader, start.variables, layer.absolute, options), start.line
 
 
 def _hosts_loader(base: Runtime, tree: Tree, cache: Cache) -> launchers.Host:
     """The loader that the runtime's executable asks for: another one on a system without glibc."""
     entry = next((entry for entry in tree if entry.path == base.executable), None)
     facts = elf.read(cache.entry_path(entry)) if entry else None
-    return launchers.Host(facts.interpreter) if facts and facts.interpreter else launchers.Host()
+    loader = facts.interpreter if facts and facts.interpreter else launchers.LOADER
+    return launchers.Host(loader, options_of(loader))
 
 
-def _launchers(plan: Plan, base: Runtime, way: launchers.Private | launchers.Host) -> None:
+def _launchers(plan: Plan, base: Runtime, way: launchers.Private | launchers.Host, lines: bytes) -> None:
+    """What starts the interpreter, and what it does then: the lines, and to learn its name where no other way is."""
     executable = posixpath.basename(base.executable)
     major, minor = base.version.split(".")[:2]
     text = launchers.interpreter(executable, way)
@@ -120,6 +126,10 @@ def _launchers(plan: Plan, base: Runtime, way: launchers.Private | launchers.Hos
         plan.generate(marker.OWNER, f"bin/{name}", text, executable=True)
     for path, data in activation.FILES.items():
         plan.generate(marker.OWNER, path, data)
+    if "--argv0" not in way.options:
+        lines = startup.naming(f"bin/{executable}") + lines
+    if lines:
+        plan.generate(marker.OWNER, f"{base.site}/{startup.PATH_FILE}", lines)
 
 
 def _tools(plan: Plan, snapshot: Snapshot, trees: dict[str, Tree], private: launchers.Private | None) -> None:

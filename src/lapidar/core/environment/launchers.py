@@ -1,17 +1,18 @@
 """The launch files of a restored environment: a few lines of POSIX shell each, with no absolute path of it.
 
 ``bin/python`` executes the real interpreter through a loader, the environment's own or (with the host's libraries)
-the system's. That lets it say by what name it was started (``--argv0``: then `sys.executable` is the launcher and
-`sys.prefix` the folder, found by the runtime's own landmarks) and where its libraries lie (``--library-path``: no
-loader variable leaks to children). No process is forked unless the launcher was started through a link or by a path
-with ``..`` in it.
+the system's. That lets it say where its libraries lie (``--library-path``: no loader variable leaks to children) and by
+what name it was started (``--argv0``: then `sys.executable` is the launcher and `sys.prefix` the folder, found by the
+runtime's own landmarks). A loader that is too old to be told a name starts the interpreter under the name of its file,
+from which the landmarks are found too; `sys.executable` is then set when the interpreter starts (see `startup`). No
+process is forked unless the launcher was started through a link or by a path with ``..`` in it.
 """
 
 from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 from lapidar.core.environment import marker
@@ -102,11 +103,13 @@ class Private:
         loader: the loader's file in the private folder.
         variables: which lead its libraries to their data: name -> path below the private folder.
         absolute: files, by their paths below the environment, whose DT_RPATH is not to be followed.
+        options: those of the options that came late which the loader has.
     """
 
     loader: str
     variables: Mapping[str, str]
-    absolute: Sequence[str] = ()
+    absolute: Sequence[str]
+    options: Collection[str]
 
     def command(self) -> str:
         """The shell's lines that start a program with these libraries, but for the program."""
@@ -117,8 +120,7 @@ class Private:
         rpath = f' --inhibit-rpath "{inhibited}"' if self.absolute else ""
         return (
             "".join(settings)
-            + f'exec "{own}/{_inside(self.loader)}" --inhibit-cache --argv0 "$name" '
-            + f'--library-path "{own}:$at/lib"{rpath}'
+            + f'exec "{own}/{_inside(self.loader)}"{_late(self.options)} --library-path "{own}:$at/lib"{rpath}'
         )
 
 
@@ -126,11 +128,18 @@ class Private:
 class Host:
     """The host's libraries, by the host's own loader."""
 
-    loader: str = LOADER
+    loader: str
+    options: Collection[str]
 
     def command(self) -> str:
         """As that of `Private`."""
-        return f'exec {shlex.quote(self.loader)} --argv0 "$name" --library-path "$at/lib"'
+        named = _late(frozenset(self.options) - {"--inhibit-cache"})
+        return f'exec {shlex.quote(self.loader)}{named} --library-path "$at/lib"'
+
+
+def _late(options: Collection[str]) -> str:
+    words = {"--inhibit-cache": " --inhibit-cache", "--argv0": ' --argv0 "$name"'}
+    return "".join(text for option, text in words.items() if option in options)
 
 
 def interpreter(executable: str, way: Private | Host) -> bytes:

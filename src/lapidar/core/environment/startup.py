@@ -1,5 +1,5 @@
-"""What a restored environment with libraries of its own does when its interpreter starts: a line in a .pth file, which
-runs ``lib/lapidar/start.py`` (see ``_start.py``) when it is needed."""
+"""What a restored environment does when its interpreter starts, in the lines of a .pth file: with libraries of its own
+it runs ``lib/lapidar/start.py`` (see ``_start.py``) when it is needed; with an old loader it learns its name."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from typing import NamedTuple
 from lapidar.core.environment import marker
 from lapidar.core.system import companions
 
-__all__ = ["PATH_FILE", "SCRIPT", "Start", "entering", "of"]
+__all__ = ["PATH_FILE", "SCRIPT", "Start", "entering", "naming", "of"]
 
 PATH_FILE = "lapidar-libraries.pth"  # in the folder of packages
 SCRIPT = f"{marker.PRIVATE}/start.py"
@@ -39,6 +39,18 @@ _LINE = (
     "(lambda scope: (exec(compile(open(at).read(), at, 'exec'), scope), scope['find_spec'](name, path, target))[1])({})"
     " if name in names else None)})())\n"
 )
+
+# Where the loader cannot be told a name, the interpreter was started under that of its file.
+_NAMED = "import sys; sys.executable = sys._base_executable = sys.base_prefix + @executable@\n"
+
+
+def naming(executable: str) -> bytes:
+    """The line by which an interpreter knows its launcher, where its loader could not be told.
+
+    Args:
+        executable: the launcher's path below the environment.
+    """
+    return _NAMED.replace("@executable@", repr(f"/{executable}")).encode("utf-8")
 
 
 def of(placed: Iterable[str]) -> Start:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
 from lapidar.core.errors import LapidarError
@@ -11,7 +10,6 @@ from lapidar.core.snapshot import Snapshot
 __all__ = ["HOST", "PRIVATE", "whose_libraries"]
 
 PRIVATE, HOST = "private", "host"
-_OLDEST_GLIBC = (2, 33)  # the first whose loader can say by what name a program was started (--argv0)
 _SPLITS_PATHS = ":;"
 
 
@@ -56,10 +54,8 @@ def _without_tools(snapshot: Snapshot) -> tuple[str, ...]:
 def _why_not_private(snapshot: Snapshot, target: Path) -> str | None:
     if snapshot.libraries is None:
         return "the snapshot holds no system libraries"
-    found = re.fullmatch(r"glibc (\d+)\.(\d+).*", snapshot.platform.libc)
-    if not found or (int(found[1]), int(found[2])) < _OLDEST_GLIBC:
-        oldest = ".".join(map(str, _OLDEST_GLIBC))
-        return f"its C library is {snapshot.platform.libc}, and only glibc {oldest} and newer can be started privately"
+    if not snapshot.platform.libc.startswith("glibc "):
+        return f"its C library is {snapshot.platform.libc or 'unknown'}, and only glibc's loader is known to us"
     if any(mark in str(target) for mark in _SPLITS_PATHS):
         return f"the path {target} has a colon or semicolon in it, at which the loader splits lists of folders"
     return None

@@ -193,7 +193,12 @@ class _Observer:
         self.private = f"{prefix}/{marker.PRIVATE}"
         self.result = Observed(kept=kept(Path(prefix)))
         restored = bool(self.result.kept)
-        own = (self.private, f"{prefix}/lib") if restored else ()
+        # As the launchers of a restored environment lead the loader, with libraries of its own or the host's.
+        own: tuple[str, ...] = ()
+        if restored:
+            own = (self.private, f"{prefix}/lib")
+        elif marker.read(Path(prefix)):
+            own = (f"{prefix}/lib",)
         self.system = System.here((*own, *library_path))
         self.read = memory.read
         self.real = functools.cache(os.path.realpath)
@@ -232,9 +237,9 @@ class _Observer:
         result.absolute = tuple(sorted({one.path for one in elves if self._has_absolute_rpath(one.source)}))
         self._draft(data)
         if not result.kept:
-            result.owner_of = owners.owners_of(use.source for use in result.uses.values())
+            result.owner_of = owners.here().of(use.source for use in result.uses.values())
         elif new := [use.source for name, use in result.uses.items() if name not in result.kept]:
-            result.owner_of = owners.owners_of(new)
+            result.owner_of = owners.here().of(new)
         return result
 
     def _is_ours(self, source: str) -> bool:
@@ -395,7 +400,7 @@ class _Observer:
             # Found under a name of the environment's own only when another file has opened that before.
             if name in own_names or _OF_THE_HOST.match(name):
                 continue
-            self.result.missing.append(Missing(name, tuple(dict.fromkeys(files)), owners.has_file_named(name)))
+            self.result.missing.append(Missing(name, tuple(dict.fromkeys(files)), owners.here().has_file_named(name)))
 
     # ---- the tree
 

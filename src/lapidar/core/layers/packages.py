@@ -250,7 +250,7 @@ class _Observer:
     def _listed(self, one: _Found) -> list[tuple[str, str]]:
         """The absolute paths of a distribution's files, each with the sha256 that its RECORD gives, if any."""
         # The operating system's list comes first: its packages are changed after their RECORD was written.
-        owned = owners.files_beside(one.path)
+        owned = owners.here().files_beside(one.path)
         if owned is not None:
             return [(path, "") for path in owned if self._is_importable(path) or "/bin/" in path]
         text = one.text("RECORD")

@@ -13,13 +13,14 @@ import re
 import struct
 from collections import deque
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from lapidar.core.system import processor
 from lapidar.core.system.elf import Elf
 
-__all__ = ["CACHE", "HWCAPS", "Closure", "Loader", "System", "read_cache"]
+__all__ = ["CACHE", "HWCAPS", "Closure", "Loader", "System", "options_of", "read_cache"]
 
 CACHE = Path("/etc/ld.so.cache")
 HWCAPS = "glibc-hwcaps"
@@ -34,6 +35,19 @@ _TOKEN = re.compile(r"\$(?:\{(\w+)\}|(ORIGIN|LIB|PLATFORM))")
 
 # For a name, where the cache has it: path, and the level that it is for ("" for any).
 Known = dict[str, list[tuple[str, str]]]
+
+
+# Options by which a loader is told how to start a program, that not every loader has (glibc 2.33 came with the first).
+_LATE_OPTIONS = ("--argv0", "--inhibit-cache")
+
+
+def options_of(file: str | Path) -> frozenset[str]:
+    """Which of the options that came late a loader has: their names stand in its bytes. None where it is not there."""
+    try:
+        data = Path(file).read_bytes()
+    except OSError:
+        return frozenset()
+    return frozenset(option for option in _LATE_OPTIONS if option.encode("ascii") + b"\0" in data)
 
 
 def read_cache(path: Path = CACHE, machine: str = "x86_64") -> Known:
@@ -80,8 +94,7 @@ def _levels(data: bytes, at: int) -> list[str]:
     return []
 
 
-@dataclass(frozen=True, slots=True)
-class System:
+class System(msgspec.Struct, frozen=True):
     """Where a loader looks beside what the files say.
 
     Attributes:
@@ -108,8 +121,7 @@ class System:
         return cls(machine, tuple(library_path), read_cache(machine=machine), folders, processor.levels())
 
 
-@dataclass(slots=True)
-class Closure:
+class Closure(msgspec.Struct):
     """All that one ELF file needs, and what that needs.
 
     Attributes:
@@ -118,13 +130,12 @@ class Closure:
         missing: by the name, the path of the file that asks for it.
     """
 
-    found: dict[str, str] = field(default_factory=dict)
-    absolute: set[str] = field(default_factory=set)
-    missing: dict[str, str] = field(default_factory=dict)
+    found: dict[str, str] = {}
+    absolute: set[str] = set()
+    missing: dict[str, str] = {}
 
 
-@dataclass(frozen=True, slots=True)
-class _Loaded:
+class _Loaded(msgspec.Struct, frozen=True):
     """An object in a process: where it was found, and who had it loaded."""
 
     path: str

@@ -1,23 +1,19 @@
-"""Which package of the operating system a file belongs to, and which files one has: read from the package database's
-own files.
-
-Debian and what follows it keep one list of absolute paths for each package in ``/var/lib/dpkg/info/*.list``, and the
-versions in ``/var/lib/dpkg/status``. Other systems' databases are not read: there, a library has no owner.
-"""
+"""Which package of the operating system a file belongs to, and which files one has: read from the package databases'
+own files. On a system with another database a library has no owner."""
 
 from __future__ import annotations
 
 import functools
 import os
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
-__all__ = ["Owner", "files_beside", "files_of", "has_file_named", "owners_of", "shipped_with"]
+from lapidar.core.system.debian import Debian
+from lapidar.core.system.rpm import Rpm
 
-_DATABASE = Path("/var/lib/dpkg")
-_FIELD = re.compile(rb"^(Package|Status|Version|Architecture|Source|Depends): (.*)$", re.MULTILINE)
+__all__ = ["Database", "Owner", "Owners", "here"]
 
 
 class Owner(NamedTuple):
@@ -27,49 +23,111 @@ class Owner(NamedTuple):
     version: str
 
 
-def _lists(database: Path) -> dict[str, bytes]:
-    """The list of each package, by the list's name: ``libc6:amd64``."""
-    found = {}
-    for path in sorted((database / "info").glob("*.list")):
-        try:
-            found[path.name.removesuffix(".list")] = path.read_bytes()
-        except OSError:
-            continue
-    return found
+class Database(Protocol):
+    """A package database, as it says of itself: nothing is asked of the files that it speaks of."""
+
+    @property
+    def is_there(self) -> bool:
+        """Whether the system has such a database."""
+
+    def having(self, paths: Iterable[str]) -> Iterator[tuple[str, str, str]]:
+        """Of absolute paths, those that a package has: path, the package's name and version."""
+
+    def files_of(self, name: str) -> list[str]:
+        """The paths of a package; nothing where it is not installed."""
+
+    def parts_of(self, name: str) -> Iterable[str]:
+        """Of the packages that one depends on directly, those that hold a part of it: of the same source, or for any
+        machine."""
+
+    def with_file_named(self, name: str) -> str | None:
+        """A package that has a file of this name anywhere."""
+
+    def files_beside(self, metadata: str) -> list[str] | None:
+        """The paths of the package that has a folder or file of Python metadata; None where none has."""
 
 
-class _Installed(NamedTuple):
-    """What the database says of an installed package; `needs` are the names in its dependencies, all alternatives."""
+class Owners:
+    """The answers of all databases of a system.
 
-    version: str
-    source: str
-    for_any_machine: bool
-    needs: tuple[str, ...]
+    Args:
+        databases: the first that has an answer gives it.
+    """
+
+    def __init__(self, databases: Iterable[Database]) -> None:
+        self._databases = [database for database in databases if database.is_there]
+
+    def of(self, paths: Iterable[str]) -> dict[str, Owner]:
+        """The owners of files.
+
+        Args:
+            paths: absolute; links are followed where the link itself has no owner.
+
+        Returns:
+            For each path that has one, its owner.
+        """
+        wanted: dict[str, list[str]] = {}
+        for path in dict.fromkeys(paths):
+            for spelling in dict.fromkeys(_spellings(path)):
+                wanted.setdefault(spelling, []).append(path)
+        found: dict[str, Owner] = {}
+        for database in self._databases:
+            for spelling, name, version in database.having(wanted):
+                for path in wanted[spelling]:
+                    if path not in found or spelling == os.path.realpath(path):
+                        found[path] = Owner(name, version)
+        return found
+
+    def files_of(self, owner: str) -> list[str]:
+        """The files and links that a package has, as absolute paths, sorted; folders are left out."""
+        for database in self._databases:
+            if paths := database.files_of(owner):
+                return sorted(path for path in paths if os.path.islink(path) or os.path.isfile(path))
+        return []
+
+    def shipped_with(self, owner: str) -> list[str]:
+        """The packages that a program's package depends on and that hold a part of the program: those of the same
+        source, and those for any machine (data, modules of script languages). Libraries are not among them.
+
+        Args:
+            owner: the name of the program's package.
+        """
+        found: dict[str, None] = {}
+        waiting = [owner]
+        while waiting:
+            name = waiting.pop()
+            for database in self._databases:
+                new = [part for part in database.parts_of(name) if part not in found and part != owner]
+                found |= dict.fromkeys(new)
+                waiting += new
+        return sorted(found)
+
+    def has_file_named(self, name: str) -> str | None:
+        """The package that has a file of this name anywhere; None where no installed one does."""
+        return next(filter(None, (database.with_file_named(name) for database in self._databases)), None)
+
+    def files_beside(self, metadata: str) -> list[str] | None:
+        """All files of the system's package that owns a Python distribution's metadata; None where nobody owns it.
+
+        The operating system's Python packages mostly carry no RECORD, so these lists are what is known of them.
+        """
+        if not metadata.startswith("/usr/lib"):
+            return None  # nothing else is the operating system's; it saves reading all lists
+        for database in self._databases:
+            paths = database.files_beside(metadata)
+            if paths is not None:
+                return [path for path in paths if Path(path).is_file()]
+        return None
 
 
 @functools.cache
-def _installed(database: Path) -> dict[str, _Installed]:
-    """Each installed package, also by its name with the machine's kind: ``libc6:amd64``."""
-    try:
-        data = (database / "status").read_bytes()
-    except OSError:
-        return {}
-    found: dict[str, _Installed] = {}
-    for block in data.split(b"\n\n"):
-        fields = {key.decode(): value.decode("utf-8", "replace").strip() for key, value in _FIELD.findall(block)}
-        name, version = fields.get("Package"), fields.get("Version")
-        if not name or not version or not fields.get("Status", "").endswith(" installed"):
-            continue
-        source = fields.get("Source", name).partition(" ")[0]
-        needs = re.findall(r"(?:^|[,|])\s*([a-z0-9][a-z0-9+.-]+)", fields.get("Depends", ""))
-        one = _Installed(version, source, fields.get("Architecture") == "all", tuple(needs))
-        found[f"{name}:{fields.get('Architecture')}"] = one
-        found.setdefault(name, one)
-    return found
+def here() -> Owners:
+    """The owners of this system's files."""
+    return Owners((Debian(), Rpm()))
 
 
 def _spellings(path: str) -> Iterable[str]:
-    """The paths under which a list may have a file: /lib became a link to /usr/lib, but not in every list."""
+    """The paths under which a package may have a file: /lib became a link to /usr/lib, but not in every list."""
     real = os.path.realpath(path)
     yield path
     yield real
@@ -78,102 +136,3 @@ def _spellings(path: str) -> Iterable[str]:
             yield one[len("/usr") :]
         elif re.match(r"/(lib|lib64|bin|sbin)/", one):
             yield "/usr" + one
-
-
-def owners_of(paths: Iterable[str], database: Path = _DATABASE) -> dict[str, Owner]:
-    """The owners of files.
-
-    Args:
-        paths: absolute; links are followed where the link itself has no owner.
-
-    Returns:
-        For each path that has one, its owner.
-    """
-    wanted: dict[bytes, list[str]] = {}
-    for path in dict.fromkeys(paths):
-        for spelling in dict.fromkeys(_spellings(path)):
-            wanted.setdefault(os.fsencode(spelling), []).append(path)
-    if not wanted or not (database / "info").is_dir():
-        return {}
-    owners: dict[str, Owner] = {}
-    keys = wanted.keys()
-    for label, data in _lists(database).items():
-        for line in keys & set(data.split(b"\n")):
-            for path in wanted[line]:
-                name = label.partition(":")[0]
-                known = _installed(database).get(label) or _installed(database).get(name)
-                if known and (path not in owners or os.fsdecode(line) == os.path.realpath(path)):
-                    owners[path] = Owner(name, known.version)
-    return owners
-
-
-def files_of(owner: str, database: Path = _DATABASE) -> list[str]:
-    """The files and links that a package has, as absolute paths, sorted; folders are left out."""
-    info = database / "info"
-    for path in [info / f"{owner}.list", *sorted(info.glob(f"{owner}:*.list"))]:
-        try:
-            lines = path.read_text("utf-8", "surrogateescape").splitlines()
-        except OSError:
-            continue
-        return sorted(line for line in lines if os.path.islink(line) or os.path.isfile(line))
-    return []
-
-
-# They serve a system's administration, not the work of a program that depends on them.
-_ADMINISTRATION = frozenset("adduser cdebconf debconf dpkg init-system-helpers install-info lsb-base ucf".split())
-
-
-def shipped_with(owner: str, database: Path = _DATABASE) -> list[str]:
-    """The packages that a program's package depends on and that hold a part of the program: those of the same source,
-    and those for any machine (data, modules of script languages). Libraries are not among them.
-
-    Args:
-        owner: the name of the program's package.
-    """
-    installed = _installed(database)
-    found: dict[str, None] = {}
-    waiting = [owner]
-    while waiting:
-        package = installed.get(waiting.pop())
-        for name in package.needs if package else ():
-            one = installed.get(name)
-            if one is None or name in found or name == owner or name in _ADMINISTRATION:
-                continue
-            if one.for_any_machine or (package and one.source == package.source):
-                found[name] = None
-                waiting.append(name)
-    return sorted(found)
-
-
-def has_file_named(name: str, database: Path = _DATABASE) -> str | None:
-    """The package that has a file of this name anywhere; None where no installed one does."""
-    end = os.fsencode(f"/{name}\n")
-    for label, data in _lists(database).items():
-        if end in data:
-            return label.partition(":")[0]
-    return None
-
-
-@functools.cache
-def _lists_by_metadata(database: Path) -> dict[str, list[str]]:
-    """For each folder or file of Python metadata, all paths of the system package that has it."""
-    found: dict[str, list[str]] = {}
-    for data in _lists(database).values():
-        if b"-packages/" not in data:
-            continue
-        lines = data.decode("utf-8", "surrogateescape").splitlines()
-        for line in lines:
-            if line.endswith((".egg-info", ".dist-info")):
-                found[line] = lines
-    return found
-
-
-def files_beside(metadata: str, database: Path = _DATABASE) -> list[str] | None:
-    """All files of the system package that owns a Python distribution's metadata; None where nobody owns it.
-
-    Debian's Python packages carry no RECORD, so these lists are what is known of them.
-    """
-    if not metadata.startswith("/usr/lib/"):
-        return None  # nothing else is the operating system's; it saves reading all lists
-    lines = _lists_by_metadata(database).get(metadata)
-    return None if lines is None else [line for line in lines if Path(line).is_file()]

@@ -1,0 +1,120 @@
+"""Debian's package database, and that of what follows it: one list of absolute paths for each package in
+``/var/lib/dpkg/info/*.list``; versions and dependencies in ``/var/lib/dpkg/status`` (deb-control(5))."""
+
+from __future__ import annotations
+
+import functools
+import os
+import re
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+__all__ = ["Debian"]
+
+FOLDER = Path("/var/lib/dpkg")
+_FIELD = re.compile(rb"^(Package|Status|Version|Architecture|Source|Depends): (.*)$", re.MULTILINE)
+# They serve a system's administration, not the work of a program that depends on them.
+_ADMINISTRATION = frozenset("adduser cdebconf debconf dpkg init-system-helpers install-info lsb-base ucf".split())
+
+
+class _Installed(NamedTuple):
+    """What the database says of an installed package; `needs` are the names in its dependencies, all alternatives."""
+
+    version: str
+    source: str
+    for_any_machine: bool
+    needs: tuple[str, ...]
+
+
+class Debian:
+    """The database in a folder; see `Database`."""
+
+    def __init__(self, folder: Path = FOLDER) -> None:
+        self._folder = folder
+
+    @property
+    def is_there(self) -> bool:
+        return (self._folder / "info").is_dir()
+
+    def _lists(self) -> dict[str, bytes]:
+        """The list of each package, by the list's name: ``libc6:amd64``."""
+        found = {}
+        for path in sorted((self._folder / "info").glob("*.list")):
+            try:
+                found[path.name.removesuffix(".list")] = path.read_bytes()
+            except OSError:
+                continue
+        return found
+
+    @functools.cached_property
+    def _installed(self) -> dict[str, _Installed]:
+        """Each installed package, also by its name with the machine's kind: ``libc6:amd64``."""
+        try:
+            data = (self._folder / "status").read_bytes()
+        except OSError:
+            return {}
+        found: dict[str, _Installed] = {}
+        for block in data.split(b"\n\n"):
+            fields = {key.decode(): value.decode("utf-8", "replace").strip() for key, value in _FIELD.findall(block)}
+            name, version = fields.get("Package"), fields.get("Version")
+            if not name or not version or not fields.get("Status", "").endswith(" installed"):
+                continue
+            source = fields.get("Source", name).partition(" ")[0]
+            needs = re.findall(r"(?:^|[,|])\s*([a-z0-9][a-z0-9+.-]+)", fields.get("Depends", ""))
+            one = _Installed(version, source, fields.get("Architecture") == "all", tuple(needs))
+            found[f"{name}:{fields.get('Architecture')}"] = one
+            found.setdefault(name, one)
+        return found
+
+    def having(self, paths: Iterable[str]) -> Iterator[tuple[str, str, str]]:
+        wanted = {os.fsencode(path) for path in paths}
+        for label, data in self._lists().items() if wanted else ():
+            for line in wanted & set(data.split(b"\n")):
+                name = label.partition(":")[0]
+                if known := self._installed.get(label) or self._installed.get(name):
+                    yield os.fsdecode(line), name, known.version
+
+    def files_of(self, name: str) -> list[str]:
+        info = self._folder / "info"
+        for path in [info / f"{name}.list", *sorted(info.glob(f"{name}:*.list"))]:
+            try:
+                return path.read_text("utf-8", "surrogateescape").splitlines()
+            except OSError:
+                continue
+        return []
+
+    def parts_of(self, name: str) -> Iterator[str]:
+        package = self._installed.get(name)
+        for need in package.needs if package else ():
+            one = self._installed.get(need)
+            if (
+                one
+                and package
+                and need not in _ADMINISTRATION
+                and (one.for_any_machine or one.source == package.source)
+            ):
+                yield need
+
+    def with_file_named(self, name: str) -> str | None:
+        end = os.fsencode(f"/{name}\n")
+        for label, data in self._lists().items():
+            if end in data:
+                return label.partition(":")[0]
+        return None
+
+    @functools.cached_property
+    def _by_metadata(self) -> dict[str, list[str]]:
+        """For each folder or file of Python metadata, all paths of the package that has it."""
+        found: dict[str, list[str]] = {}
+        for data in self._lists().values():
+            if b"-packages/" not in data:
+                continue
+            lines = data.decode("utf-8", "surrogateescape").splitlines()
+            for line in lines:
+                if line.endswith((".egg-info", ".dist-info")):
+                    found[line] = lines
+        return found
+
+    def files_beside(self, metadata: str) -> list[str] | None:
+        return self._by_metadata.get(metadata)
