@@ -7,6 +7,7 @@ the table of files seen, it is only ever a short cut: `restore --verify` and `ch
 from __future__ import annotations
 
 import hashlib
+import os
 from functools import partial
 from pathlib import Path
 
@@ -22,9 +23,16 @@ __all__ = ["keep", "kept"]
 
 
 def _path(cache: Cache, snapshot_id: str, manner: str) -> Path:
-    # Generated files follow from the snapshot, the version of lapidar, and the manner.
-    key = hashlib.sha256(f"{VERSION}\n{manner}".encode()).hexdigest()[:12]
+    # Generated files follow from the snapshot, from what generates them, and from the manner.
+    key = hashlib.sha256(f"{VERSION}\n{_code()}\n{manner}".encode()).hexdigest()[:12]
     return cache.root / "assembled" / f"{snapshot_id.removeprefix('sha256:')}-{key}"
+
+
+def _code() -> str:
+    """The state of the modules that generate files: who works on them has one version for many states."""
+    folder = os.path.dirname(__file__)
+    modules = [*os.scandir(folder), *(one for one in os.scandir(os.path.dirname(folder)) if one.name == "assemble.py")]
+    return str(max(one.stat().st_mtime_ns for one in modules))
 
 
 def kept(cache: Cache, snapshot_id: str, manner: str) -> Assembled | None:

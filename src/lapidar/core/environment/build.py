@@ -8,8 +8,8 @@ midway empties the work folder, which nobody has seen.
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Callable, Sequence
-from contextlib import suppress
 from pathlib import Path
 
 import msgspec
@@ -125,23 +125,15 @@ class _Share(msgspec.Struct, frozen=True):
             For each row the inode of what was linked or written; None where the cache has not what a row stands for,
             or where its path leads out.
         """
-        folders = {""}
+        made = {""}
         inodes = []
         for row in rows:
             folder = row[0].rpartition("/")[0]
-            if folder not in folders:
-                if ".." in folder.split("/"):
-                    return None
-                self._make_folder(folder, folders)
-            if row[0][0] == "/":
+            if row[0].startswith("/") or (folder not in made and not self._make_folder(folder, made)):
                 return None
             try:
-                inode = self._place_one(row)
-            except FileExistsError:
-                # By a process that failed before it could say so: its share is done again here.
-                os.unlink(row[0], dir_fd=self.folders.target)
-                inode = self._place_one(row)
-            except (FileNotFoundError, ValueError):  # no such file, or no file's name at all
+                inode = self._place_anew(row)
+            except (FileNotFoundError, IsADirectoryError, ValueError):  # no such file, or no file's name at all
                 return None
             if inode is None:
                 return None
@@ -149,6 +141,14 @@ class _Share(msgspec.Struct, frozen=True):
             if not len(inodes) % _TOLD:
                 advance(_TOLD)
         return inodes
+
+    def _place_anew(self, row: Row) -> int | None:
+        try:
+            return self._place_one(row)
+        except FileExistsError:
+            # By a process that failed before it could say so: its share is done again here.
+            os.unlink(row[0], dir_fd=self.folders.target)
+            return self._place_one(row)
 
     def _place_one(self, row: Row) -> int | None:
         path, _, kind, content, size = row
@@ -164,13 +164,18 @@ class _Share(msgspec.Struct, frozen=True):
             return 0
         return self._write(path, kind in EXECUTABLE_KINDS)
 
-    def _make_folder(self, folder: str, made: set[str]) -> None:
-        above = folder.rpartition("/")[0]
-        if above not in made:
-            self._make_folder(above, made)
-        with suppress(FileExistsError):  # another share has files in it too
+    def _make_folder(self, folder: str, made: set[str]) -> bool:
+        """Make a folder and those above it; false where that would be outside, or behind a link."""
+        above, _, name = folder.rpartition("/")
+        if name == ".." or (above not in made and not self._make_folder(above, made)):
+            return False
+        try:
             os.mkdir(folder, dir_fd=self.folders.target)
+        except FileExistsError:  # another share has files in it too
+            if not stat.S_ISDIR(os.lstat(folder, dir_fd=self.folders.target).st_mode):
+                return False
         made.add(folder)
+        return True
 
     def _write(self, path: str, executable: bool) -> int:
         """Write a file for this environment; gives its inode, by which a quick check knows it again."""
