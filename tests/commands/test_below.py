@@ -87,6 +87,48 @@ class Tools(Below):
         self.lapidar("capture", root / "home" / "env")
         self.assertEqual(self.lock.read_bytes(), before)
 
+    def test_a_shell_script_on_a_bare_root(self) -> None:
+        """It calls what every system has: the snapshot's, not another system's, and one that is a script itself."""
+        root = bare_root(self, self.folder / "bare")
+        script = self.folder / "glazes"
+        script.write_text(
+            "#!/bin/sh\nprintf 'tin\\nlead\\n' | sort | awk '{print NR, $1}' > here && gzip here && zcat here.gz\n"
+        )
+        script.chmod(0o755)
+        self.declare(f'[needs]\ntools = ["{script}"]\n')
+        self.captured(self.environment())
+        before = self.lock.read_bytes()
+        self.lapidar("restore", "--into", root / "home" / "env")
+        script.unlink()
+        said = run_in(root, "/bin/sh", "-c", "cd /tmp && exec /home/env/bin/glazes")
+        self.assertEqual(said, "1 lead\n2 tin\n")
+        # What it wrote is there, and nothing was made where the script had lain.
+        self.assertEqual(os.listdir(root / "tmp"), ["here.gz"])
+        self.assertEqual(os.listdir(root / "dev" / "shm"), [])
+        self.lapidar("capture", root / "home" / "env")
+        self.assertEqual(self.lock.read_bytes(), before)
+
+    def test_a_program_among_others(self) -> None:
+        """In a folder like /opt, others' files are at their places beside those of the program."""
+        root = bare_root(self, self.folder / "bare")
+        script = self.folder / "fire"
+        script.write_text(
+            "#!/bin/sh\ncat /opt/kiln/glazes /opt/other/colours; ls /opt; echo fired > /opt/other/result\n"
+        )
+        script.chmod(0o755)
+        self.declare('[needs]\ntools = ["/opt/kiln/bin/fire"]\n')
+        place = "mkdir -p /opt && mount -t tmpfs none /opt && mkdir -p /opt/kiln/bin && mv {} /opt/kiln/bin && {}"
+        environment = self.environment()
+        done = self.in_namespace(place.format(f"'{script}'", 'exec "$@"'), PROGRAM, "capture", environment)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.lapidar("restore", "--into", root / "home" / "env")
+        for path, text in (("opt/kiln/glazes", "tin\n"), ("opt/other/colours", "blue\n")):
+            (root / path).parent.mkdir(parents=True)
+            (root / path).write_text(text)
+        self.assertEqual(run_in(root, "/home/env/bin/fire"), "tin\nblue\nkiln\nother\n")
+        self.assertEqual((root / "opt/other/result").read_text(), "fired\n")
+        self.assertEqual(sorted(os.listdir(root / "opt" / "kiln")), ["glazes"])
+
     def test_where_no_root_of_its_own_can_be_made(self) -> None:
         """A finding says what will not work; what needs no files of its own works all the same."""
         environment = self.need("tclsh", "file")
@@ -101,8 +143,8 @@ class Tools(Below):
         done = self.in_namespace(without, PROGRAM, "check")
         run = self.in_namespace(without, PROGRAM, "run", "tclsh", "/dev/null")
         self.assertEqual(done.returncode, 1, done.stdout + done.stderr)
-        self.assertIn("tclsh: has files at fixed places", done.stdout)
-        self.assertIn("no root of its own", run.stderr)
+        self.assertIn("tclsh: is to run in a root of its own", done.stdout)
+        self.assertIn("in a root of its own", run.stderr)
 
     def test_an_environment_below_usr(self) -> None:
         """Where a root of its own has another /usr, the environment must still be found."""

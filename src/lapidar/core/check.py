@@ -212,7 +212,8 @@ def _judge_tools(snapshot: Snapshot, libraries: str, cache: Cache) -> Iterator[F
             yield Finding(
                 "tools",
                 tool.name,
-                "has files at fixed places, and will not find them: this kernel lets this user make no mount namespace",
+                "is to run in a root of its own, and this kernel lets this user make none: it may miss its files, "
+                "or find this host's",
                 remedy="allow user namespaces (user.max_user_namespaces), or run it as root",
             )
 

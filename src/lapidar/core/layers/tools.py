@@ -40,6 +40,16 @@ _OF_ANY_SYSTEM = frozenset(
     " pip sudo su git uname head tail sort uniq wc cut tr date ldconfig gcc cc g++ c++ ld as objdump".split()
 )
 _DEPTH = 4  # an interpreter may be a script itself
+# What a shell script calls by name and every system has, each in a version of its own: the utilities of POSIX that work
+# on files and texts, and their common companions.
+_UTILITIES = frozenset(
+    "awk basename bunzip2 bzcat bzip2 cat chmod cksum cmp comm cp csplit cut date dd df diff dirname du egrep env"
+    " expand expr fgrep file find fold getconf getopt grep gunzip gzip head hostname iconv id install join ln ls"
+    " md5sum mkdir mkfifo mktemp mv nl nohup nproc numfmt od paste patch pathchk pr printenv readlink realpath rm"
+    " rmdir sed seq sha256sum shuf sleep sort split stat stty sync tac tail tar tee test timeout touch tr tsort"
+    " tty uname unexpand uniq wc which xargs xz xzcat yes zcat zgrep".split()
+)
+_MOST_OF_A_SCRIPT = 1 << 20  # bytes
 
 
 def folder_of(name: str) -> str:
@@ -159,10 +169,12 @@ def _observe(name: str, path: str, warnings: list[str]) -> ObservedTool | None:
         return None
     tool = ObservedTool(name, real.lstrip("/"))
     paths = {real: False}
-    tool.owner = owners.owners_of([real]).get(real)
+    tool.owner = owners.here().of([real]).get(real)
     _take_package(paths, tool.owner)
     _take_interpreters(tool, real, paths, warnings)
     _take_shell(paths)
+    if tool.interpreter and os.path.basename(tool.interpreter) in _SHELL:
+        _take_utilities(paths)
     tool.drafts = walk.drafts(
         (one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
     ).drafts
@@ -181,8 +193,8 @@ def _take_package(paths: dict[str, bool], owner: owners.Owner | None) -> None:
     """The files of a package, and of those that hold a part of it (gnuplot-nox, gnuplot-data)."""
     if owner is None:
         return
-    for name in (owner.name, *owners.shipped_with(owner.name)):
-        for path in owners.files_of(name):
+    for name in (owner.name, *owners.here().shipped_with(owner.name)):
+        for path in owners.here().files_of(name):
             if not _NOT_TAKEN.search(path):
                 paths.setdefault(_merged(path), os.path.islink(path))
 
@@ -212,7 +224,7 @@ def _take_interpreters(tool: ObservedTool, real: str, paths: dict[str, bool], wa
             tool.interpreter = found.lstrip("/")
         paths[found] = False
         if os.path.basename(found) not in _SHELL:
-            _take_package(paths, owners.owners_of([found]).get(found))
+            _take_package(paths, owners.here().of([found]).get(found))
         script = found
 
 
@@ -223,6 +235,30 @@ def _take_shell(paths: dict[str, bool]) -> None:
         paths[shell] = False
         if os.path.basename(shell) != "sh" and os.path.dirname(shell) == os.path.realpath("/bin"):
             paths[f"{os.path.dirname(shell)}/sh"] = True
+
+
+def _take_utilities(paths: dict[str, bool]) -> None:
+    """What a shell script and those beside it call by its name, for a root of their own: by the words in them."""
+    waiting = [path for path, link in paths.items() if not link]
+    while waiting:
+        for word in _UTILITIES & _words_of_shell_script(waiting.pop()):
+            path = _which(word, Path("/nowhere"))
+            if path and _merged(path) not in paths:
+                paths[_merged(path)] = os.path.islink(path)
+                waiting.append(os.path.realpath(path))  # some are shell scripts too
+
+
+def _words_of_shell_script(path: str) -> set[str]:
+    try:
+        with open(path, "rb") as stream:
+            text = stream.read(_MOST_OF_A_SCRIPT) if stream.read(2) == b"#!" else b""
+    except OSError:
+        return set()
+    first, _, rest = text.partition(b"\n")
+    interpreter = first.split()[-1:] if first.split()[:1] == [b"/usr/bin/env"] else first.split()[:1]
+    if not interpreter or os.path.basename(os.fsdecode(interpreter[0])) not in _SHELL:
+        return set()
+    return {word.decode("ascii") for word in re.findall(rb"[a-z][a-z0-9]*", rest)}
 
 
 def _restored(record: Tool, environment: Path) -> ObservedTool:
@@ -240,8 +276,11 @@ def _restored(record: Tool, environment: Path) -> ObservedTool:
 
 
 def lives_off_paths(tool: Tool, tree: Tree) -> bool:
-    """Whether a tool has files beside its executables and libraries, which it looks for by absolute paths."""
+    """Whether a tool has files beside its executables and libraries, which it looks for by absolute paths; or what its
+    shell scripts call by its name."""
     mine = {tool.executable, tool.interpreter}
+    if tool.interpreter and os.path.basename(tool.interpreter) in _SHELL:
+        return any(os.path.basename(entry.path) not in _SHELL and entry.path not in mine for entry in tree)
     return any(entry.path not in mine and not re.search(r"(^|/)s?bin/|\.so(\.|$)", entry.path) for entry in tree)
 
 
