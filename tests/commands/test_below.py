@@ -108,6 +108,23 @@ class Tools(Below):
         self.lapidar("capture", root / "home" / "env")
         self.assertEqual(self.lock.read_bytes(), before)
 
+    def test_one_starts_another(self) -> None:
+        """Each in a root of its own, by an administrator and by a plain user."""
+        for name, text in (("outer", "echo outer | cat; inner"), ("inner", "echo inner | sed s/n/N/")):
+            (self.folder / name).write_text(f"#!/bin/sh\n{text}\n")
+            (self.folder / name).chmod(0o755)
+        self.declare(f'[needs]\ntools = ["{self.folder}/inner", "{self.folder}/outer"]\n')
+        self.captured(self.environment())
+        self.lapidar("restore")
+        self.folder.chmod(0o755)
+        variables = {**self.variables, "PATH": f"{self.restored}/bin:{os.environ['PATH']}"}
+        plain = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]
+        for who in [], plain if os.getuid() == 0 else []:
+            done = subprocess.run([*who, "outer"], cwd="/", env=variables, capture_output=True, text=True)
+            if who and "none be made" in done.stderr:
+                skip_loudly(self, "a plain user can make no namespace here")
+            self.assertEqual((done.stdout, done.stderr), ("outer\niNner\n", ""), who)
+
     def test_a_program_among_others(self) -> None:
         """In a folder like /opt, others' files are at their places beside those of the program."""
         root = bare_root(self, self.folder / "bare")
