@@ -234,8 +234,12 @@ class Libraries(Case):
         )
         shutil.copy(program, environment / "bin" / "glazer")
         record = next(site_of(environment).glob("sherdlib-*.dist-info/RECORD"))
-        record.write_text(record.read_text() + "../../../bin/glazer,,\n")
-        self.captured(environment)
+        record.write_text(record.read_text() + "../../../bin/glazer,,\nsherdlib_inner/fire,,\n")
+        inner = site_of(environment) / "sherdlib_inner" / "fire"
+        inner.parent.mkdir()
+        shutil.copy(program, inner)
+        said = self.lapidar("capture", environment, "--scope", "whole").stderr
+        self.assertIn("run with the host's libraries, wherever they are restored (sherdlib: fire)", said)
         before = self.lock.read_bytes()
         self.lapidar("restore")
         said = self.lapidar("run", "glazer", "one", code=2).stdout

@@ -234,6 +234,7 @@ class _Observer:
         self._levels()
         self._missing(missing, own_names)
         self._shadowed(own_files)
+        self._programs_inside(elves)
         result.absolute = tuple(sorted({one.path for one in elves if self._has_absolute_rpath(one.source)}))
         self._draft(data)
         if not result.kept:
@@ -286,6 +287,20 @@ class _Observer:
                     f"{user} brings a {name} of its own, and {others} uses the system's: with private libraries the "
                     "latter is found first"
                 )
+
+    def _programs_inside(self, elves: list[Object]) -> None:
+        """Programs that a package has beside its modules, and starts by their paths."""
+        by_user: dict[str, list[str]] = {}
+        for one in elves:
+            elf = self.read(one.source)
+            in_bin = one.path.startswith(("bin/", f"{marker.PRIVATE}/"))
+            if elf and elf.interpreter and ".so" not in one.path and not in_bin and one.user != RUNTIME:
+                by_user.setdefault(one.user, []).append(os.path.basename(one.path))
+        if by_user:
+            told = "; ".join(f"{user}: {', '.join(sorted(names)[:3])}" for user, names in sorted(by_user.items()))
+            self.result.notes.append(
+                f"programs inside packages' folders run with the host's libraries, wherever they are restored ({told})"
+            )
 
     def _add(self, name: str, path: str, user: str) -> None:
         if _OF_THE_HOST.match(name):
