@@ -288,6 +288,11 @@ class AnOldLoader(Case):
         self.assertIn("all of it works", said.stdout, said.stderr)
         self.assertEqual(self.python(moved, MAPPED), "[]")
         self.named_right(moved)
+        words = [str(moved / "bin/python"), "-m", "venv", "--without-pip", str(self.folder / "virtual")]
+        subprocess.run(words, check=True)
+        done = subprocess.run([self.folder / "virtual/bin/python", "-c", ""], capture_output=True, text=True)
+        self.assertEqual(done.returncode, 3, done)
+        self.assertIn("no virtual environment can be made", done.stderr)
         moved.rename(self.restored)
         checked = self.json("check", "--deep", "--live")
         self.assertTrue(checked["clean"], checked)

@@ -36,11 +36,19 @@ _INTERPRETER = """\
 unset PYTHONHOME
 case $0 in /*) name=$0 ;; *) name=$PWD/$0 ;; esac
 file=$name
-@follow@case $file in
+@guard@@follow@case $file in
   */../* | */./* | *//*) at=$(CDPATH= cd -P -- "${file%/*}/.." && pwd) ;;
   *) at=${file%/*/*} ;;
 esac
 @exec@ "$at/@private@/@executable@" -s "$@"
+"""
+
+# Without a name the interpreter would take itself for that of the environment below, and change that.
+_NO_VIRTUAL_ENVIRONMENT = """\
+if [ -f "${name%/*}/../pyvenv.cfg" ]; then
+  echo "lapidar: no virtual environment can be made from this environment: its loader is from before glibc 2.33" >&2
+  exit 3
+fi
 """
 
 _PROGRAM = """\
@@ -148,7 +156,9 @@ def interpreter(executable: str, way: Private | Host) -> bytes:
     Args:
         way: whose libraries it runs with.
     """
-    return _fill(_INTERPRETER, exec=way.command(), private=marker.PRIVATE, executable=_inside(executable))
+    guard = "" if "--argv0" in way.options else _NO_VIRTUAL_ENVIRONMENT
+    command = way.command()
+    return _fill(_INTERPRETER, guard=guard, exec=command, private=marker.PRIVATE, executable=_inside(executable))
 
 
 def program(path: str, private: Private) -> bytes:
