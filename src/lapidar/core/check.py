@@ -116,7 +116,7 @@ def check(
         listed = restored if isinstance(restored, Manifest) and not deep else None
         # All that needs no walk is done while the second process walks.
         must = compare.expected(listed) if listed else {}
-        linked = listed is not None and mark is not None and _is_linked_to(cache, snapshot, listed, mark.placed)
+        linked = listed is not None and mark is not None and _is_linked_to(cache, snapshot, listed, target, mark.placed)
         host = _Host.look(snapshot, cache) if snapshot.library else None
         found = walking.result()
         if isinstance(restored, Finding):
@@ -344,7 +344,7 @@ def _extras(snapshot: Snapshot, extra: Iterable[str]) -> Iterator[Finding]:
 # ---- the cache
 
 
-def _is_linked_to(cache: Cache, snapshot: Snapshot, listed: Manifest, digest: str) -> bool:
+def _is_linked_to(cache: Cache, snapshot: Snapshot, listed: Manifest, target: Path, digest: str) -> bool:
     """Whether the cache still has the very files that a clean environment is linked to.
 
     That is told from the folders of the cache alone, which is several times as fast as asking for each file;
@@ -355,7 +355,7 @@ def _is_linked_to(cache: Cache, snapshot: Snapshot, listed: Manifest, digest: st
     """
     if not listed.inodes or not all(cache.has_tree(digest) for _, digest in snapshot.trees()):
         return False
-    whole = Whole(cache, digest)
+    whole = Whole(cache, target, digest)
     if whole.known:
         return True
     inodes = cache.inodes(most=_LARGE * len(listed.inodes))

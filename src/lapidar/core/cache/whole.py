@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import os
 import time
+from pathlib import Path
 
 from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
@@ -21,17 +22,19 @@ _SETTLED_NS = 2_000_000_000
 
 
 class Whole:
-    """What is known of one list, as of now.
+    """What is known of the list of an environment, as of now.
 
     Args:
         cache: may have its files.
+        environment: the environment's folder; one list is kept of each.
         digest: what the list is known by.
     """
 
-    def __init__(self, cache: Cache, digest: str) -> None:
+    def __init__(self, cache: Cache, environment: Path, digest: str) -> None:
         self._cache = cache
-        self._file = cache.root / "seen" / f"whole-{digest.rpartition(':')[2][:32]}"
-        self._state = _state(cache)
+        self._file = cache.root / "seen" / f"whole-{hashlib.sha256(os.fsencode(environment)).hexdigest()[:26]}"
+        state = _state(cache)
+        self._state = f"{digest} {state}".encode("ascii") if state else None
 
     @property
     def known(self) -> bool:
@@ -49,7 +52,7 @@ class Whole:
             atomic.write_short_cut(self._file, lambda: self._state or b"")
 
 
-def _state(cache: Cache) -> bytes | None:
+def _state(cache: Cache) -> str | None:
     """All folders of files with their times, digested; None where one has only just changed."""
     digest = hashlib.blake2b(digest_size=32)
     newest = 0
@@ -60,4 +63,4 @@ def _state(cache: Cache) -> bytes | None:
             digest.update(f"{name} {found.st_ino} {found.st_mtime_ns}\n".encode())
     except OSError:
         return None
-    return digest.hexdigest().encode("ascii") if newest < time.time_ns() - _SETTLED_NS else None
+    return digest.hexdigest() if newest < time.time_ns() - _SETTLED_NS else None

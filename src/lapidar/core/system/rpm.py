@@ -7,6 +7,7 @@ the RPM file format, version 4: an index of (tag, type, offset, count), and a st
 from __future__ import annotations
 
 import functools
+import os
 import posixpath
 import struct
 from collections.abc import Iterable, Iterator
@@ -49,15 +50,18 @@ class Rpm:
 
     @functools.cached_property
     def _connection(self) -> sqlite3.Connection | None:
-        file = next(filter(Path.is_file, self._files), None)
+        file = next(filter(os.path.isfile, self._files), None)
         if file is None:
             return None
         try:
             import sqlite3  # where there is such a database only
         except ImportError:  # a Python that was built without it
             return None
-        # A reader who may not write beside the file can read it only as one that nobody changes meanwhile.
-        for way in ("mode=ro", "mode=ro&immutable=1"):
+        # Read as a file that nobody changes meanwhile, nothing is made beside it. Only where changes wait in its log
+        # must that be read too, which takes the right to write there.
+        alone = "mode=ro&immutable=1"
+        log = f"{file}-wal"
+        for way in ("mode=ro", alone) if os.path.isfile(log) and os.path.getsize(log) else (alone,):
             try:
                 connection = sqlite3.connect(f"{file.absolute().as_uri()}?{way}", uri=True)
                 connection.execute("select count(*) from Basenames").fetchone()
