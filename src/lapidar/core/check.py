@@ -16,7 +16,7 @@ from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.cache.whole import Whole
-from lapidar.core.environment import compare, manifest, marker, status
+from lapidar.core.environment import compare, manifest, marker
 from lapidar.core.environment.compare import Compared
 from lapidar.core.environment.listing import CACHED, Listing
 from lapidar.core.environment.manifest import Manifest
@@ -244,10 +244,15 @@ def _judge_declaration(project: Project, snapshot: Snapshot, cache: Cache) -> tu
 
 def judge_environment(snapshot: Snapshot, target: Path) -> list[Finding]:
     """What differs between a snapshot and its restored environment, by inodes, sizes and times."""
-    restored = _restored(snapshot, target, marker.read(target))
-    if isinstance(restored, Finding):
-        return [restored]
-    return _by_owner(snapshot, restored, _now(target, restored))
+    walking = Walking(target)
+    try:
+        restored = _restored(snapshot, target, marker.read(target))
+        if isinstance(restored, Finding):
+            return [restored]
+        must = compare.expected(restored)
+        return _by_owner(snapshot, restored, compare.by_status(target, restored, walking.result(), must))
+    finally:
+        walking.drop()
 
 
 def _without_left_out(snapshot: Snapshot, mark: marker.Marker | None) -> Snapshot:
@@ -257,10 +262,6 @@ def _without_left_out(snapshot: Snapshot, mark: marker.Marker | None) -> Snapsho
     from lapidar.core import selection  # seldom needed, and a check is to be quick
 
     return selection.without(snapshot, mark.left_out)
-
-
-def _now(target: Path, restored: Manifest) -> Compared:
-    return compare.by_status(target, restored, status.walk(str(target)), compare.expected(restored))
 
 
 def _restored(snapshot: Snapshot, target: Path, mark: marker.Marker | None) -> Manifest | Finding:

@@ -14,7 +14,7 @@ from zlib import crc32
 
 from lapidar.core.parallel import Begun
 
-__all__ = ["Status", "Walking", "walk"]
+__all__ = ["Status", "Walking"]
 
 _TYPE_AND_EXECUTABLE = 0o170100  # the file's type, and whether its owner may execute it
 
@@ -24,13 +24,6 @@ _OURS = 6  # of so many equal shares the first process, which has other things t
 
 # Size, modification time in seconds, type and executable bit, inode.
 Status = tuple[int, float, int, int]
-
-
-def walk(top: str) -> dict[str, Status]:
-    """The status of everything below a folder by relative path; nothing where there is no such folder."""
-    found: dict[str, Status] = {}
-    _walk_on(top, [""], found)
-    return found
 
 
 def _level(top: str, folders: list[str], found: dict[str, Status]) -> list[str]:
@@ -54,12 +47,6 @@ def _level(top: str, folders: list[str], found: dict[str, Status]) -> list[str]:
     return below
 
 
-def _walk_on(top: str, folders: list[str], found: dict[str, Status]) -> None:
-    if os.path.isdir(top):
-        while folders:
-            folders = _level(top, folders, found)
-
-
 def _share(top: str, mine: Callable[[int], bool]) -> dict[str, Status]:
     """A share of a walk. Which folder belongs to which follows from its name alone, so that all agree whatever
     happens in the environment meanwhile; what lies above is in all of them.
@@ -71,7 +58,9 @@ def _share(top: str, mine: Callable[[int], bool]) -> dict[str, Status]:
     folders = [""] if os.path.isdir(top) else []
     for _ in range(_SHARED_DEPTH):
         folders = _level(top, folders, found)
-    _walk_on(top, [folder for folder in folders if mine(crc32(os.fsencode(folder)))], found)
+    folders = [folder for folder in folders if mine(crc32(os.fsencode(folder)))]
+    while folders:
+        folders = _level(top, folders, found)
     return found
 
 
@@ -93,9 +82,10 @@ class Walking:
 
     def result(self) -> dict[str, Status]:
         """Walk the rest and wait for what was begun."""
-        found = _share(self._top, lambda number: not number % _OURS)
-        for begun in self._begun:
-            found |= begun.result()
+        ours = _share(self._top, lambda number: not number % _OURS)
+        found, *others = (begun.result() for begun in self._begun)
+        for share in (*others, ours):
+            found |= share
         return found
 
     def drop(self) -> None:
