@@ -61,7 +61,11 @@ def by_status(target: Path, listed: Manifest, found: dict[str, Status], must: di
             unlinked.append(row)
     if len(unlinked) < _COPIED_SHARE * len(listed.inodes):
         altered += unlinked
-    extra = [path for path in found.keys() - must.keys() if "__pycache__/" not in path and path not in _OWN_FILES]
+    extra: list[str] = []
+    if len(found) - len(_OWN_FILES & found.keys()) > len(must) - len(
+        missing
+    ):  # there are others than those found of it
+        extra = [path for path in found.keys() - must.keys() if "__pycache__/" not in path and path not in _OWN_FILES]
     return Compared(missing, altered, extra)
 
 
