@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import signal
+import subprocess
+import sys
 import time
 import unittest
+from contextlib import suppress
 
 from lapidar.core.parallel import Begun, both
 
@@ -25,6 +29,23 @@ class SecondProcess(unittest.TestCase):
         work_here = Begun(work)
         here.append(1)  # only this process sees it
         self.assertEqual(work_here.result(), 5)
+
+    def test_the_first_process_is_killed(self) -> None:
+        """With no one left to take their results, however large, the others end too."""
+        script = (
+            "import os, time\n"
+            "from lapidar.core.parallel import Begun\n"
+            "begun = [Begun(lambda: (time.sleep(0.3), b'x' * 1_000_000)) for _ in range(3)]\n"
+            "os.kill(os.getpid(), 9)\n"
+        )
+        # They hold the pipe that is read here: it ends when the last of them has.
+        process = subprocess.Popen([sys.executable, "-c", script], stdout=subprocess.PIPE, start_new_session=True)
+        try:
+            process.communicate(timeout=30)
+        finally:
+            with suppress(ProcessLookupError):
+                os.killpg(process.pid, signal.SIGKILL)
+        self.assertEqual(process.returncode, -signal.SIGKILL)
 
     def test_interrupted_while_it_waits(self) -> None:
         """Ctrl-C in the middle of waiting, then dropping what was begun: once a closed descriptor was read again."""

@@ -36,6 +36,8 @@ class Begun(Generic[Other]):
         self._reading, writing = os.pipe()
         self._child = os.fork() if (os.cpu_count() or 1) > 1 else -1
         if self._child == 0:
+            # Where the first process is killed, this one must come to know: by no reader being left.
+            os.close(self._reading)
             try:
                 with open(writing, "wb") as stream:
                     stream.write(marshal.dumps(work()))  # type: ignore[arg-type]
