@@ -58,6 +58,13 @@ class Tools(Below):
         self.declare(f"[needs]\ntools = {json.dumps(names)}\n")
         return self.environment()
 
+    def script(self, name: str, text: str) -> Path:
+        """A shell script in nobody's package."""
+        place = self.folder / name
+        place.write_text(f"#!/bin/sh\n{text}\n")
+        place.chmod(0o755)
+        return place
+
     def test_on_a_bare_root(self) -> None:
         """A compiled program with data files, and a script of another language."""
         root = bare_root(self, self.folder / "bare")
@@ -90,11 +97,10 @@ class Tools(Below):
     def test_a_shell_script_on_a_bare_root(self) -> None:
         """It calls what every system has: the snapshot's, not another system's, and one that is a script itself."""
         root = bare_root(self, self.folder / "bare")
-        script = self.folder / "glazes"
-        script.write_text(
-            "#!/bin/sh\nprintf 'tin\\nlead\\n' | sort | awk '{print NR, $1}' > here && gzip here && zcat here.gz\n"
+        script = self.script(
+            "glazes",
+            "printf 'tin\\nlead\\n' | sort | awk '{print NR, $1}' > here && gzip here && zcat here.gz",
         )
-        script.chmod(0o755)
         self.declare(f'[needs]\ntools = ["{script}"]\n')
         self.captured(self.environment())
         before = self.lock.read_bytes()
@@ -111,8 +117,7 @@ class Tools(Below):
     def test_one_starts_another(self) -> None:
         """Each in a root of its own, by an administrator and by a plain user."""
         for name, text in (("outer", "echo outer | cat; inner"), ("inner", "echo inner | sed s/n/N/")):
-            (self.folder / name).write_text(f"#!/bin/sh\n{text}\n")
-            (self.folder / name).chmod(0o755)
+            self.script(name, text)
         self.declare(f'[needs]\ntools = ["{self.folder}/inner", "{self.folder}/outer"]\n')
         self.captured(self.environment())
         self.lapidar("restore")
@@ -128,11 +133,7 @@ class Tools(Below):
     def test_a_program_among_others(self) -> None:
         """In a folder like /opt, others' files are at their places beside those of the program."""
         root = bare_root(self, self.folder / "bare")
-        script = self.folder / "fire"
-        script.write_text(
-            "#!/bin/sh\ncat /opt/kiln/glazes /opt/other/colours; ls /opt; echo fired > /opt/other/result\n"
-        )
-        script.chmod(0o755)
+        script = self.script("fire", "cat /opt/kiln/glazes /opt/other/colours; ls /opt; echo fired > /opt/other/result")
         self.declare('[needs]\ntools = ["/opt/kiln/bin/fire"]\n')
         place = "mkdir -p /opt && mount -t tmpfs none /opt && mkdir -p /opt/kiln/bin && mv {} /opt/kiln/bin && {}"
         environment = self.environment()

@@ -231,7 +231,7 @@ class _Building:
             derive: take nothing that was kept.
         """
         local = any(package.origin.folders for package in self.snapshot.package)
-        key = f"{self.builder.libraries}\n{self.way_to_project if local else ''}\n{self._hosts_loader()}"
+        key = f"{self.builder.libraries}\n{self.way_to_project if local else ''}\n{self._hosts_options()}"
         assembled = None if derive else assemblies.kept(self.cache, self.snapshot.snapshot, key)
         if assembled is None or not self.builder.place(assembled):
             assembled = self._derived()
@@ -240,7 +240,7 @@ class _Building:
         self.builder.finish(assembled, self.snapshot)
         return assembled
 
-    def _hosts_loader(self) -> str:
+    def _hosts_options(self) -> str:
         """With the host's libraries, the launchers follow from what the host's loader can do."""
         if self.builder.libraries == PRIVATE:
             return ""

@@ -16,13 +16,13 @@ import msgspec
 from lapidar.core import atomic
 from lapidar.core.cache.digest import sha256_of
 
-__all__ = ["Seen"]
+__all__ = ["SETTLED_NS", "Seen"]
 
 _Row = tuple[int, int, int, int, str]
 _ROWS = msgspec.json.Decoder(dict[str, _Row])
-# A file changed within this time before it was read may change again within the same tick of the file
-# system's clock, and its times would not show it.
-_SETTLED_NS = 2_000_000_000
+# What changed within this time before it was looked at may change again within the same tick of the file system's
+# clock, and its times would not show it.
+SETTLED_NS = 2_000_000_000
 
 
 class Seen:
@@ -69,7 +69,7 @@ class Seen:
 
     def add(self, path: str, found: os.stat_result, digest: str) -> None:
         """Remember a file that was just read; `found` is its status from before it was read."""
-        if max(found.st_mtime_ns, found.st_ctime_ns) < self._began_ns - _SETTLED_NS:
+        if max(found.st_mtime_ns, found.st_ctime_ns) < self._began_ns - SETTLED_NS:
             self._now[path] = (found.st_ino, found.st_size, found.st_mtime_ns, found.st_ctime_ns, digest)
 
     def save(self) -> None:

@@ -13,12 +13,10 @@ import time
 from pathlib import Path
 
 from lapidar.core import atomic
+from lapidar.core.cache.seen import SETTLED_NS
 from lapidar.core.cache.store import Cache
 
 __all__ = ["Whole"]
-
-# A folder changed so shortly ago may change again within the same tick of the file system's clock.
-_SETTLED_NS = 2_000_000_000
 
 
 class Whole:
@@ -48,8 +46,9 @@ class Whole:
 
     def keep(self) -> None:
         """The list was found whole since this was made."""
-        if self._state is not None and self._cache.writable:
-            atomic.write_short_cut(self._file, lambda: self._state or b"")
+        state = self._state
+        if state is not None and self._cache.writable:
+            atomic.write_short_cut(self._file, lambda: state)
 
 
 def _state(cache: Cache) -> str | None:
@@ -63,4 +62,4 @@ def _state(cache: Cache) -> str | None:
             digest.update(f"{name} {found.st_ino} {found.st_mtime_ns}\n".encode())
     except OSError:
         return None
-    return digest.hexdigest() if newest < time.time_ns() - _SETTLED_NS else None
+    return digest.hexdigest() if newest < time.time_ns() - SETTLED_NS else None

@@ -21,6 +21,8 @@ from lapidar.core.environment.manifest import digest_of
 
 __all__ = ["keep", "kept"]
 
+_GENERATORS = ("environment", "layers", "standards")
+
 
 def _path(cache: Cache, snapshot_id: str, manner: str) -> Path:
     # Generated files follow from the snapshot, from what generates them, and from the manner.
@@ -30,9 +32,9 @@ def _path(cache: Cache, snapshot_id: str, manner: str) -> Path:
 
 def _code() -> str:
     """The state of the modules that generate files: who works on them has one version for many states."""
-    folder = os.path.dirname(__file__)
-    modules = [*os.scandir(folder), *(one for one in os.scandir(os.path.dirname(folder)) if one.name == "assemble.py")]
-    return str(max(one.stat().st_mtime_ns for one in modules))
+    core = Path(__file__).parents[1]
+    modules = [core / "assemble.py", *(one for name in _GENERATORS for one in (core / name).glob("*.py"))]
+    return str(max(os.stat(one).st_mtime_ns for one in modules))
 
 
 def kept(cache: Cache, snapshot_id: str, manner: str) -> Assembled | None:

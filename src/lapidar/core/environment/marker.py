@@ -38,9 +38,8 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     def render(self) -> str:
         """The text of the file."""
         fields = msgspec.to_builtins(self)
-        lines = [
-            f"{key} = {msgspec.json.encode(value).decode()}" for key, value in fields.items()
-        ]  # such TOML is JSON too
+        # Such values are written alike in TOML and in JSON.
+        lines = [f"{key} = {msgspec.json.encode(value).decode()}" for key, value in fields.items()]
         return "\n".join(
             ["# Written by lapidar restore. This folder may be moved, and is not to be edited.", *lines, ""]
         )

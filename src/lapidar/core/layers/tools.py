@@ -173,7 +173,7 @@ def _observe(name: str, path: str, warnings: list[str]) -> ObservedTool | None:
     _take_package(paths, tool.owner)
     _take_interpreters(tool, real, paths, warnings)
     _take_shell(paths)
-    if tool.interpreter and os.path.basename(tool.interpreter) in _SHELL:
+    if _is_shell(tool.interpreter):
         _take_utilities(paths)
     tool.drafts = walk.drafts(
         (one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
@@ -205,17 +205,31 @@ def _merged(path: str) -> str:
     return f"{os.path.realpath(folder)}/{name}"
 
 
+def _started_by(head: bytes) -> tuple[str, str] | None:
+    """What a script's first line names: the interpreter's path, and where that is `env` the name that it is to look
+    for ("" otherwise). None for what is no script."""
+    matched = _FIRST_LINE.match(head)
+    if matched is None:
+        return None
+    path, words = os.fsdecode(matched[1]), os.fsdecode(matched[2] or b"").split()
+    return path, words[-1] if words and os.path.basename(path) == "env" else ""
+
+
+def _is_shell(path: str | None) -> bool:
+    return path is not None and os.path.basename(path) in _SHELL
+
+
 def _take_interpreters(tool: ObservedTool, real: str, paths: dict[str, bool], warnings: list[str]) -> None:
     """What runs a script, with its own package: perl, a shell."""
     script = real
     for _ in range(_DEPTH):
         with open(script, "rb") as stream:
-            matched = _FIRST_LINE.match(stream.read(256))
-        if matched is None:
+            started_by = _started_by(stream.read(256))
+        if started_by is None:
             return
-        interpreter = os.fsdecode(matched[1])
-        if os.path.basename(interpreter) == "env" and matched[2]:
-            interpreter = _which(os.fsdecode(matched[2]).split()[-1], Path("/nowhere")) or interpreter
+        interpreter, asked = started_by
+        if asked:
+            interpreter = _which(asked, Path("/nowhere")) or interpreter
         if not os.path.isfile(interpreter):
             warnings.append(f"{tool.name} is started by {interpreter}, which is not on this machine")
             return
@@ -223,7 +237,7 @@ def _take_interpreters(tool: ObservedTool, real: str, paths: dict[str, bool], wa
         if tool.interpreter is None:
             tool.interpreter = found.lstrip("/")
         paths[found] = False
-        if os.path.basename(found) not in _SHELL:
+        if not _is_shell(found):
             _take_package(paths, owners.here().of([found]).get(found))
         script = found
 
@@ -251,14 +265,14 @@ def _take_utilities(paths: dict[str, bool]) -> None:
 def _words_of_shell_script(path: str) -> set[str]:
     try:
         with open(path, "rb") as stream:
-            text = stream.read(_MOST_OF_A_SCRIPT) if stream.read(2) == b"#!" else b""
+            text = stream.read(2)
+            text += stream.read(_MOST_OF_A_SCRIPT) if text == b"#!" else b""
     except OSError:
         return set()
-    first, _, rest = text.partition(b"\n")
-    interpreter = first.split()[-1:] if first.split()[:1] == [b"/usr/bin/env"] else first.split()[:1]
-    if not interpreter or os.path.basename(os.fsdecode(interpreter[0])) not in _SHELL:
+    path, asked = _started_by(text) or ("", "")
+    if not _is_shell(asked or path):
         return set()
-    return {word.decode("ascii") for word in re.findall(rb"[a-z][a-z0-9]*", rest)}
+    return {word.decode("ascii") for word in re.findall(rb"[a-z][a-z0-9]*", text.partition(b"\n")[2])}
 
 
 def _restored(record: Tool, environment: Path) -> ObservedTool:
@@ -279,8 +293,8 @@ def lives_off_paths(tool: Tool, tree: Tree) -> bool:
     """Whether a tool has files beside its executables and libraries, which it looks for by absolute paths; or what its
     shell scripts call by its name."""
     mine = {tool.executable, tool.interpreter}
-    if tool.interpreter and os.path.basename(tool.interpreter) in _SHELL:
-        return any(os.path.basename(entry.path) not in _SHELL and entry.path not in mine for entry in tree)
+    if _is_shell(tool.interpreter):
+        return any(not _is_shell(entry.path) and entry.path not in mine for entry in tree)
     return any(entry.path not in mine and not re.search(r"(^|/)s?bin/|\.so(\.|$)", entry.path) for entry in tree)
 
 
