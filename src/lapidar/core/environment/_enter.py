@@ -54,7 +54,7 @@ def merge(source, target, levels):
             os.symlink(f"/.host{one}", f"{target}/{name}")
 
 
-def graft(host, tool, target):
+def join(host, tool, target):
     # A folder of the host with a program's files in it. Below it all folders are the host's own, but for those on the
     # way to a file of the program.
     os.mkdir(target)
@@ -71,7 +71,7 @@ def graft(host, tool, target):
     for name in ours:
         one, place = f"{tool}/{name}", f"{target}/{name}"
         if os.path.isdir(one) and not os.path.islink(one):
-            graft(f"{host}/{name}", one, place)
+            join(f"{host}/{name}", one, place)
         else:
             os.symlink(f"/.host{one}", place)
 
@@ -91,7 +91,7 @@ def build(tool, machine):
             os.mkdir(f"{new}/{name}")
             mount(f"/{name}", f"{new}/{name}", None, BIND | RECURSIVE)
     for name in of_tool & SHARED:
-        graft(f"/{name}", f"{tool}/{name}", f"{new}/{name}")
+        join(f"/{name}", f"{tool}/{name}", f"{new}/{name}")
     for name in of_tool & SYSTEM:
         merge(f"{tool}/{name}", f"{new}/{name}", 2)
     for name in ("bin", "sbin", "lib", "lib64"):
