@@ -8,11 +8,11 @@ import time
 from pathlib import Path
 
 from common import ENVIRONMENT, PROGRAM, say, workshop
-from lapidar.core import lockfile
-from lapidar.core.environment import probe
-from lapidar.core.layers import libraries, packages, runtime
+from lapidar.core.languages.python import packages, probe, runtime
+from lapidar.core.layers import libraries
 from lapidar.core.project import Project
-from lapidar.core.snapshot import Library, Package
+from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import Library, Package
 from lapidar.core.system.memory import ElfMemory
 
 

@@ -15,12 +15,12 @@ import time
 from pathlib import Path
 
 from common import PROGRAM, Timed, drop, ratio, say, seconds, workshop
-from lapidar.core import lockfile
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
-from lapidar.core.pinning.flow import Options, Pinning
+from lapidar.core.languages.python.pinning.session import Options, Pinning
 from lapidar.core.pinning.solver import Solver
 from lapidar.core.project import Project
+from lapidar.core.records import lockfile
 from lapidar.standin.index import StandInIndex
 from lapidar.standin.packages import write_wheel
 
@@ -97,7 +97,7 @@ def stowing() -> None:
         script = (
             "import sys; from pathlib import Path; from lapidar.core.cache.store import Cache\n"
             "from lapidar.core.cache.stowing import stow; from lapidar.core.progress import Silent\n"
-            "from lapidar.core.standards import wheel\n"
+            "from lapidar.core.languages.python.standards import wheel\n"
             "cache = Cache(Path(sys.argv[2]), create=True)\n"
             "with wheel.opened(Path(sys.argv[1])) as content, cache.in_use():\n"
             "    stow(cache, {'bulk': content.drafts()}, None, Silent())\n"

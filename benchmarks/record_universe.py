@@ -16,11 +16,11 @@ from pathlib import Path
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
-from lapidar.core import lockfile
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
-from lapidar.core.pinning.flow import Pinning
+from lapidar.core.languages.python.pinning.session import Pinning
 from lapidar.core.project import Project
+from lapidar.core.records import lockfile
 
 NEWEST = 10
 

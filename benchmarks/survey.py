@@ -10,9 +10,9 @@ from collections.abc import Callable
 
 from common import ENVIRONMENT, say, workshop
 from lapidar.core.cache.store import Cache
+from lapidar.core.languages.python.survey import imports
+from lapidar.core.languages.python.survey.flow import survey
 from lapidar.core.project import Project
-from lapidar.core.survey import imports
-from lapidar.core.survey.flow import survey
 
 FILES = 1000
 

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from lapidar.core import lockfile
+from lapidar.core.records import lockfile
 from lapidar.standin.index import FileFacts, StandInIndex
 from support import Case, make_environment, wheel
 

@@ -15,7 +15,7 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
-from lapidar.core.standards.entry_points import scripts as declared_scripts
+from lapidar.core.languages.python.standards.entry_points import scripts as declared_scripts
 from lapidar.standin.packages import record_line, write_wheel
 
 PROGRAM = str(Path(sys.executable).with_name("lapidar"))

@@ -8,20 +8,20 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lapidar.core import capture as _capture
-from lapidar.core import check as _check
-from lapidar.core import restore as _restore
 from lapidar.core.cache.placing import Placement
 from lapidar.core.cache.store import Cache, default_folder
-from lapidar.core.capture import Captured
-from lapidar.core.check import Checked
-from lapidar.core.choose import read_snapshot
 from lapidar.core.errors import Conflict, LapidarError
+from lapidar.core.flows import capture as _capture
+from lapidar.core.flows import check as _check
+from lapidar.core.flows import restore as _restore
+from lapidar.core.flows.capture import Captured
+from lapidar.core.flows.check import Checked
+from lapidar.core.flows.choose import read_snapshot
+from lapidar.core.flows.restore import Restored
 from lapidar.core.project import Project
-from lapidar.core.restore import Restored
 
 if TYPE_CHECKING:
-    from lapidar.core.pinning.flow import Pinned
+    from lapidar.core.languages.python.pinning.session import Pinned
 
 __all__ = ["Captured", "Checked", "Conflict", "LapidarError", "Restored", "capture", "check", "pin", "restore"]
 
@@ -92,9 +92,9 @@ def pin(
         Conflict: the needs cannot be met together; its `why` is the derivation.
         LapidarError: it could not be done, and nothing was changed.
     """
-    from lapidar.core import lockfile
     from lapidar.core.declaring import reading
-    from lapidar.core.pinning.flow import Options, Pinning
+    from lapidar.core.languages.python.pinning.session import Options, Pinning
+    from lapidar.core.records import lockfile
 
     found, store = Project.find(_path(project)), _cache(cache, create=True)
     previous = lockfile.read_if_there(found.lockfile)

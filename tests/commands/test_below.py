@@ -14,8 +14,8 @@ from pathlib import Path
 import msgspec
 
 from core.test_system import compile_c
-from lapidar.core import lockfile
-from lapidar.core.snapshot import Snapshot
+from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import Snapshot
 from roots import bare_root, run_in, skip_loudly
 from support import PROGRAM, WHEELS, Case, install, tree_of, wheel
 

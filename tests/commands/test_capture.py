@@ -9,10 +9,10 @@ import stat
 import sys
 from pathlib import Path
 
-from lapidar.core import lockfile
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
-from lapidar.core.snapshot import Package, Snapshot
+from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import Package, Snapshot
 from lapidar.standin.packages import record_line
 from support import Case, install, make_environment, site_of, wheel
 

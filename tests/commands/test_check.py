@@ -10,9 +10,9 @@ import time
 import unittest
 from pathlib import Path
 
-from lapidar.core import lockfile
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
 from lapidar.core.environment.manifest import digest_of
+from lapidar.core.records import lockfile
 from support import Case, install, site_of, tree_of, wheel
 
 

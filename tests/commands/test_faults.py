@@ -10,8 +10,8 @@ import time
 import unittest
 from pathlib import Path
 
-from lapidar.core import lockfile
 from lapidar.core.cache.store import Cache
+from lapidar.core.records import lockfile
 from support import PROGRAM, Case, install, wheel
 
 

@@ -11,7 +11,7 @@ import unittest
 from typing import Any
 
 from lapidar.core.errors import IndexTrouble
-from lapidar.core.index import page
+from lapidar.core.languages.python.index import page
 from lapidar.standin.index import FileFacts
 from standins import Pinning
 from support import PROGRAM, wheel

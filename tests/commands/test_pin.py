@@ -9,8 +9,8 @@ import subprocess
 import unittest
 import zipfile
 
-from lapidar.core import lockfile
-from lapidar.core.standards import wheel as wheels
+from lapidar.core.languages.python.standards import wheel as wheels
+from lapidar.core.records import lockfile
 from lapidar.standin.index import FileFacts
 from lapidar.standin.packages import write_source
 from standins import Pinning

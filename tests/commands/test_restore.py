@@ -10,9 +10,9 @@ import time
 import unittest
 from pathlib import Path
 
-from lapidar.core import lockfile
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
+from lapidar.core.records import lockfile
 from support import PROGRAM, Case, install, site_of, tree_of, wheel
 
 

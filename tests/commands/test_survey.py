@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lapidar.core.declaring import reading
-from lapidar.core.survey import imports
+from lapidar.core.languages.python.survey import imports
 from support import Case, wheel
 
 

@@ -17,9 +17,9 @@ from typing import ClassVar
 
 from packaging.utils import canonicalize_name, parse_wheel_filename
 
-from lapidar.core import lockfile
 from lapidar.core.cache.store import Cache
-from lapidar.core.standards import wheel as wheels
+from lapidar.core.languages.python.standards import wheel as wheels
+from lapidar.core.records import lockfile
 from support import WHEELS, Case, tree_of
 
 

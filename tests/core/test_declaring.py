@@ -11,13 +11,14 @@ from packaging.tags import sys_tags
 from packaging.version import Version
 
 from core.test_solver import Made, wish
-from lapidar.core.declaring import editing, listed, reading
+from lapidar.core.declaring import editing, reading
 from lapidar.core.errors import DeclarationError
-from lapidar.core.pinning.candidates import names_prerelease, wish_of
+from lapidar.core.languages.python.declaring import lists as listed
+from lapidar.core.languages.python.pinning.candidates import names_prerelease, wish_of
+from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.pinning.solver import Solver, Unsolvable
-from lapidar.core.pinning.target import Target
 from lapidar.core.project import Project
-from lapidar.core.snapshot import Platform, Runtime
+from lapidar.core.records.snapshot import Platform, Runtime
 from support import InFolder
 
 # Version specifiers specification, its own examples of what a range takes and what it does not.

@@ -19,12 +19,12 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Entry
 from lapidar.core.declaring.records import Index
 from lapidar.core.errors import IndexTrouble, LapidarError, PackageBroken
-from lapidar.core.index import page
-from lapidar.core.index.http import Client
-from lapidar.core.index.indexes import Indexes, NoMetadata, name_of
-from lapidar.core.index.page import File
-from lapidar.core.index.remote_wheel import NoRanges, RemoteFile, remote_metadata
-from lapidar.core.standards import wheel as wheels
+from lapidar.core.languages.python.index import page
+from lapidar.core.languages.python.index.indexes import Indexes, NoMetadata, name_of
+from lapidar.core.languages.python.index.page import File
+from lapidar.core.languages.python.index.remote_wheel import NoRanges, RemoteFile, remote_metadata
+from lapidar.core.languages.python.standards import wheel as wheels
+from lapidar.core.net.http import Client
 from lapidar.standin.index import FileFacts, StandInIndex
 from lapidar.standin.packages import write_source, write_wheel
 from support import InFolder

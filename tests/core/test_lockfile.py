@@ -11,9 +11,9 @@ import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lapidar.core import lockfile
 from lapidar.core.errors import LockfileError
-from lapidar.core.snapshot import (
+from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import (
     Conditions,
     Libraries,
     Library,

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import unittest
 
-from lapidar.core import lockfile, selection
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import judge, reading
 from lapidar.core.errors import Conflict, LapidarError
-from lapidar.core.graph import Graph
-from lapidar.core.pinning.flow import Options, Pinning
+from lapidar.core.languages.python.graph import Graph
+from lapidar.core.languages.python.pinning.session import Options, Pinning
 from lapidar.core.project import Project
-from lapidar.core.snapshot import Package, Platform, Runtime, Snapshot
+from lapidar.core.records import lockfile, selection
+from lapidar.core.records.snapshot import Package, Platform, Runtime, Snapshot
 from lapidar.standin.packages import write_source, write_wheel
 from support import InFolder
 

@@ -8,13 +8,13 @@ import unittest
 import zipfile
 from pathlib import Path
 
-from lapidar.core import lockfile
-from lapidar.core.building import sources
 from lapidar.core.declaring import adopt
 from lapidar.core.errors import LapidarError, PackageBroken
-from lapidar.core.formats import listed, pylock
+from lapidar.core.languages.python.building import sources
+from lapidar.core.languages.python.exchange import listed, pylock
 from lapidar.core.project import Project
-from lapidar.core.snapshot import Origin, Package, Platform, Runtime, Snapshot
+from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import Origin, Package, Platform, Runtime, Snapshot
 from lapidar.standin.packages import write_source
 from support import InFolder
 

@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lapidar.core.errors import PackageBroken
-from lapidar.core.standards import direct_url, entry_points, layout, metadata, record
-from lapidar.core.standards import wheel as wheels
+from lapidar.core.languages.python.standards import direct_url, entry_points, layout, metadata, record
+from lapidar.core.languages.python.standards import wheel as wheels
 from support import Case, wheel
 
 LINUX = {"sys_platform": "linux", "python_version": "3.11", "platform_system": "Linux"}

@@ -11,7 +11,7 @@ from lapidar.cli.view import View, human_bytes, human_count, human_path, human_s
 from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
-    from lapidar.core.capture import Captured
+    from lapidar.core.flows.capture import Captured
 
 DESCRIPTION = """\
 Record an environment: its runtime, its packages, the system libraries and outside programs below them, and the
@@ -55,7 +55,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core.capture import capture
+    from lapidar.core.flows.capture import capture
 
     options, view = session.options, session.view
     captured = capture(
@@ -93,7 +93,7 @@ def _command(options: argparse.Namespace) -> list[str] | None:
 
 
 def _show(captured: Captured, view: View) -> None:
-    from lapidar.core.snapshot import short
+    from lapidar.core.records.snapshot import short
 
     runtime = captured.snapshot.only_runtime
     located = captured.located

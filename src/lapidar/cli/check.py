@@ -10,8 +10,8 @@ from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_count, human_path
 
 if TYPE_CHECKING:
-    from lapidar.core.check import Checked, Finding
     from lapidar.core.environment.status import Walking
+    from lapidar.core.flows.check import Checked, Finding
 
 DESCRIPTION = """\
 Compare the lockfile, the restored environment and the cache. The quick check compares what is there by inode, size
@@ -52,8 +52,8 @@ def run(session: Session) -> int:
 
 
 def _check(session: Session, walking: Walking) -> int:
-    from lapidar.core.check import check
-    from lapidar.core.choose import read_snapshot
+    from lapidar.core.flows.check import check
+    from lapidar.core.flows.choose import read_snapshot
 
     options, view = session.options, session.view
     project, cache = session.project, session.cache()
@@ -90,7 +90,7 @@ def _check(session: Session, walking: Walking) -> int:
 
 
 def _show(checked: Checked, view: View) -> None:
-    from lapidar.core.snapshot import short
+    from lapidar.core.records.snapshot import short
 
     for override in checked.overrides:
         view.line(override, "warn")

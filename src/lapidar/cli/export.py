@@ -28,8 +28,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core import atomic, lockfile
-    from lapidar.core.formats import listed, pylock
+    from lapidar.core import atomic
+    from lapidar.core.languages.python.exchange import listed, pylock
+    from lapidar.core.records import lockfile
 
     options, view = session.options, session.view
     snapshot = lockfile.read(session.path("lock") or session.project.lockfile)

@@ -27,10 +27,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core import lockfile
     from lapidar.core.declaring import reading
-    from lapidar.core.pinning.flow import Pinning
+    from lapidar.core.languages.python.pinning.session import Pinning
     from lapidar.core.pinning.outlook import outlook
+    from lapidar.core.records import lockfile
 
     view = session.view
     declaration = reading.read(session.project)

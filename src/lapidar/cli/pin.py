@@ -36,7 +36,7 @@ def run(session: Session) -> int:
 
     from lapidar.core.declaring import reading
     from lapidar.core.errors import DeclarationError
-    from lapidar.core.pinning.flow import Pinning
+    from lapidar.core.languages.python.pinning.session import Pinning
 
     options, source = session.options, session.path("source")
     declaration = reading.read(session.project)
@@ -58,7 +58,7 @@ def run(session: Session) -> int:
     previous = pins.previous_lock(session)
     with Pinning(session.project, cache, declaration, previous, settings, session.view.reporter()) as pinning:
         if source:
-            from lapidar.core.formats import pylock
+            from lapidar.core.languages.python.exchange import pylock
 
             plan = pylock.plan(pinning, source)
         else:

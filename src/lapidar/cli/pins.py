@@ -13,8 +13,8 @@ from lapidar.cli.view import View, human_bytes, human_count, human_path
 
 if TYPE_CHECKING:
     from lapidar.core.declaring.records import Declaration
-    from lapidar.core.pinning.flow import Options, Pinned, Pinning, Plan
-    from lapidar.core.snapshot import Snapshot
+    from lapidar.core.languages.python.pinning.session import Options, Pinned, Pinning, Plan
+    from lapidar.core.records.snapshot import Snapshot
 
 _SIGNS = {"added": "new", "removed": "gone", "newer": "newer", "older": "older", "replaced": "other file"}
 
@@ -36,14 +36,14 @@ def day(text: str) -> datetime.date:
 
 def options_of(session: Session, **more: Any) -> Options:
     """The options as parsed."""
-    from lapidar.core.pinning.flow import Options
+    from lapidar.core.languages.python.pinning.session import Options
 
     return Options(wheels_only=session.options.wheels_only, runtime=session.path("runtime"), **more)
 
 
 def previous_lock(session: Session) -> Snapshot | None:
     """The project's lockfile, if there is one."""
-    from lapidar.core import lockfile
+    from lapidar.core.records import lockfile
 
     return lockfile.read_if_there(session.project.lockfile)
 
@@ -104,7 +104,7 @@ def carry_out(
 
 def conclude(session: Session, plan: Plan, pinned: Pinned | None) -> None:
     """The last lines."""
-    from lapidar.core.snapshot import short
+    from lapidar.core.records.snapshot import short
 
     view = session.view
     if view.json:
@@ -139,7 +139,7 @@ def conclude(session: Session, plan: Plan, pinned: Pinned | None) -> None:
 
 def restore_environment(session: Session, pinned: Pinned) -> None:
     """Bring the project's environment up to what was pinned."""
-    from lapidar.core.restore import restore
+    from lapidar.core.flows.restore import restore
 
     view = session.view
     restored = restore(session.project, session.cache(), pinned.snapshot, reporter=view.reporter())
@@ -154,7 +154,7 @@ def change(session: Session, texts: Mapping[str, str]) -> int:
     """Resolve a changed declaration, and only then write it, the lockfile and the environment."""
     from lapidar.core.declaring import reading
     from lapidar.core.errors import DeclarationError
-    from lapidar.core.pinning.flow import Pinning
+    from lapidar.core.languages.python.pinning.session import Pinning
 
     project = session.project
     previous = previous_lock(session)

@@ -10,7 +10,7 @@ from lapidar.cli.main import Session
 from lapidar.cli.view import human_bytes, human_count, human_path, human_seconds
 
 if TYPE_CHECKING:
-    from lapidar.core.snapshot import Snapshot
+    from lapidar.core.records.snapshot import Snapshot
 
 DESCRIPTION = """\
 Build the environment of a lockfile from the cache alone; no network is used, but with --fetch, and then only the
@@ -55,10 +55,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core import selection
     from lapidar.core.cache.placing import Placement
-    from lapidar.core.choose import read_snapshot
-    from lapidar.core.restore import restore
+    from lapidar.core.flows.choose import read_snapshot
+    from lapidar.core.flows.restore import restore
+    from lapidar.core.records import selection
 
     options, view = session.options, session.view
     project, cache = session.project, session.cache(create=options.fetch)
@@ -119,7 +119,7 @@ def run(session: Session) -> int:
 
 def _fetch(session: Session, snapshot: Snapshot) -> None:
     from lapidar.core.declaring import reading
-    from lapidar.core.pinning.refetch import fetch_missing
+    from lapidar.core.languages.python.pinning.refetch import fetch_missing
 
     declaration = reading.read(session.project)
     fetched = fetch_missing(session.project, session.cache(), snapshot, declaration, session.view.reporter())

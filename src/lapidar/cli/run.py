@@ -32,10 +32,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core import lockfile, selection
     from lapidar.core.environment import marker
     from lapidar.core.errors import LapidarError
-    from lapidar.core.snapshot import short
+    from lapidar.core.records import lockfile, selection
+    from lapidar.core.records.snapshot import short
 
     words = session.options.words[1:] if session.options.words[:1] == ["--"] else session.options.words
     project = session.project

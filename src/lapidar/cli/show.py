@@ -13,7 +13,7 @@ from lapidar.cli.view import View, human_bytes, human_count
 
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
-    from lapidar.core.snapshot import Origin, Package, Snapshot
+    from lapidar.core.records.snapshot import Origin, Package, Snapshot
 
 DESCRIPTION = """\
 Show a lockfile to people: a summary, one layer, or one package in full."""
@@ -38,8 +38,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core import lockfile
     from lapidar.core.errors import LapidarError
+    from lapidar.core.records import lockfile
 
     options, view = session.options, session.view
     snapshot = lockfile.read(session.path("lock") or session.project.lockfile)
@@ -82,7 +82,7 @@ def run(session: Session) -> int:
 
 def _graph(session: Session, snapshot: Snapshot) -> None:
     from lapidar.core.declaring import reading
-    from lapidar.core.graph import Graph
+    from lapidar.core.languages.python.graph import Graph
 
     view = session.view
     graph = Graph.of(snapshot, reading.read(session.project), _cache_or_none(session))

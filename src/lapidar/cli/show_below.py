@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from lapidar.cli.view import View, human_bytes, human_count
 from lapidar.core.errors import LapidarError
-from lapidar.core.snapshot import Library, Snapshot
+from lapidar.core.records.snapshot import Library, Snapshot
 
 __all__ = ["conditions", "libraries", "library", "pairs", "summary", "tools"]
 

@@ -12,7 +12,7 @@ from lapidar.cli.view import human_count, human_path
 
 if TYPE_CHECKING:
     from lapidar.core.declaring.adopt import Proposal
-    from lapidar.core.survey.flow import Surveyed
+    from lapidar.core.languages.python.survey.flow import Surveyed
 
 DESCRIPTION = """\
 Make a folder a project: find out what its source needs, take over what it declares already (pyproject.toml, inline
@@ -69,9 +69,9 @@ def run(session: Session) -> int:
 def _propose(session: Session) -> Proposal:
     from lapidar.cli.pins import previous_lock
     from lapidar.core.declaring import adopt
-    from lapidar.core.environment import locate, probe
     from lapidar.core.errors import CacheError, EnvironmentUnusable
-    from lapidar.core.survey.flow import survey
+    from lapidar.core.languages.python import locate, probe
+    from lapidar.core.languages.python.survey.flow import survey
 
     project = session.project
     surveyed: Surveyed | None = None

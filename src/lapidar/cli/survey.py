@@ -11,8 +11,8 @@ from lapidar.cli.view import View, human_count, human_path
 
 if TYPE_CHECKING:
     from lapidar.core.declaring.records import Index
+    from lapidar.core.languages.python.survey.flow import Place, Row, Surveyed
     from lapidar.core.project import Project
-    from lapidar.core.survey.flow import Place, Row, Surveyed
 
 DESCRIPTION = """\
 Find out what the project's own source needs: reads every Python file, notebook and inline script block as saved on
@@ -36,10 +36,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core.environment import locate, probe
     from lapidar.core.errors import CacheError
-    from lapidar.core.index.indexes import Indexes
-    from lapidar.core.survey.flow import survey
+    from lapidar.core.languages.python import locate, probe
+    from lapidar.core.languages.python.index.indexes import Indexes
+    from lapidar.core.languages.python.survey.flow import survey
 
     view, project, options = session.view, session.project, session.options
     located = locate.locate(project, session.path("environment"))

@@ -33,8 +33,8 @@ def run(session: Session) -> int:
     from packaging.utils import canonicalize_name
 
     from lapidar.core.declaring import reading
+    from lapidar.core.languages.python.pinning.session import Pinning
     from lapidar.core.pinning import explain
-    from lapidar.core.pinning.flow import Pinning
     from lapidar.core.pinning.outlook import pinned_version
 
     view, name = session.view, canonicalize_name(session.options.name)

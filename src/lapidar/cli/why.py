@@ -12,8 +12,8 @@ from lapidar.cli.view import View, human_count
 
 if TYPE_CHECKING:
     from lapidar.core.declaring.records import Declaration, Need
-    from lapidar.core.graph import Edge, Graph
-    from lapidar.core.snapshot import Package, Snapshot
+    from lapidar.core.languages.python.graph import Edge, Graph
+    from lapidar.core.records.snapshot import Package, Snapshot
 
 DESCRIPTION = """\
 Show why a package is in the lockfile: every chain from a need of the project down to it, with the range at each step.
@@ -36,10 +36,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core import lockfile
     from lapidar.core.declaring import judge, reading
     from lapidar.core.errors import CacheError
-    from lapidar.core.graph import Graph
+    from lapidar.core.languages.python.graph import Graph
+    from lapidar.core.records import lockfile
 
     view = session.view
     need = reading.parse_need(session.options.need)
@@ -117,8 +117,8 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
 
 def _tried(session: Session, need: Need, declaration: Declaration, snapshot: Snapshot) -> list[str]:
     """What would come of asking for it."""
-    from lapidar.core.pinning.candidates import wish_of
-    from lapidar.core.pinning.flow import Pinning
+    from lapidar.core.languages.python.pinning.candidates import wish_of
+    from lapidar.core.languages.python.pinning.session import Pinning
     from lapidar.core.pinning.outlook import what_keeps_out
 
     cache = session.cache(create=True)

@@ -23,8 +23,8 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from lapidar.core.index.indexes import name_of
-from lapidar.core.index.remote_wheel import metadata_member
+from lapidar.core.languages.python.index.indexes import name_of
+from lapidar.core.languages.python.index.remote_wheel import metadata_member
 
 __all__ = ["FileFacts", "StandInIndex"]
 

@@ -9,10 +9,11 @@ from pathlib import Path
 
 import msgspec
 
-from lapidar.core import atomic, lockfile
+from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LockfileError
-from lapidar.core.snapshot import Snapshot
+from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["History", "Moment"]
 

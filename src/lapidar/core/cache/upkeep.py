@@ -9,13 +9,14 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from lapidar.core import atomic, lockfile, progress
+from lapidar.core import atomic, progress
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History, Moment
 from lapidar.core.cache.store import FILE_TIME_NS, Cache, digest_of_name
 from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.errors import LapidarError
-from lapidar.core.snapshot import Snapshot
+from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Audit", "Pruned", "Summary", "audit", "prune", "summary"]
 

@@ -11,10 +11,10 @@ from tomlkit.toml_document import TOMLDocument
 from lapidar.core.declaring import reading
 from lapidar.core.declaring.records import Declaration, Index, Need
 from lapidar.core.errors import LapidarError
+from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.languages.python.survey.flow import Surveyed
 from lapidar.core.project import Project
-from lapidar.core.snapshot import Snapshot
-from lapidar.core.standards.direct_url import without_credentials
-from lapidar.core.survey.flow import Surveyed
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Proposal", "propose", "render"]
 

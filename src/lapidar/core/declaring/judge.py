@@ -10,10 +10,10 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import InvalidVersion, Version
 
 from lapidar.core.declaring.records import Declaration
-from lapidar.core.graph import Graph
-from lapidar.core.pinning.target import Target
-from lapidar.core.snapshot import Snapshot
-from lapidar.core.standards.metadata import applies
+from lapidar.core.languages.python.graph import Graph
+from lapidar.core.languages.python.pinning.target import Target
+from lapidar.core.languages.python.standards.metadata import applies
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Drift", "drift", "overrides"]
 

@@ -22,10 +22,10 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
 from packaging.version import InvalidVersion, Version
 
-from lapidar.core.declaring import listed
 from lapidar.core.declaring.records import Declaration, Declared, Index, Need, Override
 from lapidar.core.errors import DeclarationError
-from lapidar.core.standards.direct_url import without_credentials
+from lapidar.core.languages.python.declaring import lists as listed
+from lapidar.core.languages.python.standards.direct_url import without_credentials
 
 __all__ = ["DECLARATION_NAME", "PYPROJECT_NAME", "load", "of_lists", "of_script", "parse_need", "read", "user_file"]
 

@@ -21,8 +21,6 @@ from lapidar.core.environment.manifest import digest_of
 
 __all__ = ["keep", "kept"]
 
-_GENERATORS = ("environment", "layers", "standards")
-
 
 def _path(cache: Cache, snapshot_id: str, manner: str) -> Path:
     # Generated files follow from the snapshot, from what generates them, and from the manner.
@@ -33,8 +31,7 @@ def _path(cache: Cache, snapshot_id: str, manner: str) -> Path:
 def _code() -> str:
     """The state of the modules that generate files: who works on them has one version for many states."""
     core = Path(__file__).parents[1]
-    modules = [core / "assemble.py", *(one for name in _GENERATORS for one in (core / name).glob("*.py"))]
-    return str(max(os.stat(one).st_mtime_ns for one in modules))
+    return str(max(os.stat(one).st_mtime_ns for one in core.rglob("*.py")))
 
 
 def kept(cache: Cache, snapshot_id: str, manner: str) -> Assembled | None:

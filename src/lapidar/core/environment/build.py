@@ -22,7 +22,7 @@ from lapidar.core.cache.trees import EXECUTABLE
 from lapidar.core.environment import manifest, marker
 from lapidar.core.environment.listing import CACHED, EXECUTABLE_KINDS, LINK, Assembled, Row
 from lapidar.core.progress import Progress
-from lapidar.core.snapshot import Snapshot
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Builder"]
 

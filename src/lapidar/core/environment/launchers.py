@@ -16,7 +16,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 from lapidar.core.environment import marker
-from lapidar.core.standards.entry_points import Script
+from lapidar.core.languages.python.standards.entry_points import Script
 
 __all__ = ["Host", "Private", "entry_point", "interpreter", "program", "script", "starter", "tool"]
 

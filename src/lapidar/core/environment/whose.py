@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from lapidar.core.errors import LapidarError
-from lapidar.core.snapshot import Snapshot
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["HOST", "PRIVATE", "whose_libraries"]
 

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from lapidar.core import numerics
 from lapidar.core.environment import kept as kept_files
 from lapidar.core.environment import marker
 from lapidar.core.errors import LapidarError
-from lapidar.core.snapshot import Conditions
+from lapidar.core.layers import numerics
+from lapidar.core.records.snapshot import Conditions
 from lapidar.core.system import processor
 
 if TYPE_CHECKING:  # a run is not to load what reads declarations

@@ -17,7 +17,7 @@ from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.environment import kept as kept_files
 from lapidar.core.environment import marker, walk
-from lapidar.core.snapshot import Libraries, Library
+from lapidar.core.records.snapshot import Libraries, Library
 from lapidar.core.system import companions, owners
 from lapidar.core.system.elf import Elf
 from lapidar.core.system.loader import HWCAPS, Loader, System

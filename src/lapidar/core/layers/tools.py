@@ -19,7 +19,7 @@ from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.environment import kept as kept_files
 from lapidar.core.environment import manifest, marker, walk
 from lapidar.core.layers.libraries import Object
-from lapidar.core.snapshot import Tool
+from lapidar.core.records.snapshot import Tool
 from lapidar.core.system import owners
 
 __all__ = ["FOLDER", "KEPT", "Observed", "ObservedTool", "folder_of", "kept", "lives_off_paths", "observe", "place"]

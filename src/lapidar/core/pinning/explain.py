@@ -7,8 +7,8 @@ from collections.abc import Iterable, Sequence
 from packaging.version import Version
 
 from lapidar.core.errors import Conflict
-from lapidar.core.index.indexes import Indexes
-from lapidar.core.pinning.candidates import Candidates
+from lapidar.core.languages.python.index.indexes import Indexes
+from lapidar.core.languages.python.pinning.candidates import Candidates
 from lapidar.core.pinning.solver import Fact, Solver, Unsolvable, Wish
 
 __all__ = ["conflict", "sentences", "unknown"]

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from packaging.specifiers import SpecifierSet
 from packaging.version import InvalidVersion, Version
 
-from lapidar.core.pinning.candidates import Candidates
+from lapidar.core.languages.python.pinning.candidates import Candidates
+from lapidar.core.languages.python.pinning.session import Pinning
 from lapidar.core.pinning.explain import sentences
-from lapidar.core.pinning.flow import Pinning
 from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
 
 __all__ = ["Row", "outlook", "pinned_version", "what_keeps_out"]

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import msgspec
 
-from lapidar.core.snapshot import Library, Snapshot
+from lapidar.core.records.snapshot import Library, Snapshot
 from lapidar.core.system import elf
 from lapidar.core.system.loader import HWCAPS, Loader, System
 

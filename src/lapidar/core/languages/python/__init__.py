@@ -1,0 +1,1 @@
+"""Python: interpreters, distributions, wheels, byte-code, markers, indexes, source."""

@@ -1,0 +1,149 @@
+"""Build a source tree: build needs pinned -> environment restored -> hooks called in it -> wheel -> tree.
+
+Source distributions and pyproject.toml, https://packaging.python.org/en/latest/specifications/pyproject-toml/; the
+hooks are those of PEP 517, called through the standard caller.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import subprocess
+import tomllib
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from packaging.requirements import InvalidRequirement, Requirement
+from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, HookMissing
+
+from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
+from lapidar.core.errors import LapidarError, PackageBroken
+from lapidar.core.project import Project
+from lapidar.core.records.snapshot import Runtime, Snapshot
+
+__all__ = ["BuildFailed", "Builder", "Workplace"]
+
+_OLD_STYLE: Mapping[str, Any] = {"requires": ["setuptools>=40.8"], "build-backend": "setuptools.build_meta:__legacy__"}
+_LINES_SHOWN = 6
+
+# Pins build needs and restores them into a folder; gives the snapshot of what is there.
+Workplace = Callable[[Sequence[Requirement], Path], Snapshot]
+
+
+class BuildFailed(LapidarError):
+    """A package could not be built from its source."""
+
+
+class Builder:
+    """Builds source trees for one runtime.
+
+    Args:
+        project: whose own folder keeps the log of a build that failed.
+    """
+
+    def __init__(self, cache: Cache, runtime: Runtime, workplace: Workplace, project: Project) -> None:
+        self._cache = cache
+        self._runtime = runtime
+        self._workplace = workplace
+        self._project = project
+
+    def key(self, source_sha256: str) -> str:
+        """Under what the cache keeps what came of a source: the same source under another runtime is another."""
+        return hashlib.sha256(f"built {source_sha256} {self._runtime.tree}".encode()).hexdigest()
+
+    def wheel(self, source: Path, label: str, work: Path) -> tuple[Path, list[str]]:
+        """Build a wheel.
+
+        Args:
+            source: the folder of the source.
+            label: what it is, for people.
+            work: an empty folder to work in.
+
+        Returns:
+            The wheel, and what it was built with, "name version tree" each.
+
+        Raises:
+            BuildFailed: with the last lines of what the build said, and where the rest is.
+        """
+        system = self._build_system(source, label)
+        requires = self._requirements(system.get("requires", ()), label)
+        log = work / "log"
+        room = work / "room"
+        snapshot = self._workplace(requires, room)
+        try:
+            hooks = self._hooks(source, system, room, log)
+            more = self._requirements(hooks.get_requires_for_build_wheel(), label)
+            if more:
+                room = work / "room-2"
+                snapshot = self._workplace([*requires, *more], room)
+                hooks = self._hooks(source, system, room, log)
+            wheels = work / "wheels"
+            wheels.mkdir()
+            name = hooks.build_wheel(str(wheels))
+        except (subprocess.CalledProcessError, BackendUnavailable, HookMissing, OSError) as error:
+            raise self._failed(label, log, error) from error
+        made = [f"{package.name} {package.version} {package.tree}" for package in snapshot.package]
+        return wheels / name, made
+
+    def _build_system(self, source: Path, label: str) -> Mapping[str, Any]:
+        path = source / "pyproject.toml"
+        if not path.is_file():
+            if not (source / "setup.py").is_file():
+                raise PackageBroken(f"{label} cannot be built", why="it has no pyproject.toml and no setup.py")
+            return _OLD_STYLE
+        try:
+            told = tomllib.loads(path.read_text("utf-8")).get("build-system")
+        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+            raise PackageBroken(f"The pyproject.toml of {label} cannot be read", why=str(error)) from error
+        if not isinstance(told, dict):
+            return _OLD_STYLE
+        return {"build-backend": _OLD_STYLE["build-backend"], **told}
+
+    def _requirements(self, texts: Sequence[str], label: str) -> list[Requirement]:
+        try:
+            return [Requirement(text) for text in texts]
+        except InvalidRequirement as error:
+            raise PackageBroken(f"What {label} needs to be built cannot be read", why=str(error)) from error
+
+    def _hooks(self, source: Path, system: Mapping[str, Any], room: Path, log: Path) -> BuildBackendHookCaller:
+        environment = {
+            **{name: value for name, value in os.environ.items() if not name.startswith(("PYTHON", "VIRTUAL_ENV"))},
+            "PATH": f"{room}/bin{os.pathsep}{os.environ.get('PATH', os.defpath)}",
+            # What would make two builds of one source differ.
+            "SOURCE_DATE_EPOCH": str(FILE_TIME_SECONDS),
+            "PYTHONHASHSEED": "0",
+            "PYTHONNOUSERSITE": "1",
+        }
+
+        def run(command: Sequence[str], cwd: str | None = None, extra_environ: Mapping[str, str] | None = None) -> None:
+            with open(log, "ab") as stream:
+                subprocess.run(
+                    command,
+                    cwd=cwd,
+                    env={**environment, **(extra_environ or {})},
+                    stdin=subprocess.DEVNULL,
+                    stdout=stream,
+                    stderr=subprocess.STDOUT,
+                    check=True,
+                )
+
+        return BuildBackendHookCaller(
+            str(source),
+            system["build-backend"],
+            backend_path=system.get("backend-path"),
+            runner=run,  # type: ignore[arg-type]  # its protocol names what is passed by keyword
+            python_executable=str(room / "bin" / "python"),
+        )
+
+    def _failed(self, label: str, log: Path, error: Exception) -> BuildFailed:
+        text = log.read_text("utf-8", "replace") if log.exists() else ""
+        self._project.make_own_folder()
+        kept = self._project.own_folder / f"build-{label.replace(' ', '-').replace('/', '-')}.log"
+        kept.write_text(text or str(error), "utf-8")
+        last = [line.rstrip() for line in text.strip().splitlines() if line.strip()][-_LINES_SHOWN:] or [str(error)]
+        return BuildFailed(
+            f"{label} could not be built from its source",
+            why="\n  ".join(["its last lines:", *last]),
+            remedy=f"All that it said is in {kept}; --wheels-only chooses among what needs no building.",
+        )

@@ -1,0 +1,134 @@
+"""Source trees: unpacked from a source distribution, or checked out of version control."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+import tarfile
+import zipfile
+from pathlib import Path
+from typing import NamedTuple
+from urllib.parse import parse_qs, urldefrag, urlsplit
+
+from lapidar.core.errors import LapidarError, PackageBroken
+from lapidar.core.languages.python.standards.direct_url import without_credentials
+
+__all__ = ["Checkout", "checked_out", "parse_version_control", "unpacked"]
+
+_MOST_BYTES = 4_000_000_000
+_COMMIT = re.compile(r"^[0-9a-f]{40}([0-9a-f]{24})?$")
+_GIT_TIMEOUT_SECONDS = 600
+
+
+def unpacked(archive: Path, file_name: str, target: Path) -> Path:
+    """Unpack a source distribution (Source distribution format).
+
+    Returns:
+        The folder of its source.
+
+    Raises:
+        PackageBroken: it is no archive, or holds what must not be (paths outside itself, devices).
+    """
+    target.mkdir(parents=True)
+    try:
+        if file_name.endswith(".zip"):
+            _unzip(archive, target, file_name)
+        else:
+            with tarfile.open(archive) as tar:
+                if sum(member.size for member in tar) > _MOST_BYTES:
+                    raise PackageBroken(f"{file_name} unpacks to more than {_MOST_BYTES:,} bytes")
+                tar.extractall(target, filter="data")
+    except (tarfile.TarError, zipfile.BadZipFile, EOFError, OSError) as error:
+        raise PackageBroken(f"{file_name} cannot be unpacked", why=str(error), remedy="Do not use it.") from error
+    folders = [path for path in target.iterdir() if path.is_dir()]
+    return folders[0] if len(folders) == 1 else target
+
+
+def _unzip(archive: Path, target: Path, file_name: str) -> None:
+    with zipfile.ZipFile(archive) as content:
+        for info in content.infolist():
+            if info.filename.startswith("/") or ".." in info.filename.split("/"):
+                raise PackageBroken(f"{file_name} holds a path outside itself: {info.filename!r}")
+        if sum(info.file_size for info in content.infolist()) > _MOST_BYTES:
+            raise PackageBroken(f"{file_name} unpacks to more than {_MOST_BYTES:,} bytes")
+        content.extractall(target)
+
+
+class Checkout(NamedTuple):
+    """A reference to a repository: ``git+https://packages.example/repository@revision#subdirectory=folder``."""
+
+    url: str
+    revision: str
+    subdirectory: str
+
+    @property
+    def shown(self) -> str:
+        """The address without secrets."""
+        return without_credentials(self.url)
+
+
+def parse_version_control(reference: str) -> Checkout | None:
+    """A direct reference to a repository (Version specifiers specification, direct references); None for others."""
+    plain, fragment = urldefrag(reference)
+    if not plain.startswith("git+"):
+        return None
+    plain = plain.removeprefix("git+")
+    parts = urlsplit(plain)
+    path, at, revision = parts.path.rpartition("@")
+    if not at:
+        path, revision = parts.path, ""
+    url = parts._replace(path=path).geturl()
+    return Checkout(url, revision, parse_qs(fragment).get("subdirectory", [""])[0])
+
+
+def checked_out(wanted: Checkout, target: Path) -> str:
+    """Check a commit out, with `git` itself.
+
+    Returns:
+        The commit's full name.
+
+    Raises:
+        LapidarError: git is not here, or cannot get it.
+    """
+    if shutil.which("git") is None:
+        raise LapidarError("git is not installed", remedy="Install git to use packages from version control.")
+    target.mkdir(parents=True)
+    _git(target, wanted, "init", "--quiet")
+    revision = wanted.revision or "HEAD"
+    try:
+        _git(target, wanted, "fetch", "--quiet", "--depth", "1", wanted.url, revision)
+    except LapidarError:
+        # Some hosts give single commits by name only where a branch ends: then all of it.
+        _git(target, wanted, "fetch", "--quiet", wanted.url, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
+        _git(target, wanted, "checkout", "--quiet", "--detach", revision)
+    else:
+        _git(target, wanted, "checkout", "--quiet", "--detach", "FETCH_HEAD")
+    commit = _git(target, wanted, "rev-parse", "HEAD").strip()
+    if _COMMIT.match(wanted.revision) and commit != wanted.revision:
+        raise LapidarError(f"{wanted.shown} gave commit {commit} for {wanted.revision}")
+    return commit
+
+
+def _git(folder: Path, wanted: Checkout, *words: str) -> str:
+    try:
+        done = subprocess.run(
+            ["git", "-c", "advice.detachedHead=false", "-c", "protocol.ext.allow=never", *words],
+            cwd=folder,
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            errors="replace",
+            timeout=_GIT_TIMEOUT_SECONDS,
+            check=False,
+        )
+    except subprocess.TimeoutExpired as error:
+        raise LapidarError(f"{wanted.shown} does not answer within {_GIT_TIMEOUT_SECONDS} s") from error
+    if done.returncode != 0:
+        last = (done.stderr.strip().splitlines() or ["no reason given"])[-1].replace(wanted.url, wanted.shown)
+        raise LapidarError(
+            f"{wanted.shown} at {wanted.revision or 'its newest commit'} cannot be checked out",
+            why=last,
+            remedy="Look at the address and the revision. Nothing was changed.",
+        )
+    return done.stdout

@@ -1,0 +1,153 @@
+"""Byte-code: compiled once per tree and runtime, kept in the cache beside the tree, placed with it.
+
+It stays valid because every cached file has one fixed modification time, which is what byte-code is checked
+by (PEP 552). The name compiled into it is the path in the tree, so it holds no path of any machine; the
+runtime puts the real one in when it loads it.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from queue import SimpleQueue
+
+from lapidar.core import progress
+from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
+from lapidar.core.cache.stowing import Draft, stow
+from lapidar.core.cache.trees import LINK, Entry, Tree
+from lapidar.core.errors import EnvironmentUnusable
+from lapidar.core.records.snapshot import Runtime
+
+__all__ = ["Compiler", "bytecode_of"]
+
+_WORKERS = os.cpu_count() or 1
+
+
+def _tag(runtime: Runtime) -> str:
+    """The runtime's tag in names of byte-code: ``cpython-311``."""
+    major, minor = runtime.version.split(".")[:2]
+    threads = "t" if runtime.executable.endswith("t") else ""  # the free-threaded build has its own
+    return f"{runtime.implementation}-{major}{minor}{threads}"
+
+
+def _sources(tree: Tree) -> Iterator[Entry]:
+    for entry in tree:
+        if entry.path.endswith(".py") and entry.kind != LINK and entry.path.startswith(("site/", "lib/")):
+            yield entry
+
+
+def bytecode_of(cache: Cache, runtime: Runtime, tree_digest: str) -> Tree | None:
+    """The byte-code of a tree, where it was compiled before."""
+    return cache.bytecode(tree_digest, f"{_tag(runtime)}-{runtime.version}")
+
+
+class Compiler:
+    """Compiles trees with a restored interpreter.
+
+    Args:
+        cache: in use by the caller, and writable.
+        runtime: the runtime whose byte-code it is.
+        interpreter: its launcher, able to run.
+    """
+
+    def __init__(self, cache: Cache, runtime: Runtime, interpreter: Path) -> None:
+        self._cache = cache
+        self._runtime = runtime
+        self._interpreter = interpreter
+
+    def compile(self, trees: dict[str, Tree], reporter: progress.Progress) -> dict[str, Tree]:
+        """Compile the sources of trees and keep the byte-code in the cache.
+
+        Args:
+            trees: by their digests.
+
+        Returns:
+            The byte-code of each, by the same digests.
+
+        Raises:
+            EnvironmentUnusable: the interpreter does not run on this machine.
+        """
+        jobs = [(digest, entry) for digest, tree in trees.items() for entry in _sources(tree)]
+        with self._cache.work_folder() as work:
+            done = self._run(jobs, work.path, reporter)
+            drafts: dict[str, list[Draft]] = {digest: [] for digest in trees}
+            for number, (digest, entry) in enumerate(jobs):
+                target = f"{work.path}/{number}"
+                if target in done:
+                    drafts[digest].append(Draft(self._path(entry.path), target))
+            stowed = stow(self._cache, drafts, None, progress.Silent())
+        version = f"{_tag(self._runtime)}-{self._runtime.version}"
+        for digest, result in stowed.items():
+            self._cache.put_bytecode(digest, version, result.tree)
+        return {digest: result.tree for digest, result in stowed.items()}
+
+    def _path(self, source: str) -> str:
+        folder, _, name = source.rpartition("/")
+        return f"{folder}/__pycache__/{name.removesuffix('.py')}.{_tag(self._runtime)}.pyc"
+
+    def _run(self, jobs: Sequence[tuple[str, Entry]], work: Path, reporter: progress.Progress) -> set[str]:
+        """Share the sources out to one process a processor; gives the targets that were written."""
+        lines = [
+            (entry.bytes, json.dumps([self._cache.entry_path(entry), entry.path, entry.bytes, f"{work}/{number}"]))
+            for number, (_, entry) in enumerate(jobs)
+        ]
+        lines.sort(reverse=True)  # dealt out by size, so that all end at about the same time
+        shares = [[line for _, line in lines[start::_WORKERS]] for start in range(_WORKERS)]
+        finished: SimpleQueue[str | None] = SimpleQueue()
+        done = set()
+        with (
+            progress.task(reporter, "Compiling byte-code", len(lines), "files"),
+            ThreadPoolExecutor(_WORKERS) as pool,
+        ):
+            running = [pool.submit(self._run_share, share, finished) for share in shares]
+            for target in _until_all(finished, len(shares)):
+                reporter.advance(1)
+                done.add(target)
+            for share in running:
+                share.result()
+        return done
+
+    def _run_share(self, share: list[str], finished: SimpleQueue[str | None]) -> None:
+        script = Path(__file__).with_name("_compiled.py").read_text("utf-8")
+        command = [str(self._interpreter), "-I", "-S", "-B", "-c", script, str(FILE_TIME_SECONDS)]
+        try:
+            process = subprocess.Popen(
+                command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            )
+            with ThreadPoolExecutor(1) as writer, process:
+                assert process.stdin and process.stdout and process.stderr
+                writer.submit(_feed, process, share)
+                for line in process.stdout:
+                    finished.put(line.rstrip("\n"))
+                said = process.stderr.read()
+            if process.returncode != 0:
+                raise EnvironmentUnusable(
+                    "The restored interpreter does not run on this machine",
+                    why=(said.strip().splitlines() or [f"exit code {process.returncode}"])[-1],
+                    remedy="Restore on a machine with a system like the one it was captured on.",
+                )
+        finally:
+            finished.put(None)
+
+
+def _feed(process: subprocess.Popen[str], share: list[str]) -> None:
+    assert process.stdin
+    try:
+        process.stdin.write("".join(line + "\n" for line in share))
+        process.stdin.close()
+    except BrokenPipeError:
+        pass  # it ended early; its exit code tells
+
+
+def _until_all(finished: SimpleQueue[str | None], shares: int) -> Iterator[str]:
+    """What the shares report, until each has ended."""
+    while shares:
+        item = finished.get()
+        if item is None:
+            shares -= 1
+        else:
+            yield item

@@ -1,0 +1,1 @@
+"""Where Python's own files say what a project needs."""

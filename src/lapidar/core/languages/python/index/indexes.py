@@ -1,0 +1,237 @@
+"""All indexes of a project as one: which to ask for a name, the pages, the metadata, the files."""
+
+from __future__ import annotations
+
+import difflib
+import fnmatch
+import hashlib
+import os
+import re
+import zipfile
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from functools import lru_cache
+from pathlib import Path
+
+from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring.reading import DECLARATION_NAME, user_file
+from lapidar.core.declaring.records import Index
+from lapidar.core.errors import IndexTrouble
+from lapidar.core.languages.python.index import page, remote_wheel
+from lapidar.core.languages.python.index.page import File, local_path
+from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.languages.python.standards.wheel import BROKEN_ARCHIVE
+from lapidar.core.net.fetching import Fetched
+from lapidar.core.net.http import AT_ONCE, Client
+
+_MOST_NAMES_BYTES = 8_000_000
+
+__all__ = ["Indexes", "NoMetadata", "name_of"]
+
+
+class NoMetadata(Exception):
+    """What a file needs cannot be known; says why."""
+
+
+_normalised = lru_cache(maxsize=8192)(canonicalize_name)
+
+
+def name_of(file_name: str) -> str | None:
+    """The normalised name of the distribution that a file is of; None where its name has not the standard's form."""
+    if file_name.endswith(".whl"):
+        # Taken apart by hand: pages have thousands of names. What is chosen is parsed by the standard's rules later.
+        name, dash, _ = file_name.partition("-")
+        return _normalised(name) if dash else None
+    try:
+        return parse_sdist_filename(file_name)[0]
+    except InvalidSdistFilename:
+        return None
+
+
+class Indexes:
+    """The indexes that a project may use.
+
+    Pages and metadata are asked for ahead, several at once, by threads; what they bring is taken up in the order in
+    which it is wanted, so nothing depends on who answers first.
+
+    Args:
+        cache: keeps answers and files on their way; without it only pages and metadata can be had.
+    """
+
+    def __init__(self, indexes: Sequence[Index], cache: Cache | None) -> None:
+        self.indexes = tuple(indexes)
+        self.cache = cache
+        self.client = Client(cache.root / "index" if cache and cache.writable else None)
+        self._pages: dict[str, Future[list[File]]] = {}
+        self._metadata: dict[str, Future[bytes]] = {}
+        self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="index")
+
+    def close(self) -> None:
+        """Ask for nothing more."""
+        self._pool.shutdown(cancel_futures=True)
+
+    def __enter__(self) -> Indexes:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    # ---- pages
+
+    def of_name(self, name: str) -> list[Index]:
+        """Where a name is looked for: where it is assigned to, and only there; else wherever not only certain names
+        are looked for."""
+        assigned = [
+            index
+            for index in self.indexes
+            if any(fnmatch.fnmatchcase(name, one) for one in (*index.only, *index.claims))
+        ]
+        return assigned or [index for index in self.indexes if not index.only]
+
+    def require_any(self) -> None:
+        """Raises: IndexTrouble: none is configured."""
+        if not self.indexes:
+            raise IndexTrouble(
+                "No package index is configured, and lapidar asks no host that you did not name",
+                remedy=f'Write [index] main = "https://packages.example/simple" (or the path of a folder of wheels) '
+                f"into {DECLARATION_NAME} or {user_file()}, or set LAPIDAR_INDEX.",
+            )
+
+    def ask_ahead(self, names: Iterable[str]) -> None:
+        """The pages of these names will be wanted."""
+        for name in names:
+            if name not in self._pages:
+                self._pages[name] = self._pool.submit(self._page, name)
+
+    def files(self, name: str) -> list[File]:
+        """Every file of a name, from the first index that has any.
+
+        Raises:
+            IndexTrouble: an index cannot be used.
+        """
+        self.require_any()
+        self.ask_ahead([name])
+        return self._pages[name].result()
+
+    def _page(self, name: str) -> list[File]:
+        for index in self.of_name(name):
+            files = self._page_of(index, name)
+            if files:
+                return [file for file in files if name_of(file.name) == name]
+        return []
+
+    def _page_of(self, index: Index, name: str) -> list[File]:
+        folder = local_path(index.address)
+        if folder is not None:
+            return list(_in_folder(folder, name, without_credentials(index.address)))
+        url = f"{index.address}/{name}/"
+        answer = self.client.get(url, accept=page.ACCEPT)
+        if answer.status in (404, 410):
+            return []
+        shown = without_credentials(index.address)
+        return page.parse(answer.body, answer.headers.get("content-type", ""), answer.url, shown)
+
+    def near(self, name: str, *, likeness: float = 0.7, most_bytes: int = _MOST_NAMES_BYTES) -> list[str]:
+        """Names like one that no index has. Asks for the list of all names, up to `most_bytes` of it.
+
+        Args:
+            likeness: from 0 (any name) to 1 (the same).
+        """
+        names: set[str] = set()
+        for index in self.of_name(name):
+            folder = local_path(index.address)
+            try:
+                names |= set(_names_in(folder) if folder else self._names_of(index, most_bytes))
+            except (IndexTrouble, OSError):
+                continue
+        return difflib.get_close_matches(name, sorted(names), n=3, cutoff=likeness)
+
+    def _names_of(self, index: Index, most_bytes: int) -> Iterator[str]:
+        with self.client.stream(f"{index.address}/", {"Accept": page.ACCEPT}) as response:
+            text = response.read(most_bytes, decode_content=True).decode("utf-8", "replace")
+        for found in re.finditer(r'"name":\s*"([^"]+)"|<a [^>]*>\s*([^<]+?)\s*</a>', text):
+            yield canonicalize_name(found[1] or found[2])
+
+    # ---- metadata
+
+    def metadata_ahead(self, file: File) -> None:
+        """The metadata of this file will be wanted."""
+        if file.url not in self._metadata:
+            self._metadata[file.url] = self._pool.submit(self._metadata_of, file)
+
+    def metadata(self, file: File) -> bytes:
+        """The METADATA of a wheel: served beside it, or read out of it in pieces, or in the last resort out of the
+        whole.
+
+        Raises:
+            NoMetadata: it is not a wheel, or a broken one.
+            IndexTrouble: the index cannot be used.
+        """
+        self.metadata_ahead(file)
+        return self._metadata[file.url].result()
+
+    def _metadata_of(self, file: File) -> bytes:
+        try:
+            path = local_path(file.url)
+            if path is not None:
+                with open(path, "rb") as stream:
+                    return remote_wheel.metadata_in(stream)
+            served = self._served(file) if file.has_metadata else None
+            if served is not None:
+                return served
+            try:
+                return remote_wheel.remote_metadata(self.client, file.url)
+            except remote_wheel.NoRanges:
+                with self.fetched(file) as whole, open(whole, "rb") as stream:
+                    return remote_wheel.metadata_in(stream)
+        except (*BROKEN_ARCHIVE, OSError) as error:
+            raise NoMetadata(f"{file.name} is broken: {error}") from error
+
+    def _served(self, file: File) -> bytes | None:
+        """The METADATA beside a file; None where there is none after all."""
+        answer = self.client.get(file.url + ".metadata", forever=True)
+        if answer.status != 200:
+            return None
+        if file.metadata_sha256 and hashlib.sha256(answer.body).hexdigest() != file.metadata_sha256:
+            raise NoMetadata(f"the metadata of {file.name} is not what its index promises")
+        return answer.body
+
+    def members(self, file: File) -> list[str]:
+        """The paths in a wheel.
+
+        Raises:
+            remote_wheel.NoRanges: the host gives no pieces of files, and this is not worth the whole.
+            zipfile.BadZipFile: it is no wheel.
+        """
+        path = local_path(file.url)
+        with zipfile.ZipFile(path or remote_wheel.RemoteFile(self.client, file.url)) as archive:
+            return archive.namelist()
+
+    # ---- files
+
+    def fetched(self, file: File) -> Fetched:
+        """The file itself, verified, on this machine while it is used."""
+        assert self.cache is not None, "files need a cache to lie in"
+        return Fetched(self.client, file, self.cache)
+
+
+def _names_in(folder: Path) -> Iterator[str]:
+    for entry in os.listdir(folder):
+        yield name_of(entry) or canonicalize_name(entry)
+
+
+def _in_folder(folder: Path, name: str, index: str) -> Iterator[File]:
+    """The files of a name in a folder: of wheels and source distributions, or of pages as an index has them."""
+    if not folder.is_dir():
+        raise IndexTrouble(f"There is no folder {folder}", remedy="Look at its path in [index] or LAPIDAR_INDEX.")
+    html = folder / name / "index.html"
+    if html.is_file():
+        yield from page.of_html(html.read_text("utf-8", "replace"), html.as_uri(), index)
+        return
+    for entry in sorted(os.listdir(folder)):
+        # Cheaper than parsing every name in a folder of hundreds.
+        if canonicalize_name(entry).startswith(name) and name_of(entry) == name:
+            path = folder / entry
+            yield File(name=entry, url=path.as_uri(), bytes=path.stat().st_size, index=index)

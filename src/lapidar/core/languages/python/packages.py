@@ -1,0 +1,546 @@
+"""The packages layer: every distribution an environment sees, and the files that belong to none."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from urllib.parse import unquote, urlsplit
+
+import msgspec
+from packaging.utils import canonicalize_name
+
+from lapidar.core.cache.stowing import Draft, Stowed
+from lapidar.core.cache.trees import Entry, Tree
+from lapidar.core.environment import manifest, marker, walk
+from lapidar.core.errors import PackageBroken, unreadable
+from lapidar.core.languages.python import editable, startup
+from lapidar.core.languages.python import runtime as runtime_layer
+from lapidar.core.languages.python.probe import Answer
+from lapidar.core.languages.python.standards import direct_url, entry_points, layout, record
+from lapidar.core.languages.python.standards.metadata import Metadata, needed
+from lapidar.core.project import Project
+from lapidar.core.records.snapshot import Kept, Origin, Package, Remainder, Runtime
+from lapidar.core.system import owners
+
+__all__ = ["Observed", "ObservedPackage", "observe", "place", "place_of"]
+
+_SITE_SUFFIX = re.compile(r"/(?:local/)?lib(?:64)?/python[0-9.]*[a-z]?/(?:site|dist)-packages$")
+_PRIVATE = marker.PRIVATE + "/"
+_METADATA_SUFFIXES = (".dist-info", ".egg-info")  # in the order of preference
+
+
+@dataclass(frozen=True, slots=True)
+class SiteFolder:
+    """A folder of packages: where it is, the prefix it belongs to, and the files in it (path -> is a link)."""
+
+    path: str
+    prefix: str
+    files: dict[str, bool]
+
+
+@dataclass(slots=True)
+class ObservedPackage:
+    """A distribution as found.
+
+    Attributes:
+        recorded: what its RECORD says of its files: tree path -> sha256 in hex.
+        gone: files that its RECORD lists and that are not there.
+        kept: what a restored environment says of it.
+    """
+
+    metadata: Metadata
+    drafts: list[Draft]
+    origin: Origin
+    requested: bool
+    kept: Kept
+    recorded: dict[str, str] = field(default_factory=dict)
+    gone: list[str] = field(default_factory=list)
+
+    @property
+    def label(self) -> str:
+        return f"{self.metadata.name} {self.metadata.version}"
+
+    def edited(self, stowed: Stowed) -> list[str]:
+        """The files that are not what its RECORD says: edited after installation."""
+        return [
+            entry.path.partition("/")[2]
+            for entry in stowed.tree
+            if self.recorded.get(entry.path, entry.content) != entry.content
+        ]
+
+
+@dataclass(slots=True)
+class Observed:
+    """All packages of an environment as found.
+
+    Attributes:
+        claimed: the absolute paths that belong to a package.
+        remainder: the drafts of what belongs to none.
+        warnings: what the user should know, one sentence each.
+        notes: what was left out.
+    """
+
+    packages: list[ObservedPackage] = field(default_factory=list)
+    claimed: set[str] = field(default_factory=set)
+    remainder: list[Draft] = field(default_factory=list)
+    warnings: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+    def records(self, stowed: dict[str, Stowed], markers: dict[str, str]) -> tuple[Package, ...]:
+        """The records of all packages, once they are stowed under their labels."""
+        requested = {package.metadata.name for package in self.packages if package.requested}
+        extras = {package.metadata.name: package.kept.extras for package in self.packages}
+        needs = needed([package.metadata for package in self.packages], markers, requested, extras)
+        # Where no installer wrote down what was asked for, it is what nothing else needs.
+        wanted = requested or set(needs) - {target for targets in needs.values() for target in targets}
+        records = []
+        for package in self.packages:
+            tree = stowed[package.label].tree
+            records.append(
+                Package(
+                    language="python",
+                    name=package.metadata.name,
+                    version=package.metadata.version,
+                    tree=tree.digest,
+                    files=len(tree),
+                    bytes=tree.total_bytes,
+                    requires=needs[package.metadata.name],
+                    wanted=package.metadata.name in wanted and not package.kept.only_groups,
+                    origin=package.origin,
+                    groups=package.kept.groups,
+                    extras=package.kept.extras,
+                    built_with=package.kept.built_with,
+                )
+            )
+        return tuple(sorted(records, key=lambda package: package.name))
+
+    def remainder_record(self, stowed: Stowed) -> Remainder:
+        """The record of what belongs to no package."""
+        tree = stowed.tree
+        top = {entry.path.split("/")[1] for entry in tree}
+        return Remainder("python", tree.digest, len(tree), tree.total_bytes, tuple(sorted(top)))
+
+
+def observe(answer: Answer, project: Project, *, skip_outside: bool = False) -> Observed:
+    """Find all packages that an environment sees.
+
+    Args:
+        answer: what its interpreter said.
+        project: tells an editable package of the project from one outside.
+        skip_outside: leave out files that a RECORD lists outside the environment, instead of refusing.
+
+    Raises:
+        PackageBroken: a package's own records cannot be read, or point outside the environment.
+    """
+    return _Observer(answer, project, skip_outside).run()
+
+
+def _site_folders(answer: Answer) -> list[SiteFolder]:
+    paths = [path for path in answer.path if path not in answer.stdlib and _is_site(path)]
+    if answer.user_folder and answer.user_folder not in paths:
+        # A plain start has it after the virtual environment's own folder and before those of the base.
+        own = [path for path in paths if answer.prefix != answer.base_prefix and path.startswith(answer.prefix + "/")]
+        paths.insert(len(own), answer.user_folder)
+    folders = []
+    for path in dict.fromkeys(paths):
+        files = {file.source: file.link for file in walk.walk(path, _no_bytecode)}
+        folders.append(SiteFolder(path, _prefix_of(path), files))
+    return folders
+
+
+def _is_site(path: str) -> bool:
+    if not os.path.isdir(path):
+        return False
+    return bool(_SITE_SUFFIX.search(path)) or any(name.endswith(".dist-info") for name in os.listdir(path))
+
+
+def _prefix_of(site: str) -> str:
+    matched = _SITE_SUFFIX.search(site)
+    return site[: matched.start()] if matched else site
+
+
+def _no_bytecode(path: str, folder: bool) -> bool:
+    return not (folder and path.endswith("__pycache__"))
+
+
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """A distribution's metadata, where it lies, and how it was read."""
+
+    site: SiteFolder
+    path: str
+    metadata: Metadata
+
+    def text(self, name: str) -> str | None:
+        """A file beside the metadata."""
+        try:
+            return Path(self.path, name).read_text("utf-8", "replace")
+        except (OSError, NotADirectoryError):
+            return None
+
+
+class _Observer:
+    def __init__(self, answer: Answer, project: Project, skip_outside: bool) -> None:
+        self.answer = answer
+        self.project = project
+        self.skip_outside = skip_outside
+        self.sites = _site_folders(answer)
+        self.restored = manifest.read(Path(answer.prefix))
+        self.observed = Observed()
+        self.interpreters = _interpreters(answer)
+
+    def run(self) -> Observed:
+        found = self._distributions()
+        # Those with a list of their files come first, so that what is left can be told apart for the others.
+        found.sort(key=lambda one: (one.text("RECORD") is None, one.metadata.name))
+        for one in found:
+            self.observed.packages.append(self._package(one))
+        self.observed.packages.sort(key=lambda package: package.metadata.name)
+        self._remainder()
+        self._report_gone()
+        return self.observed
+
+    # ---- which distributions there are
+
+    def _distributions(self) -> list[_Found]:
+        chosen: dict[str, _Found] = {}
+        for site in self.sites:
+            for one in self._in_site(site):
+                name = one.metadata.name
+                if name not in chosen:
+                    chosen[name] = one
+                elif chosen[name].site is not site:
+                    self.observed.notes.append(
+                        f"{name} {one.metadata.version} in {os.path.basename(site.prefix) or '/'}: hidden by "
+                        f"{name} {chosen[name].metadata.version}, which comes first on the path"
+                    )
+                    self.observed.claimed.update(path for path, _ in self._listed(one))
+        return list(chosen.values())
+
+    def _in_site(self, site: SiteFolder) -> Iterator[_Found]:
+        names = sorted(os.listdir(site.path))
+        for suffix in _METADATA_SUFFIXES:
+            for name in names:
+                if name.endswith(suffix) and not name.startswith("~"):
+                    one = self._read(site, f"{site.path}/{name}")
+                    if one:
+                        yield one
+
+    def _read(self, site: SiteFolder, path: str) -> _Found | None:
+        for candidate in (f"{path}/METADATA", f"{path}/PKG-INFO", path):
+            if not os.path.isfile(candidate):
+                continue
+            try:
+                metadata = Metadata.parse(Path(candidate).read_text("utf-8", "replace"))
+            except ValueError as error:
+                self.observed.warnings.append(
+                    f"{os.path.basename(path)} is no package that can be read ({error}); its files are kept as "
+                    "files of no package"
+                )
+                return None
+            except OSError as error:
+                raise unreadable(candidate, error) from error
+            return _Found(site, path, metadata)
+        return None
+
+    # ---- which files one has
+
+    def _listed(self, one: _Found) -> list[tuple[str, str]]:
+        """The absolute paths of a distribution's files, each with the sha256 that its RECORD gives, if any."""
+        # The operating system's list comes first: its packages are changed after their RECORD was written.
+        owned = owners.here().files_beside(one.path)
+        if owned is not None:
+            return [(path, "") for path in owned if self._is_importable(path) or "/bin/" in path]
+        text = one.text("RECORD")
+        if text is not None:
+            return self._from_record(one, text)
+        text = one.text("installed-files.txt")
+        if text is not None:
+            return [(os.path.normpath(f"{one.path}/{line}"), "") for line in text.splitlines() if line]
+        placed = (
+            self.restored.manifest.listing.paths_of(f"{one.metadata.name} {one.metadata.version}")
+            if self.restored
+            else []
+        )
+        if placed:
+            return [(f"{self.answer.prefix}/{path}", "") for path in placed if not path.startswith(_PRIVATE)]
+        return [(path, "") for path in self._by_names(one)]
+
+    def _from_record(self, one: _Found, text: str) -> list[tuple[str, str]]:
+        try:
+            rows = record.parse(text)
+        except ValueError as error:
+            raise PackageBroken(
+                f"The RECORD of {one.metadata.name} {one.metadata.version} cannot be read",
+                why=str(error),
+                remedy="Reinstall the package, then capture again.",
+            ) from error
+        site = one.site.path
+        listed = []
+        for path, sha256, _ in rows:
+            if path.startswith("/") or "./" in path or "//" in path:
+                listed.append((os.path.normpath(os.path.join(site, path)), sha256))
+            else:
+                listed.append((f"{site}/{path}", sha256))
+        return listed
+
+    def _is_importable(self, path: str) -> bool:
+        return any(path.startswith(site.path + "/") for site in self.sites)
+
+    def _by_names(self, one: _Found) -> Iterator[str]:
+        """Without any list: what the names of its importable modules lead to, and nobody else has claimed."""
+        self.observed.warnings.append(
+            f"{one.metadata.name} has no list of its files (RECORD); what its module names lead to was taken"
+        )
+        names = (one.text("top_level.txt") or one.metadata.name.replace("-", "_")).split()
+        for path in one.site.files:
+            below = path[len(one.site.path) + 1 :]
+            top = below.partition("/")[0]
+            named = path.startswith(one.path) or top in names or top.split(".")[0] in names
+            if named and path not in self.observed.claimed:
+                yield path
+
+    # ---- one package
+
+    def _package(self, one: _Found) -> ObservedPackage:
+        listed = self._listed(one)
+        wired = editable.find(one.site.path, (path for path, _ in listed))
+        package = ObservedPackage(
+            one.metadata, [], self._origin(one, wired), self._requested(one), self._kept(one) or Kept()
+        )
+        declared = entry_points.scripts(one.text("entry_points.txt") or "")
+        found: list[tuple[str, str, bool]] = []
+        for path, sha256 in listed:
+            self.observed.claimed.add(path)
+            if wired and path in wired.wiring:
+                continue
+            if layout.is_bytecode(path) or (path.endswith(".pyc") and path[:-1] in one.site.files):
+                continue
+            tree_path = self._tree_path(one, path)
+            if tree_path is None:
+                continue
+            link = one.site.files.get(path)
+            if link is None:
+                if not os.path.lexists(path):
+                    package.gone.append(path)
+                    continue
+                link = os.path.islink(path)
+            if tree_path.startswith("prefix/bin/") and not os.path.isdir(path):
+                self._script(package, path, tree_path, link, sha256, declared)
+                continue
+            found.append((tree_path, path, link))
+            if sha256:
+                package.recorded[tree_path] = sha256
+        if wired and package.origin.kind != "local":
+            self._stow_editable(package, wired, one)
+        self._claim_metadata(one)
+        drafted = walk.drafts(self._first_on_the_path(found))
+        package.drafts += drafted.drafts
+        package.gone += drafted.broken
+        return package
+
+    def _first_on_the_path(self, found: list[tuple[str, str, bool]]) -> list[tuple[str, str, bool]]:
+        """Of files that two folders of packages have at one place (Debian ships such), the one that is imported."""
+        chosen: dict[str, tuple[str, str, bool]] = {}
+        for one in found:
+            other = chosen.setdefault(one[0], one)
+            if other is not one and self._rank(one[1]) < self._rank(other[1]):
+                chosen[one[0]] = one
+        return list(chosen.values())
+
+    def _rank(self, path: str) -> int:
+        folders = [at for at, site in enumerate(self.sites) if path.startswith(site.path + "/")]
+        return folders[0] if folders else len(self.sites)
+
+    def _requested(self, one: _Found) -> bool:
+        if self.restored and one.metadata.name in self.restored.manifest.listing.wanted:
+            return True
+        return one.text("REQUESTED") is not None
+
+    def _claim_metadata(self, one: _Found) -> None:
+        """Everything in the metadata folder is the package's or the installer's, whether RECORD lists it or not."""
+        prefix = one.path + "/"
+        self.observed.claimed.update(path for path in one.site.files if path.startswith(prefix))
+
+    def _tree_path(self, one: _Found, path: str) -> str | None:
+        """Where an installed file is in the package tree; None where it is not part of it."""
+        for site in (one.site, *self.sites):
+            if path.startswith(site.path + "/"):
+                below = path[len(site.path) + 1 :]
+                return None if layout.is_installers_own(below) else f"site/{below}"
+        for prefix in (one.site.prefix, self.answer.prefix):
+            if path.startswith(prefix.rstrip("/") + "/"):
+                return "prefix/" + self._neutral_headers(one, path[len(prefix.rstrip("/")) + 1 :])
+        if self.skip_outside:
+            self.observed.notes.append(f"{path}: {one.metadata.name} lists it outside the environment")
+            return None
+        raise PackageBroken(
+            f"The RECORD of {one.metadata.name} {one.metadata.version} lists a file outside the environment",
+            why=path,
+            remedy="Reinstall the package, or leave such files out with --skip-outside.",
+        )
+
+    def _neutral_headers(self, one: _Found, below: str) -> str:
+        neutral = layout.neutral_headers(below)
+        parts = neutral.split("/")
+        # The folder is called as the installer was asked for the package, "Greenlet" or "greenlet".
+        if neutral.startswith("include/python/") and canonicalize_name(parts[2]) == one.metadata.name:
+            parts[2] = one.metadata.name
+        return "/".join(parts)
+
+    def _script(
+        self,
+        package: ObservedPackage,
+        path: str,
+        tree_path: str,
+        link: bool,
+        sha256: str,
+        declared: list[entry_points.Script],
+    ) -> None:
+        """A file in bin/: generated from a declared entry point, a script of the interpreter, or something else."""
+        real = _restored_script(path) or path
+        try:
+            data = Path(real).read_bytes()
+        except FileNotFoundError:
+            package.gone.append(path)
+            return
+        except OSError as error:
+            raise unreadable(path, error) from error
+        if entry_points.is_launch_script(data, declared):
+            return
+        if real != path:
+            package.drafts.append(Draft(tree_path, real))
+            return
+        neutral = layout.neutral_script(data, self.interpreters)
+        package.drafts.append(Draft(tree_path, path, data=neutral))
+        if sha256 and neutral is None:
+            package.recorded[tree_path] = sha256
+
+    # ---- where it came from
+
+    def _origin(self, one: _Found, wired: editable.Editable | None) -> Origin:
+        kept = self._kept_origin(one)
+        text = one.text("direct_url.json")
+        came_from = kept or (direct_url.origin(text) if text else Origin(kind="environment"))
+        if wired:
+            folders = [self.project.relative(Path(folder)) for folder in wired.folders]
+            inside = tuple(folder for folder in folders if folder is not None)
+            if len(inside) == len(folders):
+                path = self._source_folder(text) or (kept.path if kept else None) or inside[0]
+                return Origin(kind="local", path=path, folders=inside)
+            return Origin(kind="environment")
+        if came_from.kind == "environment" and (source := self._source_folder(text)):
+            return Origin(kind="local", path=source)
+        return came_from
+
+    def _kept_origin(self, one: _Found) -> Origin | None:
+        """In a restored environment: the origin that was recorded when it was captured."""
+        kept = self._kept(one)
+        return kept.origin if kept and kept.origin.kind != "environment" else None
+
+    def _kept(self, one: _Found) -> Kept | None:
+        text = one.text(layout.ORIGIN_FILE)
+        try:
+            return msgspec.json.decode(text, type=Kept) if text else None
+        except msgspec.MsgspecError:
+            return None
+
+    def _source_folder(self, text: str | None) -> str | None:
+        """The folder of the project that a package was installed from, if it was."""
+        try:
+            url = msgspec.json.decode(text or "null")
+            parts = urlsplit(url["url"]) if "dir_info" in url else None
+        except (msgspec.MsgspecError, TypeError, KeyError):
+            return None
+        return self.project.relative(Path(unquote(parts.path))) if parts and parts.scheme == "file" else None
+
+    def _stow_editable(self, package: ObservedPackage, wired: editable.Editable, one: _Found) -> None:
+        drafts = editable.stow_drafts(wired, (one.text("top_level.txt") or "").split())
+        package.drafts += drafts
+        self.observed.warnings.append(
+            f"{package.metadata.name} is installed in editable form from outside the project "
+            f"({', '.join(wired.folders)}): its {len(drafts)} files were stowed as they are now"
+        )
+
+    # ---- what belongs to nobody
+
+    def _remainder(self) -> None:
+        taken = set()
+        found = []
+        for site in self.sites:
+            for path, link in site.files.items():
+                below = path[len(site.path) + 1 :]
+                if path in self.observed.claimed or below in taken or self._leads_out(path, below):
+                    continue
+                if self.restored and below == startup.PATH_FILE:
+                    continue
+                if below.endswith(".pyc") and path[:-1] in site.files:
+                    continue
+                taken.add(below)
+                found.append((f"site/{below}", path, link))
+        drafted = walk.drafts(found)
+        self.observed.remainder = drafted.drafts
+        self.observed.notes += [f"{path}: the link leads nowhere" for path in drafted.broken]
+
+    def _leads_out(self, path: str, below: str) -> bool:
+        """Whether a loose .pth file adds folders outside the environment, which no snapshot can hold."""
+        if not below.endswith(".pth") or "/" in below:
+            return False
+        folders = list(editable.added_folders(path))
+        if folders:
+            self.observed.warnings.append(
+                f"{below} adds {', '.join(folders)} to the path; the file was left out, and what is in that "
+                "folder is not captured. Install it as a package, or move it into the project"
+            )
+        return bool(folders)
+
+    def _report_gone(self) -> None:
+        for package in self.observed.packages:
+            if package.gone:
+                first = os.path.basename(package.gone[0])
+                more = f" and {len(package.gone) - 1} more" if len(package.gone) > 1 else ""
+                self.observed.warnings.append(
+                    f"{package.metadata.name}: {first}{more} listed in its RECORD, but not there; captured without"
+                )
+
+
+def _interpreters(answer: Answer) -> frozenset[bytes]:
+    """Every path that stands for the environment's interpreter in the first line of a script."""
+    names = ("python", "python3", f"python{answer.short_version}")
+    paths = {answer.executable, answer.base_executable, answer.process}
+    for prefix in (answer.prefix, answer.base_prefix):
+        paths.update(f"{prefix}/bin/{name}" for name in names)
+    return frozenset(os.fsencode(path) for path in paths)
+
+
+def _restored_script(path: str) -> str | None:
+    """In a restored environment: where the bytes of a script lie that bin/ only has a starter of."""
+    folder, name = os.path.split(path)
+    real = f"{os.path.dirname(folder)}/{SCRIPTS}/{name}"
+    return real if os.path.isfile(real) else None
+
+
+SCRIPTS = f"{marker.PRIVATE}/scripts"  # scripts of packages, byte for byte; bin/ has a starter for each
+
+
+def place(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:
+    """Where each entry of a package's tree goes in a restored environment.
+
+    Scripts for the interpreter are told by their neutral first line only when their bytes are read; see
+    `lapidar.core.restore`, which moves them to `SCRIPTS`.
+    """
+    for entry in tree:
+        yield entry, place_of(runtime, entry.path)
+
+
+def place_of(runtime: Runtime | runtime_layer.Observed, path: str) -> str:
+    """Where the file at a path of a package's tree goes in a restored environment."""
+    root, _, below = path.partition("/")
+    if root == "site":
+        return f"{runtime.site}/{below}"
+    if below.startswith("include/python/"):
+        return f"{runtime.headers}/{below[len('include/python/') :]}"
+    return below

@@ -1,0 +1,348 @@
+"""What there is to choose from, and why not the rest: the files of the indexes, judged for a target."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from packaging.requirements import InvalidRequirement, Requirement
+from packaging.specifiers import SpecifierSet
+from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
+from packaging.version import InvalidVersion, Version
+
+from lapidar.core.errors import IndexTrouble, PackageBroken
+from lapidar.core.languages.python.building.build import BuildFailed
+from lapidar.core.languages.python.index.indexes import Indexes, NoMetadata
+from lapidar.core.languages.python.index.page import File
+from lapidar.core.languages.python.pinning.held import Held
+from lapidar.core.languages.python.pinning.target import Target
+from lapidar.core.languages.python.standards.metadata import Metadata, applies
+from lapidar.core.pinning.solver import Wish
+
+__all__ = ["Candidates", "Policy", "Release", "Settled", "names_prerelease", "wish_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class Release:
+    """A version of a package, as far as the indexes know it.
+
+    Attributes:
+        file: the file that would be used here; None where none fits.
+        reason: why it cannot be chosen; "" where it can.
+        uploaded: when its first file came, ISO 8601; "" where the index does not tell.
+    """
+
+    version: Version
+    file: File | None
+    reason: str
+    uploaded: str = ""
+    withdrawn: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Settled:
+    """A version that is settled from elsewhere than an index: an override, a direct reference, a kept package.
+
+    Attributes:
+        held: it in the cache; None where its file is still to be had from an index.
+    """
+
+    version: Version
+    held: Held | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """What may be chosen.
+
+    Attributes:
+        prereleases: names of which the project's own needs name a pre-release.
+        exact: for names, the versions that its own needs pin exactly; these may be withdrawn ones.
+        sha256: for names, the digests that a file must have one of.
+        as_of: nothing that came later than the end of this day (UTC).
+        forced: names whose version is settled by an override, so that nobody's range counts.
+        kept: what is pinned already and preferred.
+        settled: what is chosen from alone, for a name.
+    """
+
+    prereleases: Collection[str] = ()
+    exact: Mapping[str, Collection[Version]] = field(default_factory=dict)
+    sha256: Mapping[str, Collection[str]] = field(default_factory=dict)
+    as_of: datetime.date | None = None
+    wheels_only: bool = False
+    forced: Collection[str] = ()
+    kept: Mapping[str, Settled] = field(default_factory=dict)
+    settled: Mapping[str, Settled] = field(default_factory=dict)
+
+
+def names_prerelease(specifier: SpecifierSet) -> bool:
+    """Whether a range names a pre-release itself."""
+    for one in specifier:
+        try:
+            if Version(one.version.removesuffix(".*")).is_prerelease:
+                return True
+        except InvalidVersion:  # "===" may name anything
+            continue
+    return False
+
+
+def wish_of(requirement: Requirement, where: str = "", *, any_version: bool = False) -> Wish:
+    """A requirement as a wish of the resolver."""
+    extras = tuple(sorted(canonicalize_name(extra) for extra in requirement.extras))
+    specifier = None if any_version or requirement.url or not requirement.specifier else requirement.specifier
+    return Wish(canonicalize_name(requirement.name), extras, specifier, _short(requirement), where)
+
+
+def _short(requirement: Requirement) -> str:
+    """A requirement without its marker, with the range as one writes it: the lower bound first."""
+    if requirement.url:
+        return f"{requirement.name} @ {requirement.url}"
+    order = {"===": 0, "==": 0, "~=": 1, ">=": 1, ">": 1, "!=": 2, "<": 3, "<=": 3}
+    ranges = sorted((order.get(one.operator, 9), str(one)) for one in requirement.specifier)
+    extras = f"[{','.join(sorted(requirement.extras))}]" if requirement.extras else ""
+    return f"{requirement.name}{extras}{','.join(text for _, text in ranges)}"
+
+
+class Candidates:
+    """The universe of one resolution; see `lapidar.core.pinning.solver.Universe`.
+
+    Attributes:
+        notes: what was passed over and why, a sentence each.
+        looked_at: how many pages and metadata the resolver wanted.
+    """
+
+    def __init__(
+        self,
+        indexes: Indexes,
+        target: Target,
+        policy: Policy,
+        build_metadata: Callable[[File], Metadata],
+    ) -> None:
+        self.indexes = indexes
+        self.target = target
+        self.policy = policy
+        self.notes: dict[str, None] = {}
+        self.looked_at = 0
+        self._build_metadata = build_metadata
+        self._releases: dict[str, list[Release]] = {}
+        self._chosen_files: dict[tuple[str, Version], File] = {}
+        self._metadata: dict[tuple[str, Version], Metadata | None] = {}
+
+    # ---- the universe
+
+    def versions(self, name: str) -> Sequence[Version]:
+        settled = self.policy.settled.get(name)
+        if settled:
+            return [settled.version]
+        kept = self.policy.kept.get(name)
+        if kept and not self.indexes.indexes:
+            return [kept.version]
+        fitting = [release.version for release in self.releases(name) if not release.reason]
+        if not kept:
+            return fitting
+        if kept.held is None and kept.version not in fitting:
+            return fitting
+        return [kept.version, *(version for version in fitting if version != kept.version)]
+
+    def wishes(self, name: str, version: Version, extra: str) -> Sequence[Wish] | None:
+        metadata = self.metadata(name, version)
+        if metadata is None:
+            return None
+        wishes: list[Wish] = []
+        for text in metadata.requires:
+            try:
+                requirement = Requirement(text)
+            except InvalidRequirement as error:
+                self._unusable(name, version, f"one of its needs cannot be read: {str(error).splitlines()[0]}")
+                return None
+            if not applies(requirement, self.target.markers, extra):
+                continue
+            wish = wish_of(requirement, any_version=canonicalize_name(requirement.name) in self.policy.forced)
+            if requirement.url and wish.name not in self.policy.settled:
+                self._unusable(name, version, f"it needs {wish.text}, an address that the project does not name")
+                return None
+            wishes.append(wish)
+        return wishes
+
+    def soon(self, wishes: Sequence[Wish]) -> None:
+        """Ask for the pages, and, where a page is here, for the metadata of what will most likely be chosen."""
+        names = [wish.name for wish in wishes if wish.name not in self.policy.settled]
+        if not self.indexes.indexes:
+            return
+        self.indexes.ask_ahead(names)
+        for wish in wishes:
+            if wish.name in self._releases:
+                self._metadata_soon(wish)
+
+    def _metadata_soon(self, wish: Wish) -> None:
+        if wish.name in self.policy.settled or wish.name in self.policy.kept:
+            return
+        for release in self._releases[wish.name]:
+            if not release.reason and wish.allows(release.version):
+                if release.file and release.file.is_wheel:
+                    self.indexes.metadata_ahead(release.file)
+                return
+
+    # ---- needs
+
+    def metadata(self, name: str, version: Version) -> Metadata | None:
+        """The core metadata of a version; None where it cannot be used, with a note."""
+        key = (name, version)
+        if key not in self._metadata:
+            self.looked_at += 1
+            self._metadata[key] = self._read_metadata(name, version)
+        return self._metadata[key]
+
+    def _read_metadata(self, name: str, version: Version) -> Metadata | None:
+        held = self.held(name, version)
+        if held:
+            return held.metadata
+        file = self.file(name, version)
+        try:
+            metadata = self._metadata_of(file)
+            told = Version(metadata.version)
+        except (NoMetadata, ValueError) as error:
+            self._unusable(name, version, str(error))
+            return None
+        except (BuildFailed, PackageBroken) as error:
+            self._unusable(name, version, f"{error} {error.remedy}".strip())
+            return None
+        if metadata.name != name or told != version:
+            self._unusable(name, version, f"{file.name} says that it is {metadata.name} {metadata.version}")
+            return None
+        if not self.target.fits_python(metadata.requires_python):
+            self._unusable(name, version, f"it needs Python {metadata.requires_python}", note=False)
+            return None
+        return metadata
+
+    def _metadata_of(self, file: File) -> Metadata:
+        if file.is_wheel:
+            return Metadata.parse(self.indexes.metadata(file).decode("utf-8", "replace"))
+        return self._build_metadata(file)
+
+    def _unusable(self, name: str, version: Version, why: str, *, note: bool = True) -> None:
+        """Note that a version cannot be chosen, and why."""
+        at = next((at for at, one in enumerate(self._releases.get(name, [])) if one.version == version), None)
+        if at is not None:
+            self._releases[name][at] = replace(self._releases[name][at], reason=why)
+        if note:
+            self.notes[f"{name} {version} was passed over: {why}"] = None
+
+    # ---- files
+
+    def held(self, name: str, version: Version) -> Held | None:
+        """A version that is in the cache already, by what is settled or kept."""
+        for settled in (self.policy.settled.get(name), self.policy.kept.get(name)):
+            if settled and settled.version == version and settled.held:
+                return settled.held
+        return None
+
+    def file(self, name: str, version: Version) -> File:
+        """The file of a version that is used here.
+
+        Raises:
+            KeyError: there is none.
+        """
+        return self._chosen_files[(name, version)]
+
+    def knows(self, name: str) -> bool:
+        """Whether there is such a package at all."""
+        if name in self.policy.settled or name in self.policy.kept or not self.indexes.indexes:
+            return True
+        return bool(self.releases(name))
+
+    def releases(self, name: str) -> list[Release]:
+        """Every version of a name, the newest first, with the reason against it where there is one.
+
+        Raises:
+            IndexTrouble: an index cannot be used, or tells too little for --as-of.
+        """
+        if name not in self._releases:
+            self.looked_at += 1
+            files = _by_version(self.indexes.files(name), name)
+            self._require_times(name, files)
+            found = [self._release(name, version, files[version]) for version in sorted(files, reverse=True)]
+            self._releases[name] = self._without_prereleases(name, found)
+        return self._releases[name]
+
+    def _require_times(self, name: str, files: Mapping[Version, Iterable[File]]) -> None:
+        if self.policy.as_of and files and not any(file.uploaded for several in files.values() for file in several):
+            raise IndexTrouble(
+                f"--as-of cannot be used: the index does not tell when the files of {name} came",
+                remedy="Use an index that gives upload times (version 1.1 of the Simple API), or leave --as-of away.",
+            )
+
+    def _release(self, name: str, version: Version, files: list[File]) -> Release:
+        uploaded = min((file.uploaded for file in files if file.uploaded), default="")
+        withdrawn = files[0].withdrawn if all(file.withdrawn is not None for file in files) else None
+        usable, reason = self._usable(name, version, files)
+        if usable is None:
+            return Release(version, None, reason, uploaded, withdrawn)
+        self._chosen_files[(name, version)] = usable
+        return Release(version, usable, "", uploaded, withdrawn)
+
+    def _usable(self, name: str, version: Version, files: list[File]) -> tuple[File | None, str]:
+        """The best of a version's files for the target, or why there is none."""
+        files = [file for file in files if not self.policy.as_of or _came_by(file, self.policy.as_of)]
+        if not files:
+            return None, f"came after {self.policy.as_of}"
+        if version not in self.policy.exact.get(name, ()):
+            standing = [file for file in files if file.withdrawn is None]
+            if not standing:
+                why = next((file.withdrawn for file in files if file.withdrawn), "")
+                return None, "withdrawn" + (f": {why}" if why else "")
+            files = standing
+        if digests := self.policy.sha256.get(name):
+            files = [file for file in files if file.sha256 in digests]
+            if not files:
+                return None, "none of its files has a digest that the project allows"
+        fitting = [file for file in files if self.target.fits_python(file.requires_python)]
+        if not fitting:
+            return None, f"needs Python {files[0].requires_python}"
+        ranked = [(rank, file.name, file) for file in fitting if (rank := self.target.rank(file.name)) is not None]
+        if ranked:
+            return min(ranked)[2], ""
+        sources = [file for file in fitting if not file.is_wheel and not file.name.endswith((".egg", ".exe"))]
+        if sources and not self.policy.wheels_only:
+            return min(sources, key=lambda file: (not file.name.endswith(".tar.gz"), file.name)), ""
+        return None, f"has no wheel for {self.target}" + (", only its source" if sources else "")
+
+    def _without_prereleases(self, name: str, releases: list[Release]) -> list[Release]:
+        final = any(not release.reason and not release.version.is_prerelease for release in releases)
+        if name in self.policy.prereleases or not final:
+            return releases
+        return [
+            replace(one, reason="a pre-release") if one.version.is_prerelease and not one.reason else one
+            for one in releases
+        ]
+
+
+def _came_by(file: File, day: datetime.date) -> bool:
+    return bool(file.uploaded) and file.uploaded[:10] <= day.isoformat()
+
+
+def _by_version(files: Iterable[File], name: str) -> dict[Version, list[File]]:
+    """Files by the version in their names; those whose names have not the standard's form are passed over."""
+    by_text: dict[str, list[File]] = {}
+    for file in files:
+        text = _version_text(file, name)
+        if text:
+            by_text.setdefault(text, []).append(file)
+    found: dict[Version, list[File]] = {}
+    for text, several in by_text.items():
+        try:
+            found.setdefault(Version(text), []).extend(several)
+        except InvalidVersion:
+            continue
+    return found
+
+
+def _version_text(file: File, name: str) -> str:
+    if file.is_wheel:
+        return file.name.split("-", 2)[1]
+    try:
+        told, version = parse_sdist_filename(file.name)
+        return str(version) if told == name else ""
+    except InvalidSdistFilename:
+        return ""

@@ -1,0 +1,142 @@
+"""Fetch again what the cache lacks of a lockfile: each file from the origin that was recorded, and from no other."""
+
+from __future__ import annotations
+
+from contextlib import ExitStack
+
+import msgspec
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring.records import Declaration, Index
+from lapidar.core.errors import IndexTrouble, LapidarError, MissingFromCache
+from lapidar.core.languages.python.index.indexes import Indexes
+from lapidar.core.languages.python.index.page import File
+from lapidar.core.languages.python.pinning.held import Held
+from lapidar.core.languages.python.pinning.session import Pinning
+from lapidar.core.languages.python.standards import direct_url
+from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.progress import Progress
+from lapidar.core.project import Project
+from lapidar.core.records.snapshot import Package, Snapshot
+
+__all__ = ["fetch_missing"]
+
+
+def fetch_missing(
+    project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+) -> list[str]:
+    """Fetch the packages of a snapshot that the cache lacks.
+
+    Args:
+        declaration: only hosts that it, or the user's configuration, names are asked.
+
+    Returns:
+        The names of what was fetched.
+
+    Raises:
+        MissingFromCache: something has no origin to fetch it from, or what comes is not what the lockfile says.
+        IndexTrouble: an index cannot be used, or is not configured.
+    """
+    missing = [package for package in snapshot.package if not cache.is_whole(package.tree)]
+    if not missing:
+        return []
+    with Pinning(project, cache, declaration, snapshot, reporter=reporter) as pinning, ExitStack() as stack:
+        finder = _Finder(pinning, stack)
+        found = [(package, finder.find(package)) for package in missing]
+        files = [(package, one) for package, one in found if isinstance(one, File)]
+        fetched = zip(files, pinning.supply.many([file for _, file in files]), strict=True)
+        helds = [(package, held) for (package, _), held in fetched]
+        helds += [(package, one) for package, one in found if isinstance(one, Held)]
+    for package, held in helds:
+        _require_same(package, held)
+    return [package.name for package in missing]
+
+
+def _require_same(package: Package, held: Held) -> None:
+    if held.tree != package.tree:
+        raise MissingFromCache(
+            f"{package.name} {package.version} is not what the lockfile says",
+            why=f"its tree is {held.tree}, and not {package.tree}"
+            + ("; it was built anew, and builds differ" if package.built_with else ""),
+            remedy="Find the cache, or a copy of it, that has the tree. Nothing was placed.",
+        )
+
+
+class _Finder:
+    """Finds where packages are fetched from.
+
+    Args:
+        stack: closes the indexes that are opened.
+    """
+
+    def __init__(self, pinning: Pinning, stack: ExitStack) -> None:
+        self._pinning = pinning
+        self._stack = stack
+        self._alone: dict[str, Indexes] = {}
+
+    def find(self, package: Package) -> File | Held:
+        """The file to fetch, or, for what is not a file, what was brought."""
+        origin = package.origin
+        named = origin.url is not None and _is_named(self._pinning.declaration, origin.url)
+        if origin.kind == "index" and origin.file and origin.index:
+            return self._of_index(package)
+        if origin.kind == "archive" and named:
+            return File(name=origin.file or "", url=origin.url or "", sha256=origin.sha256 or "")
+        if origin.kind == "archive" and origin.file:
+            return _in_any_folder(self._pinning, package)
+        if origin.kind == "version-control" and named:
+            return self._pinning.supply.named(package.name, direct_url.reference(origin))
+        raise MissingFromCache(
+            f"{package.name} {package.version} is not in the cache, and cannot be fetched",
+            why="only the captured environment had it"
+            if origin.kind == "environment"
+            else f"its origin ({origin.url or origin.path or origin.kind}) is not one that the project names",
+            remedy="Find the cache, or a copy of it, that has it.",
+        )
+
+    def _of_index(self, package: Package) -> File:
+        origin = package.origin
+        for index in self._pinning.indexes.indexes:
+            inside = self._pinning.project.relative(self._pinning.project.root / index.address)
+            if origin.index in (without_credentials(index.address), inside):
+                return _named(self._only(index), package)
+        raise IndexTrouble(
+            f"{package.name} {package.version} came from {origin.index}, which is not configured here",
+            remedy="Name it in [index] or LAPIDAR_INDEX if you trust it. Nothing was fetched.",
+        )
+
+    def _only(self, index: Index) -> Indexes:
+        """One index, for any name: the lockfile says where each file came from."""
+        if index.address not in self._alone:
+            alone = Indexes([Index(index.name, index.address)], self._pinning.cache)
+            self._alone[index.address] = self._stack.enter_context(alone)
+        return self._alone[index.address]
+
+
+def _in_any_folder(pinning: Pinning, package: Package) -> File:
+    """What came from a folder of another machine may lie in a folder that is configured here."""
+    try:
+        return _named(pinning.indexes, package)
+    except LapidarError as error:
+        raise MissingFromCache(
+            f"{package.name} {package.version} is not in the cache, and {package.origin.file} is in no folder here",
+            why=error.what,
+            remedy="Name the folder that has it in [index].",
+        ) from error
+
+
+def _named(indexes: Indexes, package: Package) -> File:
+    for file in indexes.files(package.name):
+        if file.name == package.origin.file:
+            return msgspec.structs.replace(file, sha256=package.origin.sha256 or "")
+    raise IndexTrouble(
+        f"{package.origin.file} is not on its index any more",
+        remedy="Find the cache, or a copy of it, that has it; or `lapidar pin --renew` to choose anew.",
+    )
+
+
+def _is_named(declaration: Declaration, url: str) -> bool:
+    """Whether the project itself names an address, or the host of an index."""
+    named = [need.requirement.url or "" for need in declaration.needs]
+    named += [override.url or override.file for override in declaration.overrides.values()]
+    return any(url in without_credentials(one.removeprefix("git+")) for one in named if one)

@@ -1,0 +1,214 @@
+"""Get packages into the cache: fetched, verified, unpacked or built, stowed."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor, wait
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.parse import urldefrag, urlsplit
+
+from packaging.requirements import Requirement
+from packaging.utils import canonicalize_name
+
+from lapidar.core import progress
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.stowing import stow
+from lapidar.core.cache.trees import Tree
+from lapidar.core.declaring.records import Override
+from lapidar.core.errors import DeclarationError, PackageBroken
+from lapidar.core.languages.python.building import sources
+from lapidar.core.languages.python.building.build import Builder
+from lapidar.core.languages.python.index.indexes import Indexes
+from lapidar.core.languages.python.index.page import File, local_path
+from lapidar.core.languages.python.pinning.held import Held, metadata_of_tree
+from lapidar.core.languages.python.standards import wheel
+from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.net.fetching import Fetched
+from lapidar.core.project import Project
+from lapidar.core.records.snapshot import Origin
+
+__all__ = ["Supply"]
+
+_AT_ONCE = 4
+_LOOK_SECONDS = 0.1  # how often the progress of what is under way is told
+
+
+@dataclass(slots=True)
+class Supply:
+    """Brings packages into the cache.
+
+    Args:
+        project: whose relative paths are meant.
+        cache: in use by the caller.
+    """
+
+    project: Project
+    cache: Cache
+    indexes: Indexes
+    builder: Builder
+    reporter: progress.Progress
+
+    # ---- files of an index
+
+    def many(self, files: Sequence[File]) -> list[Held]:
+        """Bring several files, fetching ahead while others are stowed."""
+        brought = {file.url: made for file in files if (made := self.made(file))}
+        wanted = [file for file in files if file.url not in brought]
+        total = sum(file.bytes or 0 for file in wanted)
+        with progress.task(self.reporter, "Fetching", total, "bytes"), ThreadPoolExecutor(_AT_ONCE) as pool:
+            # Entered in their threads; left here, after they are stowed.
+            began = [(file, self.indexes.fetched(file)) for file in wanted]
+            paths = [(file, fetched, pool.submit(fetched.__enter__)) for file, fetched in began]
+            told = 0
+            try:
+                for file, fetched, future in paths:
+                    while not future.done():
+                        wait([future], timeout=_LOOK_SECONDS)
+                        now = sum(one.size for _, one in began)
+                        self.reporter.advance(now - told)
+                        told = now
+                    brought[file.url] = self._bring(file, fetched, future.result())
+                    fetched.__exit__(None, None, None)
+            except BaseException:
+                pool.shutdown(cancel_futures=True)
+                for _, fetched, _ in paths:
+                    fetched.__exit__(None, None, None)
+                raise
+        return [brought[file.url] for file in files]
+
+    def one(self, file: File) -> Held:
+        """Bring a file of an index."""
+        return self.many([file])[0]
+
+    def made(self, file: File) -> Held | None:
+        """What came of a file before; None where it is still to be had."""
+        if not file.sha256:
+            return None
+        key = file.sha256 if file.is_wheel else self.builder.key(file.sha256)
+        return self._made(key, self._origin(file, file.sha256, file.bytes))
+
+    def _made(self, key: str, origin: Origin) -> Held | None:
+        made = self.cache.made(key)
+        if made is None:
+            return None
+        tree, built_with = made
+        return Held(metadata_of_tree(self.cache, tree), tree, origin, tuple(built_with))
+
+    def _bring(self, file: File, fetched: Fetched, path: Path) -> Held:
+        digest = fetched.sha256
+        origin = self._origin(file, digest, path.stat().st_size)
+        if file.is_wheel:
+            return self._stow(path, file.name, origin, digest)
+        with self.cache.work_folder() as work:
+            source = sources.unpacked(path, file.name, work.path / "source")
+            return self._build(source, file.name, origin, digest, work.path)
+
+    def _origin(self, file: File, digest: str, size: int | None) -> Origin:
+        folder = local_path(file.index) if file.index else None
+        if file.index and folder is None:
+            address = without_credentials(file.url)
+            return Origin(kind="index", url=address, index=file.index, file=file.name, sha256=digest, bytes=size)
+        inside = self.project.relative(folder) if folder else None
+        if inside:
+            return Origin(kind="index", index=inside, file=file.name, sha256=digest, bytes=size)
+        # A folder outside the project is a place of this machine: what the file is called is all that can be told.
+        url = None if local_path(file.url) else without_credentials(file.url)
+        return Origin(kind="archive", url=url, file=file.name, sha256=digest, bytes=size)
+
+    # ---- into trees
+
+    def _stow(self, path: Path, file_name: str, origin: Origin, key: str, built_with: Sequence[str] = ()) -> Held:
+        with wheel.opened(path, file_name) as content:
+            try:
+                tree: Tree = stow(self.cache, {file_name: content.drafts()}, None, progress.Silent())[file_name].tree
+            except ValueError as error:
+                raise PackageBroken(f"{file_name} is not a valid wheel", why=str(error)) from error
+            self.cache.put_made(key, tree.digest, built_with)
+            return Held(content.metadata, tree.digest, origin, tuple(built_with))
+
+    def _build(self, source: Path, label: str, origin: Origin, digest: str, work: Path) -> Held:
+        key = self.builder.key(digest)
+        made = self._made(key, origin)
+        if made:
+            return made
+        built, built_with = self.builder.wheel(source, label, work)
+        return self._stow(built, built.name, origin, key, built_with)
+
+    # ---- what a project names itself
+
+    def reference(self, requirement: Requirement) -> Held:
+        """Bring what a direct reference names: a repository, a file at an address, a folder."""
+        assert requirement.url is not None
+        return self.named(requirement.name, requirement.url)
+
+    def override(self, override: Override) -> Held:
+        """Bring what an override names, where it is not a version of an index."""
+        if override.commit:
+            return self.named(override.name, f"git+{override.url}@{override.commit}")
+        return self.named(override.name, override.file or override.folder)
+
+    def named(self, name: str, url: str) -> Held:
+        """Bring what an address or a path names.
+
+        Raises:
+            DeclarationError: it is another package.
+        """
+        checkout = sources.parse_version_control(url)
+        held = self._checked_out(checkout, name) if checkout else self._file_or_folder(url)
+        if held.metadata.name != canonicalize_name(name):
+            raise DeclarationError(
+                f"What {without_credentials(url)} holds is {held.metadata.name}, and not {name}",
+                remedy="Correct the name or the address.",
+            )
+        return held
+
+    def _checked_out(self, checkout: sources.Checkout, name: str) -> Held:
+        with self.cache.work_folder() as work:
+            folder = work.path / "source"
+            commit = sources.checked_out(checkout, folder)
+            origin = Origin(
+                kind="version-control",
+                system="git",
+                url=None if local_path(checkout.url) else checkout.shown,
+                commit=commit,
+                revision=checkout.revision if checkout.revision not in ("", commit) else None,
+                subdirectory=checkout.subdirectory or None,
+            )
+            inner = folder / checkout.subdirectory if checkout.subdirectory else folder
+            digest = hashlib.sha256(f"git {commit} {checkout.subdirectory}".encode()).hexdigest()
+            return self._build(inner, f"{name} at {commit[:12]}", origin, digest, work.path)
+
+    def _file_or_folder(self, url: str) -> Held:
+        plain, fragment = urldefrag(url)
+        path = local_path(plain)
+        if path is not None and not path.is_absolute():
+            path = self.project.root / path
+        if path is not None and path.is_dir():
+            return self._folder(path)
+        name = urlsplit(plain).path.rpartition("/")[2]
+        promised = fragment.removeprefix("sha256=") if fragment.startswith("sha256=") else ""
+        return self.one(File(name=name, url=path.as_uri() if path else plain, sha256=promised))
+
+    def _folder(self, folder: Path) -> Held:
+        inside = self.project.relative(folder)
+        origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
+        with self.cache.work_folder() as work:
+            return self._build(folder, str(folder), origin, _digest_of_folder(folder), work.path)
+
+
+def _digest_of_folder(folder: Path) -> str:
+    """What the files of a source folder are, so that it is built again where one changed."""
+    digest = hashlib.sha256()
+    for path in _source_files(folder):
+        digest.update(f"{path.relative_to(folder).as_posix()}\0{sha256_of(str(path))}\n".encode())
+    return digest.hexdigest()
+
+
+def _source_files(folder: Path) -> Iterator[Path]:
+    for path in sorted(folder.rglob("*")):
+        parts = path.relative_to(folder).parts
+        if path.is_file() and not any(part.startswith(".") or part in ("__pycache__", "build") for part in parts):
+            yield path

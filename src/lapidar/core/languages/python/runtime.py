@@ -1,0 +1,183 @@
+"""The runtime layer: the interpreter, its shared library, the standard library, what extensions compile with."""
+
+from __future__ import annotations
+
+import os
+import posixpath
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from lapidar.core.cache.stowing import Draft, Stowed
+from lapidar.core.cache.trees import Entry, Tree
+from lapidar.core.environment import marker, walk
+from lapidar.core.errors import EnvironmentUnusable
+from lapidar.core.languages.python.probe import Answer
+from lapidar.core.records.snapshot import Platform, Runtime
+
+__all__ = ["Observed", "observe", "place", "place_of", "platform"]
+
+_TEST_FOLDERS = frozenset({"test", "tests", "idle_test"})
+_PACKAGE_FOLDERS = frozenset({"site-packages", "dist-packages"})
+LEFT_OUT = ("its own test suite", "static archives", "byte-code caches")
+
+
+@dataclass(frozen=True, slots=True)
+class Observed:
+    """A runtime as found: the files of its tree, and what its record says but for the tree."""
+
+    answer: Answer
+    drafts: list[Draft]
+    executable: str
+    site: str
+    headers: str
+    left_out: tuple[str, ...]
+    notes: tuple[str, ...]
+
+    @property
+    def label(self) -> str:
+        return f"{self.answer.implementation} {self.answer.version}"
+
+    def record(self, stowed: Stowed) -> Runtime:
+        """The record, once its files are stowed."""
+        return Runtime(
+            language="python",
+            implementation=self.answer.implementation,
+            version=self.answer.version,
+            build=self.answer.build,
+            executable=self.executable,
+            site=self.site,
+            headers=self.headers,
+            tree=stowed.tree.digest,
+            files=len(stowed.tree),
+            bytes=stowed.tree.total_bytes,
+            left_out=self.left_out,
+        )
+
+
+def platform(answer: Answer) -> Platform:
+    """The kind of machine and system that an environment is for."""
+    return Platform(
+        system=answer.markers["platform_system"].lower(),
+        machine=answer.markers["platform_machine"],
+        libc=answer.libc,
+    )
+
+
+def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> Observed:
+    """Find the files of a runtime.
+
+    Args:
+        answer: what its interpreter said.
+        claimed: files that belong to packages although they lie in the runtime's folders (C headers).
+        full: take the test suite and the static archives too.
+
+    Raises:
+        EnvironmentUnusable: its executable or its standard library is not to be found.
+    """
+    executable = _executable(answer)
+    library, headers = _library(answer), _below(answer, answer.headers, f"include/python{answer.short_version}")
+    name = os.path.basename(executable)
+    found: list[tuple[str, str, bool]] = [(f"bin/{name}", executable, False)]
+    found += _shared_library(answer)
+    for source, path in library.items():
+        found += [(f"{path}/{file.path}", file.source, file.link) for file in walk.walk(source, _wanted(full))]
+    for source, path in _header_folders(answer, headers).items():
+        found += [(f"{path}/{file.path}", file.source, file.link) for file in walk.walk(source, _no_bytecode)]
+    if not any(path.endswith("/os.py") for path, _, _ in found):
+        raise EnvironmentUnusable(
+            f"The standard library of {answer.executable} is not at {answer.stdlib[0]}",
+            remedy="Capture an environment whose runtime has its library as plain files.",
+        )
+    drafted = walk.drafts([item for item in found if item[1] not in claimed], _wanted(full))
+    return Observed(
+        answer=answer,
+        drafts=drafted.drafts,
+        executable=f"bin/{name}",
+        site=_site(answer),
+        headers=headers,
+        left_out=LEFT_OUT[2:] if full else LEFT_OUT,
+        notes=tuple(f"the link {path} of the runtime leads nowhere and was left out" for path in drafted.broken),
+    )
+
+
+def _executable(answer: Answer) -> str:
+    """The real executable: in a restored environment the kernel runs the loader, and ours lies beside it."""
+    restored = marker.read(Path(answer.base_prefix))
+    path = f"{answer.base_prefix}/{marker.PRIVATE}/{restored.executable}" if restored else answer.process
+    if not os.path.isfile(path) or not os.path.basename(path).startswith("python"):
+        raise EnvironmentUnusable(
+            f"The executable of {answer.executable} could not be found",
+            why=f"the kernel runs {path}",
+            remedy="Name the interpreter itself: lapidar capture FOLDER/bin/python3.",
+        )
+    return path
+
+
+def _below(answer: Answer, path: str, otherwise: str) -> str:
+    """A path of the runtime relative to its prefix."""
+    prefix = answer.base_prefix.rstrip("/") + "/"
+    return path[len(prefix) :] if path.startswith(prefix) else otherwise
+
+
+def _library(answer: Answer) -> dict[str, str]:
+    """The folders of the standard library, and where each goes."""
+    return {folder: _below(answer, folder, f"lib/python{answer.short_version}") for folder in answer.stdlib if folder}
+
+
+def _header_folders(answer: Answer, headers: str) -> dict[str, str]:
+    folders = {answer.headers: headers}
+    if answer.multiarch:  # Debian keeps the machine's part of the configuration in a folder of its own
+        own = f"include/{answer.multiarch}/python{answer.short_version}"
+        folders[f"{answer.base_prefix}/{own}"] = own
+    return folders
+
+
+def _shared_library(answer: Answer) -> list[tuple[str, str, bool]]:
+    """The shared library that the interpreter has mapped, with the links to it that lie beside it."""
+    if not answer.libpython:
+        return []
+    folder = os.path.dirname(answer.libpython[0])
+    return [
+        (f"lib/{entry.name}", entry.path, entry.is_symlink())
+        for entry in os.scandir(folder)
+        if entry.name.startswith("libpython")
+        and ".so" in entry.name
+        and (entry.path in answer.libpython or answer.short_version in entry.name or entry.name == "libpython3.so")
+    ]
+
+
+def _no_bytecode(path: str, folder: bool) -> bool:
+    return posixpath.basename(path) != "__pycache__"
+
+
+def _wanted(full: bool) -> Callable[[str, bool], bool]:
+    def wanted(path: str, folder: bool) -> bool:
+        name = posixpath.basename(path)
+        if folder:
+            if name == "__pycache__" or path in _PACKAGE_FOLDERS:
+                return False
+            return full or name not in _TEST_FOLDERS
+        return full or not name.endswith(".a")
+
+    return wanted
+
+
+def _site(answer: Answer) -> str:
+    """Where this runtime, at the prefix of a restored environment, looks for packages."""
+    offered = [folder.removeprefix("@/") for folder in answer.site_folders]
+    for folder in offered:
+        if folder.startswith("lib/python" + answer.short_version):
+            return folder
+    return offered[0]
+
+
+def place(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:
+    """Where each entry of a runtime's tree goes in a restored environment."""
+    for entry in tree:
+        yield entry, place_of(runtime, entry.path)
+
+
+def place_of(runtime: Runtime | Observed, path: str) -> str:
+    """Where the file at a path of a runtime's tree goes in a restored environment."""
+    return f"{marker.PRIVATE}/{posixpath.basename(path)}" if path == runtime.executable else path

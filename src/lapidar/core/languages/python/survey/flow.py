@@ -1,0 +1,310 @@
+"""The survey: sources -> what they use -> who provides it -> how that stands to what is declared."""
+
+from __future__ import annotations
+
+import sys
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+import msgspec
+from packaging.utils import canonicalize_name
+
+from lapidar.core.cache.seen import Seen
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import reading
+from lapidar.core.languages.python import packages
+from lapidar.core.languages.python.probe import Answer
+from lapidar.core.languages.python.survey import declared, imports, sources
+from lapidar.core.languages.python.survey.declared import Declaration
+from lapidar.core.languages.python.survey.imports import Found, Use
+from lapidar.core.languages.python.survey.providers import Provider, Providers, in_cache, on_indexes
+from lapidar.core.project import Project
+
+if TYPE_CHECKING:  # what asks hosts is loaded where hosts are asked
+    from lapidar.core.languages.python.index.indexes import Indexes
+
+__all__ = ["Place", "Row", "Standing", "Surveyed", "survey"]
+
+Standing = Literal["provided", "missing", "optional", "not declared", "not used"]
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where something is used: a file of the project, a cell ("" in a plain file), a line, and how."""
+
+    file: str
+    cell: str
+    line: int
+    manner: str
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.cell + ':' if self.cell else ''}{self.line}"
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A module that the project imports, or a distribution that it declares and does not use.
+
+    Attributes:
+        module: its top-level name; "" for a distribution that is not used.
+        distribution, version: what provides it here; for a missing one, what in the cache would.
+        declared: the range as declared, "" where it is not.
+    """
+
+    module: str
+    distribution: str
+    version: str
+    declared: str
+    standing: Standing
+    places: tuple[Place, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """What a survey found.
+
+    Attributes:
+        files: how many source files were read.
+        programs, paths, libraries: outside programs started by literal commands, paths on a person's own machine, and
+            system libraries opened by literal names.
+        problems: files that could not be read, a sentence each.
+        declared: the names that are declared anywhere.
+        script_needs: what scripts declare in themselves, and where.
+        own, standard: the project's own modules, and the standard library's, that are imported.
+    """
+
+    files: int
+    rows: tuple[Row, ...]
+    programs: dict[str, tuple[Place, ...]]
+    paths: dict[str, tuple[Place, ...]]
+    libraries: dict[str, tuple[Place, ...]]
+    problems: tuple[str, ...]
+    own: tuple[str, ...]
+    standard: tuple[str, ...]
+    declares: bool
+    declared: frozenset[str] = frozenset()
+    script_needs: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def imported(self) -> set[str]:
+        """The distributions whose modules are imported."""
+        return {row.distribution for row in self.rows if row.module and row.distribution}
+
+    @property
+    def agrees(self) -> bool:
+        """Whether source, declaration and environment fit together."""
+        return not self.problems and all(row.standing in ("provided", "optional") for row in self.rows)
+
+
+@dataclass(slots=True)
+class _Read:
+    """Everything that the sources use, by name."""
+
+    files: int
+    modules: dict[str, list[Place]]
+    programs: dict[str, list[Place]]
+    paths: dict[str, list[Place]]
+    libraries: dict[str, list[Place]]
+    problems: list[str]
+    own: set[str]
+    declarations: list[Declaration]
+
+
+def survey(
+    project: Project,
+    answer: Answer | None,
+    cache: Cache | None,
+    *,
+    installed: packages.Observed | None = None,
+    indexes: Indexes | None = None,
+    files: Iterable[str] | None = None,
+    suggest: bool = True,
+) -> Surveyed:
+    """Read all sources of a project as saved on disk, without running them.
+
+    Args:
+        answer: the interpreter of the environment that the project is used with, if there is one.
+        cache: looked in for what provides a missing module; it also keeps what was read of unchanged files.
+        installed: what the environment was found to hold, where that is known already.
+        indexes: asked last for what provides a missing module.
+        files: the project's source files, where they were found already.
+        suggest: whether to look for what provides a missing module.
+    """
+    read = _read(project.root, sources.find(project.root) if files is None else files, cache)
+    providers = _installed(project, answer, installed)
+    declarations, problems = declared.of_project(project)
+    declarations = [*declarations, *read.declarations]
+    return _judge(read, providers, declarations, problems, cache if suggest else None, indexes if suggest else None)
+
+
+class _FileRead(msgspec.Struct, array_like=True):
+    """What was read in one file; pieces are the cells of a notebook.
+
+    Attributes:
+        needs: what a script declares in itself.
+    """
+
+    pieces: list[tuple[str, Found]] = []
+    problems: list[str] = []
+    needs: list[str] = []
+
+
+_FILE_READ = msgspec.json.Decoder(_FileRead)
+
+
+def _read(root: Path, files: Iterable[str], cache: Cache | None) -> _Read:
+    read = _Read(0, defaultdict(list), defaultdict(list), defaultdict(list), defaultdict(list), [], set(), [])
+    # What was read of a file that is unchanged is not read again.
+    seen = Seen(cache.root / "seen", f"sources, with what they open, of {root}") if cache else None
+    for file in files:
+        read.files += 1
+        read.own.update(_own_names(file))
+        one = _known_or_read(root / file, file, seen)
+        read.problems += one.problems
+        read.declarations += declared.of_texts(one.needs, file)
+        for cell, found in one.pieces:
+            _add(read.modules, found.modules, file, cell)
+            _add(read.programs, found.programs, file, cell)
+            _add(read.paths, found.paths, file, cell)
+            _add(read.libraries, found.libraries, file, cell)
+    if seen:
+        seen.save()
+    return read
+
+
+def _known_or_read(path: Path, file: str, seen: Seen | None) -> _FileRead:
+    try:
+        status = path.stat()
+    except OSError as error:
+        return _FileRead(problems=[f"{file}: {error.strerror}"])
+    known = seen.known(str(path), status) if seen else None
+    if known:
+        return _FILE_READ.decode(known)
+    one = _read_file(path, file)
+    if seen:
+        seen.add(str(path), status, msgspec.json.encode(one).decode())
+    return one
+
+
+def _read_file(path: Path, file: str) -> _FileRead:
+    one = _FileRead([], [], [])
+    try:
+        pieces = sources.code_of(path)
+    except sources.Unreadable as error:
+        one.problems.append(f"{file}: {error}")
+        return one
+    for cell, code in pieces:
+        script = reading.of_script(code, file)
+        one.needs += [need.text for need in script.needs]
+        one.problems += script.problems
+        try:
+            one.pieces.append((cell, imports.read(code)))
+        except (SyntaxError, ValueError, RecursionError) as error:
+            where = f"{file}, {cell}" if cell else file
+            line = f", line {error.lineno}" if isinstance(error, SyntaxError) and error.lineno else ""
+            one.problems.append(f"{where}{line}: {getattr(error, 'msg', None) or error}")
+    return one
+
+
+def _add(into: dict[str, list[Place]], uses: Iterable[Use], file: str, cell: str) -> None:
+    for use in uses:
+        into[use.name].append(Place(file, cell, use.line, use.manner))
+
+
+def _own_names(file: str) -> set[str]:
+    """By what names other files of the project may import a file: from its root, from src, from beside it."""
+    parts = file.removesuffix(".py").removesuffix(".ipynb").split("/")
+    names = {parts[0], parts[-1] if parts[-1] != "__init__" else parts[-2] if len(parts) > 1 else parts[0]}
+    if parts[0] == "src" and len(parts) > 1:
+        names.add(parts[1])
+    return names
+
+
+def _installed(project: Project, answer: Answer | None, observed: packages.Observed | None) -> Providers:
+    providers = Providers()
+    if observed is None and answer is not None:
+        observed = packages.observe(answer, project, skip_outside=True)
+    for package in observed.packages if observed else ():
+        paths = (draft.path[5:] for draft in package.drafts if draft.path.startswith("site/"))
+        providers.add(Provider(package.metadata.name, package.metadata.version), paths)
+    return providers
+
+
+def _judge(
+    read: _Read,
+    installed: Providers,
+    declarations: list[Declaration],
+    problems: list[str],
+    cache: Cache | None,
+    indexes: Indexes | None,
+) -> Surveyed:
+    by_name = {declaration.name: declaration for declaration in declarations}
+    grouped: dict[tuple[str, Provider | None], list[Place]] = defaultdict(list)
+    own, standard = set(), set()
+    for module, places in read.modules.items():
+        top = module.partition(".")[0]
+        providers = installed.of(module)
+        if top in sys.stdlib_module_names:
+            standard.add(top)
+        elif top in read.own and not providers:
+            own.add(top)
+        else:
+            grouped[(top, providers[0] if providers else None)] += places
+    rows = [_row(module, provider, places, by_name) for (module, provider), places in grouped.items()]
+    if cache is not None and any(row.standing == "missing" for row in rows):
+        rows = _suggested(rows, in_cache(cache))
+    if indexes is not None and indexes.indexes:
+        rows = _suggested(rows, on_indexes(indexes, [row.module for row in rows if _is_unknown(row)]))
+    used = {row.distribution for row in rows}
+    rows += [
+        Row("", declaration.name, "", declaration.text, "not used", (Place(declaration.where, "", 0, ""),))
+        for declaration in by_name.values()
+        if declaration.name not in used
+    ]
+    order = ["missing", "not declared", "not used", "optional", "provided"]
+    return Surveyed(
+        files=read.files,
+        rows=tuple(sorted(rows, key=lambda row: (order.index(row.standing), row.module, row.distribution))),
+        programs={name: tuple(places) for name, places in sorted(read.programs.items())},
+        paths={name: tuple(places) for name, places in sorted(read.paths.items())},
+        libraries={name: tuple(places) for name, places in sorted(read.libraries.items())},
+        problems=(*problems, *read.problems),
+        own=tuple(sorted(own)),
+        standard=tuple(sorted(standard)),
+        declares=bool(by_name),
+        declared=frozenset(by_name),
+        script_needs=tuple((one.text, one.where) for one in read.declarations),
+    )
+
+
+def _row(module: str, provider: Provider | None, places: list[Place], declarations: dict[str, Declaration]) -> Row:
+    dispensable = all(place.manner in ("tried", "for type checking") for place in places)
+    if provider is None:
+        # Mostly a distribution is called as its module.
+        named = declarations.get(canonicalize_name(module))
+        standing: Standing = "optional" if dispensable else "missing"
+        return Row(module, named.name if named else "", "", named.text if named else "", standing, tuple(places))
+    declaration = declarations.get(provider.name)
+    standing = "provided"
+    if declarations and declaration is None:
+        standing = "optional" if dispensable else "not declared"
+    text = declaration.text if declaration else ""
+    return Row(module, provider.name, provider.version, text, standing, tuple(places))
+
+
+def _is_unknown(row: Row) -> bool:
+    return row.standing == "missing" and not row.distribution
+
+
+def _suggested(rows: list[Row], cached: Providers) -> list[Row]:
+    """For each missing module, the distribution that would provide it."""
+    suggested = []
+    for row in rows:
+        found = cached.of(row.module) if _is_unknown(row) else []
+        if found:
+            row = Row(row.module, found[-1].name, found[-1].version, row.declared, row.standing, row.places)
+        suggested.append(row)
+    return suggested

@@ -1,0 +1,1 @@
+"""Asking hosts, whatever is asked for."""

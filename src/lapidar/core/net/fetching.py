@@ -1,0 +1,130 @@
+"""Fetch a file: broken downloads are gone on with, and no byte is believed before its digest is right."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import time
+from collections.abc import Mapping
+from pathlib import Path
+from typing import BinaryIO
+
+from urllib3.exceptions import HTTPError
+
+from lapidar.core import atomic
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.store import Cache
+from lapidar.core.errors import IndexTrouble
+from lapidar.core.languages.python.index.page import File, local_path
+from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.net.http import Client
+
+__all__ = ["Fetched"]
+
+_PIECE_BYTES = 1 << 18
+_TRIES_WITHOUT_PROGRESS = 4
+_PAUSE_SECONDS = 0.2
+
+
+class Fetched:
+    """A context: the path of a file of an index, verified, for as long as the context lasts.
+
+    Args:
+        cache: whose staging folder it lies in meanwhile.
+
+    Attributes:
+        sha256, size: of what was fetched, once it was.
+
+    Raises:
+        IndexTrouble: it cannot be had, or is not what the index promised; what came is thrown away.
+    """
+
+    def __init__(self, client: Client, file: File, cache: Cache) -> None:
+        self._client = client
+        self._file = file
+        self._cache = cache
+        self._work: atomic.WorkFolder | None = None
+        self._digest = hashlib.sha256()
+        self.sha256 = ""
+        self.size = 0
+
+    def __enter__(self) -> Path:
+        path = local_path(self._file.url)
+        if path is None:
+            self._work = self._cache.work_folder()
+            path = self._work.path / "download"
+            try:
+                self._download(path)
+            except BaseException:
+                self.__exit__(None, None, None)
+                raise
+        else:
+            try:
+                self.size = path.stat().st_size
+                self.sha256 = sha256_of(str(path))
+            except OSError as error:
+                raise IndexTrouble(f"{path} cannot be read", why=error.strerror or str(error)) from error
+        if self._file.sha256 and self.sha256 != self._file.sha256:
+            self.__exit__(None, None, None)
+            raise IndexTrouble(
+                f"{self._file.name} is not what its index promises, and was thrown away",
+                why=f"promised sha256 {self._file.sha256}, got {self.sha256}",
+                remedy="Try again; if it stays so, the file was changed on its way or on the host: do not use it.",
+            )
+        return path
+
+    def __exit__(self, *_: object) -> None:
+        if self._work is not None:
+            self._work.__exit__(None, None, None)
+            self._work = None
+
+    def _download(self, path: Path) -> None:
+        tries = _TRIES_WITHOUT_PROGRESS
+        with open(path, "wb") as target:
+            while True:
+                before = self.size
+                why = "the connection was cut"
+                try:
+                    if self._more(target):
+                        break
+                except HTTPError as error:
+                    why = str(error)
+                tries = _TRIES_WITHOUT_PROGRESS if self.size > before else tries - 1
+                if not tries:
+                    raise IndexTrouble(
+                        f"{self._file.name} could not be fetched whole",
+                        why=f"{without_credentials(self._file.url)} breaks off after {self.size:,} bytes: {why}",
+                        remedy="Try again later. Nothing was changed.",
+                    )
+                time.sleep(_PAUSE_SECONDS)
+        self.sha256 = self._digest.hexdigest()
+
+    def _more(self, target: BinaryIO) -> bool:
+        """Ask for what is still lacking; whether it is whole now."""
+        headers = {"Accept-Encoding": "identity"}
+        if self.size:
+            headers["Range"] = f"bytes={self.size}-"
+        with self._client.stream(self._file.url, headers) as response:
+            if response.status in (404, 410):
+                raise IndexTrouble(
+                    f"{self._file.name} is not there any more",
+                    why=without_credentials(self._file.url),
+                    remedy="`lapidar pin --renew` chooses anew among what there is.",
+                )
+            if self.size and response.status != 206:  # a host that knows no ranges begins again
+                target.seek(0)
+                target.truncate()
+                self._digest, self.size = hashlib.sha256(), 0
+            whole = self._whole_size(response.headers)
+            for piece in response.stream(_PIECE_BYTES, decode_content=False):
+                target.write(piece)
+                self._digest.update(piece)
+                self.size += len(piece)
+        return whole is None or self.size >= whole
+
+    def _whole_size(self, headers: Mapping[str, str]) -> int | None:
+        told = re.search(r"/(\d+)$", headers.get("Content-Range", ""))
+        if told:
+            return int(told[1])
+        length = headers.get("Content-Length")
+        return self.size + int(length) if length else self._file.bytes

@@ -1,0 +1,213 @@
+"""Snapshot <-> ``lapidar.lock``: canonical TOML, small, made for reading and for version control's diffs.
+
+Canonical means: the fields in the order of the records, tables sorted by name, one blank line between tables,
+one line a field. The writer is our own because the snapshot's identity rests on these bytes, which must not
+change with a library's version; reading goes through a TOML reader.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import tomli
+
+from lapidar.core import atomic
+from lapidar.core.errors import LockfileError
+from lapidar.core.project import LOCKFILE_NAME
+from lapidar.core.records.snapshot import (
+    Conditions,
+    Libraries,
+    Library,
+    Package,
+    Platform,
+    Remainder,
+    Runtime,
+    Snapshot,
+    Tool,
+)
+
+__all__ = ["FORMAT", "identified", "identify", "parse", "read", "read_if_there", "render", "write"]
+
+FORMAT = 1
+# The tables of which there may be several, and what they are sorted by.
+_ARRAYS = (
+    ("runtime", "language"),
+    ("package", "name"),
+    ("remainder", "language"),
+    ("library", "soname"),
+    ("tool", "name"),
+)
+_BANNER = "# Written by lapidar. Commit this file; do not edit it.\n"
+_PLAIN_ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", '"': '\\"', "\\": "\\\\"}
+_BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
+_NEEDS_ESCAPE = re.compile(r'[\x00-\x1f"\\\x7f]')
+
+
+def _string(text: str) -> str:
+    def escape(found: re.Match[str]) -> str:
+        return _PLAIN_ESCAPES.get(found[0]) or f"\\u{ord(found[0]):04x}"
+
+    return '"' + _NEEDS_ESCAPE.sub(escape, text) + '"'
+
+
+def _key(text: str) -> str:
+    return text if _BARE_KEY.fullmatch(text) else _string(text)
+
+
+def _value(value: Any) -> str:
+    match value:
+        case bool():
+            return "true" if value else "false"
+        case int():
+            return str(value)
+        case str():
+            return _string(value)
+        case list() | tuple():
+            return "[" + ", ".join(_value(item) for item in value) + "]"
+        case dict():
+            return "{ " + ", ".join(f"{_key(key)} = {_value(item)}" for key, item in value.items()) + " }"
+    raise TypeError(f"no TOML for {type(value).__name__}")
+
+
+def _table(header: str, fields: dict[str, Any]) -> str:
+    lines = [f"{key} = {_value(value)}" for key, value in fields.items() if value is not None]
+    return header + "\n" + "\n".join(lines) + "\n"
+
+
+def _body(snapshot: Snapshot) -> str:
+    """The canonical text below the line of the snapshot's digest."""
+    records = msgspec.to_builtins(snapshot)
+    blocks = [_table("[platform]", records["platform"])]
+    for layer, key in _ARRAYS:
+        if layer == "library" and "libraries" in records:
+            blocks.append(_table("[libraries]", records["libraries"]))
+        for record in sorted(records.get(layer, ()), key=lambda record: record[key]):
+            blocks.append(_table(f"[[{layer}]]", record))
+    if records.get("conditions"):
+        if variables := records["conditions"].get("variables"):
+            records["conditions"]["variables"] = dict(sorted(variables.items()))
+        blocks.append(_table("[conditions]", records["conditions"]))
+    return "\n" + "\n".join(blocks)
+
+
+def identify(snapshot: Snapshot) -> Snapshot:
+    """Give a snapshot its identity: the sha256 of its canonical text less the line that holds it."""
+    text = f"{_BANNER}format = {snapshot.format}\n{_body(snapshot)}"
+    digest = "sha256:" + hashlib.sha256(text.encode("utf-8")).hexdigest()
+    return msgspec.structs.replace(snapshot, snapshot=digest)
+
+
+def identified(
+    platform: Platform,
+    runtime: Runtime,
+    packages: Iterable[Package],
+    remainder: Iterable[Remainder] = (),
+    libraries: Libraries | None = None,
+    library: Iterable[Library] = (),
+    tools: Iterable[Tool] = (),
+    conditions: Conditions | None = None,
+) -> Snapshot:
+    """A snapshot of these records, with its identity."""
+    unknown = "sha256:" + "0" * 64
+    records = (tuple(packages), tuple(remainder), libraries, tuple(library), tuple(tools), conditions)
+    return identify(Snapshot(FORMAT, unknown, platform, (runtime,), *records))
+
+
+def render(snapshot: Snapshot) -> str:
+    """The canonical text of an identified snapshot."""
+    return f"{_BANNER}format = {snapshot.format}\nsnapshot = {_string(snapshot.snapshot)}\n{_body(snapshot)}"
+
+
+def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:
+    """Read a lockfile's text and verify it.
+
+    Args:
+        text: the text of a lockfile.
+        name: what to call it in errors.
+
+    Raises:
+        LockfileError: it is no TOML, of another format, lacks a field or has one of a wrong type, or its
+            digest does not match; says where and what to do.
+    """
+    again = "Take it from version control again (git checkout), or run `lapidar capture` to write a new one."
+    try:
+        data = tomli.loads(text)
+    except tomli.TOMLDecodeError as error:
+        if re.search(r"^(<{7}|={7}|>{7})", text, re.MULTILINE):
+            raise LockfileError(
+                f"{name} holds the marks of a merge that was not finished",
+                remedy="Take one side whole (git checkout --ours or --theirs), then `lapidar restore`.",
+            ) from error
+        raise LockfileError(f"{name} cannot be read", why=str(error), remedy=again) from error
+    number = data.get("format")
+    if isinstance(number, int) and number > FORMAT:
+        raise LockfileError(
+            f"{name} has format {number}, but this lapidar reads formats up to {FORMAT}",
+            remedy="Install a newer lapidar.",
+        )
+    if number != FORMAT:
+        raise LockfileError(f"{name} is no lockfile: it has no format number", remedy=again)
+    try:
+        snapshot = msgspec.convert(data, Snapshot)
+    except msgspec.ValidationError as error:
+        why = re.sub(r" - at `\$\.?(.*)`$", r", at \1", str(error)).removesuffix(", at ")
+        raise LockfileError(f"{name} is not valid", why=why, remedy=again) from error
+    _verify(snapshot, name, again)
+    return snapshot
+
+
+def _verify(snapshot: Snapshot, name: str, remedy: str) -> None:
+    if len(snapshot.runtime) != 1:
+        raise LockfileError(
+            f"{name} is not valid", why=f"it must have one runtime, and has {len(snapshot.runtime)}", remedy=remedy
+        )
+    expected = identify(snapshot).snapshot
+    if expected != snapshot.snapshot:
+        raise LockfileError(
+            f"{name} was changed after it was written",
+            why=f"it says snapshot {snapshot.snapshot}, but its content has {expected}",
+            remedy=remedy,
+        )
+
+
+def read(path: Path) -> Snapshot:
+    """Read and verify a lockfile.
+
+    Raises:
+        LockfileError: it is missing or not valid.
+    """
+    try:
+        text = path.read_text("utf-8")
+    except FileNotFoundError as error:
+        raise LockfileError(
+            f"There is no lockfile at {path}",
+            remedy="Run `lapidar capture` to write one, or name another with --lock or --project.",
+        ) from error
+    except UnicodeDecodeError as error:
+        raise LockfileError(
+            f"{path} cannot be read", why="it is not UTF-8 text", remedy="Take it from version control again."
+        ) from error
+    except OSError as error:
+        raise LockfileError(
+            f"{path} cannot be read", why=error.strerror or str(error), remedy="Name another with --lock."
+        ) from error
+    return parse(text, str(path))
+
+
+def read_if_there(path: Path) -> Snapshot | None:
+    """Read and verify a lockfile; None where there is none.
+
+    Raises:
+        LockfileError: it is not valid.
+    """
+    return read(path) if path.exists() else None
+
+
+def write(snapshot: Snapshot, path: Path) -> None:
+    """Write a lockfile whole or not at all."""
+    atomic.write_file(path, render(snapshot).encode("utf-8"))

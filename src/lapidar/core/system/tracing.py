@@ -1,0 +1,222 @@
+"""Run a command and see what it and its children execute, open and map: ptrace(2), seccomp(2).
+
+A filter in the kernel stops the processes at the few calls that name a file, and nowhere else, so that a run takes
+hardly longer; the memory map of each process is read at its end, and before it becomes another program.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import os
+import re
+import signal
+import struct
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from pathlib import Path
+
+from lapidar.core.errors import LapidarError
+from lapidar.core.system.observed import Observed
+
+__all__ = ["observe"]
+
+_TRACEME, _GETREGS, _CONT, _SETOPTIONS = 0, 12, 7, 0x4200
+_EVENT_FORK, _EVENT_VFORK, _EVENT_CLONE, _EVENT_EXEC, _EVENT_EXIT, _EVENT_SECCOMP = 1, 2, 3, 4, 6, 7
+_EXIT_KILLS = 1 << 20
+_OPTIONS = _EXIT_KILLS | sum(
+    1 << event for event in (_EVENT_FORK, _EVENT_VFORK, _EVENT_CLONE, _EVENT_EXEC, _EVENT_EXIT, _EVENT_SECCOMP)
+)
+_SET_NO_NEW_PRIVILEGES, _SET_SECCOMP, _FILTER = 38, 22, 2
+# Calls of x86-64 -> the register of the folder's descriptor (None: relative to the working folder), and of the path.
+_OPEN, _OPENAT, _OPENAT2, _EXECVE, _EXECVEAT = 2, 257, 437, 59, 322
+_CALLS = {
+    _OPEN: (None, "rdi"),
+    _OPENAT: ("rdi", "rsi"),
+    _OPENAT2: ("rdi", "rsi"),
+    _EXECVE: (None, "rdi"),
+    _EXECVEAT: ("rdi", "rsi"),
+}
+_REGISTERS = (
+    "r15 r14 r13 r12 rbp rbx r11 r10 r9 r8 rax rcx rdx rsi rdi orig_rax rip cs eflags rsp ss fs_base gs_base ds es fs "
+    "gs"
+).split()
+_ARCHITECTURE = 0xC000003E  # AUDIT_ARCH_X86_64
+_ALLOW, _TRACE = 0x7FFF0000, 0x7FF00000
+_LONGEST_PATH = 4096
+_WALL = 0x40000000
+_MAPPED_CODE = re.compile(r"^\S+ ..x. .*? (/.*)$|^\S+ .*? (/.*\.so[.\d]*)$")
+
+
+def _filter() -> ctypes.Array[ctypes.c_char]:
+    """The program of the filter: classic BPF over seccomp's data (call's number, architecture)."""
+    load, equal, give = 0x20, 0x15, 0x06
+    code = [(load, 0, 0, 4), (equal, 1, 0, _ARCHITECTURE), (give, 0, 0, _ALLOW), (load, 0, 0, 0)]
+    for left, number in zip(range(len(_CALLS), 0, -1), _CALLS, strict=True):
+        code.append((equal, left, 0, number))
+    code += [(give, 0, 0, _ALLOW), (give, 0, 0, _TRACE)]
+    return ctypes.create_string_buffer(b"".join(struct.pack("<HBBI", *one) for one in code))
+
+
+class _Program(ctypes.Structure):
+    _fields_ = [("length", ctypes.c_ushort), ("code", ctypes.c_void_p)]
+
+
+def observe(command: Sequence[str], variables: Mapping[str, str], output: int = 1) -> Observed:
+    """Run a command to its end, with this process's standard streams.
+
+    Args:
+        command: the program's path, and its words.
+        variables: its environment variables.
+        output: the descriptor that its standard output goes to.
+
+    Raises:
+        LapidarError: this kernel does not allow it, or the program does not start.
+    """
+    if os.uname().machine != "x86_64":
+        raise LapidarError("Runs can be observed on x86-64 only", remedy="Capture without --observe.")
+    return _Observer(command, variables, output).run()
+
+
+class _Observer:
+    def __init__(self, command: Sequence[str], variables: Mapping[str, str], output: int) -> None:
+        self.command = command
+        self.output = output
+        self.variables = dict(variables)
+        self.library = ctypes.CDLL(None, use_errno=True)
+        self.library.ptrace.argtypes = [ctypes.c_long, ctypes.c_long, ctypes.c_void_p, ctypes.c_void_p]
+        self.library.ptrace.restype = ctypes.c_long
+        self.registers = ctypes.create_string_buffer(8 * len(_REGISTERS))
+        self.mapped: set[str] = set()
+        self.executed: dict[str, None] = {}
+        self.opened: set[str] = set()
+
+    def run(self) -> Observed:
+        child = os.fork()
+        if child == 0:
+            self._become()
+        try:
+            self._begin(child)
+            code = self._follow(child)
+        except BaseException:
+            with suppress(OSError):
+                os.kill(child, signal.SIGKILL)
+                os.waitpid(child, 0)
+            raise
+        return Observed(code, _files(self.mapped), tuple(self.executed), _files(self.opened))
+
+    def _become(self) -> None:
+        """In the child: wait to be traced, have the filter set, become the program."""
+        try:
+            if self.output != 1:
+                os.dup2(self.output, 1)
+            code = _filter()
+            program = _Program(len(code.raw) // 8, ctypes.addressof(code))
+            prctl = self.library.prctl
+            if self.library.ptrace(_TRACEME, 0, None, None) != 0:
+                os._exit(125)
+            os.kill(os.getpid(), signal.SIGSTOP)
+            prctl(_SET_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
+            if prctl(_SET_SECCOMP, _FILTER, ctypes.byref(program), 0, 0) != 0:
+                os._exit(125)
+            os.execve(self.command[0], list(self.command), self.variables)
+        except OSError:
+            os._exit(126)
+        finally:
+            os._exit(125)
+
+    def _ptrace(self, request: int, process: int, data: int = 0) -> bool:
+        return int(self.library.ptrace(request, process, None, ctypes.c_void_p(data))) == 0
+
+    def _begin(self, child: int) -> None:
+        _, status = os.waitpid(child, _WALL)
+        if not os.WIFSTOPPED(status) or not self._ptrace(_SETOPTIONS, child, _OPTIONS):
+            why = os.strerror(ctypes.get_errno() or errno.EPERM)
+            raise LapidarError(
+                "The run cannot be observed: this kernel lets no process trace another",
+                why=why,
+                remedy="Capture without --observe, or where tracing is allowed.",
+            )
+        self._ptrace(_CONT, child)
+
+    def _follow(self, main: int) -> int:
+        """Until the last of the processes has ended; the first one's exit code."""
+        known = {main}
+        code = 1
+        while True:
+            try:
+                process, status = os.waitpid(-1, _WALL)
+            except ChildProcessError:
+                return code
+            if not os.WIFSTOPPED(status):
+                known.discard(process)
+                if process == main:
+                    code = os.waitstatus_to_exitcode(status)
+                    if code == 125:
+                        raise LapidarError(
+                            "The run cannot be observed: this kernel lets no filter be set",
+                            remedy="Capture without --observe.",
+                        )
+                continue
+            self._ptrace(_CONT, process, self._stopped(process, status, known))
+
+    def _stopped(self, process: int, status: int, known: set[int]) -> int:
+        """Look at a stopped process; the signal to go on with."""
+        what, event = os.WSTOPSIG(status), status >> 16
+        if what == signal.SIGTRAP and event:
+            if event == _EVENT_SECCOMP:
+                self._called(process)
+            elif event == _EVENT_EXIT:
+                self._read_map(process)
+            return 0
+        if process not in known and what == signal.SIGSTOP:  # how a new child begins
+            known.add(process)
+            return 0
+        return 0 if what == signal.SIGTRAP else what
+
+    def _called(self, process: int) -> None:
+        if self.library.ptrace(_GETREGS, process, None, ctypes.cast(self.registers, ctypes.c_void_p)) != 0:
+            return
+        values = dict(zip(_REGISTERS, struct.unpack(f"<{len(_REGISTERS)}Q", self.registers.raw), strict=True))
+        number = values["orig_rax"]
+        if number not in _CALLS:
+            return
+        folder, path = _CALLS[number]
+        named = self._path(process, values[folder] if folder else None, values[path])
+        if number in (_EXECVE, _EXECVEAT):
+            self._read_map(process)
+            if named and os.path.isfile(named) and os.access(named, os.X_OK):
+                self.executed[named] = None
+        elif named:
+            self.opened.add(named)
+
+    def _path(self, process: int, folder: int | None, address: int) -> str | None:
+        try:
+            with open(f"/proc/{process}/mem", "rb", buffering=0) as memory:
+                memory.seek(address)
+                # No further than the page's end: what follows it may not be there.
+                data = memory.read(min(_LONGEST_PATH, 4096 - address % 4096))
+                if b"\0" not in data:
+                    data += memory.read(_LONGEST_PATH)
+            path = os.fsdecode(data.partition(b"\0")[0])
+            if not path.startswith("/"):
+                descriptor = ctypes.c_int(folder & 0xFFFFFFFF).value if folder is not None else -100
+                base = f"/proc/{process}/cwd" if descriptor == -100 else f"/proc/{process}/fd/{descriptor}"
+                path = f"{os.readlink(base)}/{path}"
+            return os.path.normpath(path)
+        except (OSError, ValueError, OverflowError):
+            return None
+
+    def _read_map(self, process: int) -> None:
+        try:
+            lines = Path(f"/proc/{process}/maps").read_text("utf-8", "surrogateescape").splitlines()
+        except OSError:
+            return
+        for line in lines:
+            if found := _MAPPED_CODE.match(line):
+                self.mapped.add((found[1] or found[2]).strip())
+
+
+def _files(paths: set[str]) -> tuple[str, ...]:
+    """Those that are files, links followed."""
+    return tuple(sorted({os.path.realpath(path) for path in paths if os.path.isfile(path)}))
