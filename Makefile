@@ -1,13 +1,15 @@
 # make demo   sets up everything and runs the main job on the sample project
 # make test   sets up everything and passes the tests
 # make check  linter and type checker
+# make test-tools  as root, with apt: the programs that some tests drive (make test lists what it left out)
+# make helper     builds the helper of src/lapidar/core/environment/native again, byte for byte
 PYTHON ?= python3
 VENV   := .venv
 WHEELS := $(VENV)/wheels
 BIN    := $(VENV)/bin
 SOURCES := $(shell find src -type f -not -path '*/__pycache__/*' -not -path '*.egg-info*')
 
-.PHONY: demo test check benchmarks screenshots clean
+.PHONY: demo test test-tools helper check benchmarks clean
 
 demo: $(VENV)/.installed
 	rm -rf lapidar-demo
@@ -15,6 +17,17 @@ demo: $(VENV)/.installed
 
 test: $(VENV)/.installed
 	$(BIN)/python tests/run.py $(TESTS)
+
+# What some tests drive besides Python: another root's static shell, older processors, the package databases of
+# other systems, R, Perl and Tcl. As root on a machine with apt; elsewhere it says what is missing and goes on.
+TOOLS := busybox-static qemu-user rpm btrfs-progs perl tcl libmagic1 file
+test-tools:
+	@for tool in $(TOOLS); do \
+	  dpkg -s $$tool > /dev/null 2>&1 || apt-get install -y -q $$tool > /dev/null 2>&1 || echo "not installed: $$tool"; \
+	done
+
+helper:
+	src/lapidar/core/environment/native/build.sh
 
 check: $(VENV)/.installed
 	$(BIN)/ruff check src tests benchmarks
@@ -33,6 +46,7 @@ benchmarks: $(VENV)/.installed .venv-benchmarks/.made
 $(VENV)/.wheels: pyproject.toml
 	@echo "Setting up $(VENV) (once; this fetches the packages that lapidar and its tests use)"
 	$(PYTHON) -m venv $(VENV)
+	rm -rf $(WHEELS)
 	$(BIN)/python -m pip wheel --quiet --wheel-dir $(WHEELS) ".[dev]"
 	touch $@
 
@@ -42,7 +56,7 @@ $(VENV)/.installed: $(VENV)/.wheels $(SOURCES)
 	$(BIN)/python -m pip wheel --quiet --no-deps --wheel-dir $(WHEELS) .
 	rm -rf build
 	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) --force-reinstall --no-deps lapidar
-	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) "lapidar[dev]"
+	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) --upgrade --upgrade-strategy eager "lapidar[dev]"
 	touch $@
 
 clean:

@@ -1,37 +1,99 @@
-"""Runs the tests and closes with a line that says how many passed and failed.
+"""Runs the tests in processes that share nothing, and closes with a line that says how many passed and failed.
 
 python tests/run.py                 all of them
 python tests/run.py commands.test_check core.test_trees
+
+A test is given to whichever process is free; the tests of a class that makes something for all of them (`setUpClass`,
+or `together = True`) stay in one. What many tests need once, a cache that holds the runtime of these tests with its
+byte-code, is made before the first (see `support.py`).
 """
 
 from __future__ import annotations
 
+import json
 import os
+import shutil
+import subprocess
 import sys
+import tempfile
+import threading
 import time
 import unittest
+from collections import deque
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 SLOWEST = 12
 ENOUGH_BYTES = 8_000_000_000
 HERE = Path(__file__).parent
+# One more than processors: some tests wait for a time to pass.
+PROCESSES = int(os.environ.get("LAPIDAR_TEST_PROCESSES") or (os.cpu_count() or 1) + 1)
 
 
-class Result(unittest.TextTestResult):
-    """Also knows how long each test took."""
+# ---- in a process of tests
 
-    def __init__(self, *words: Any, **settings: Any) -> None:
-        super().__init__(*words, **settings)
-        self.seconds: dict[str, float] = {}
+
+class Result(unittest.TestResult):
+    """What became of each test, as it is told to the first process."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.told: list[dict[str, Any]] = []
+        self._began = 0.0
+        self._flaws: list[str] = []
+        self._skipped = ""
 
     def startTest(self, test: unittest.TestCase) -> None:
         self._began = time.monotonic()
+        self._flaws, self._skipped = [], ""
         super().startTest(test)
 
     def stopTest(self, test: unittest.TestCase) -> None:
         super().stopTest(test)
-        self.seconds[test.id()] = time.monotonic() - self._began
+        self._tell(test.id(), time.monotonic() - self._began)
+
+    def _tell(self, name: str, seconds: float) -> None:
+        self.told.append({"name": name, "seconds": seconds, "flaws": self._flaws, "skipped": self._skipped})
+
+    def _note(self, test: unittest.TestCase, error: Any) -> None:
+        self._flaws.append(self._exc_info_to_string(error, test))  # type: ignore[attr-defined]
+        if not isinstance(test, unittest.TestCase):  # what a class makes for its tests failed: no test begins
+            self._tell(str(test), 0.0)
+            self._flaws = []
+
+    def addError(self, test: unittest.TestCase, err: Any) -> None:
+        self._note(test, err)
+
+    def addFailure(self, test: unittest.TestCase, err: Any) -> None:
+        self._note(test, err)
+
+    def addSubTest(self, test: unittest.TestCase, subtest: unittest.TestCase, err: Any) -> None:
+        if err is not None:
+            self._flaws.append(f"{subtest.id()}\n{self._exc_info_to_string(err, test)}")  # type: ignore[attr-defined]
+
+    def addUnexpectedSuccess(self, test: unittest.TestCase) -> None:
+        self._flaws.append("it was expected to fail, and passed")
+
+    def addSkip(self, test: unittest.TestCase, reason: str) -> None:
+        self._skipped = reason
+        if not isinstance(test, unittest.TestCase):
+            self._tell(str(test), 0.0)
+
+
+def work() -> None:
+    """Run what the first process names, a unit a line, until it names nothing more."""
+    answers = os.fdopen(os.dup(1), "w")
+    os.dup2(2, 1)  # what tests print is no answer
+    sys.path.insert(0, str(HERE))
+    for line in sys.stdin:
+        result = Result()
+        unittest.TestLoader().loadTestsFromNames(json.loads(line)).run(result)
+        answers.write(json.dumps(result.told) + "\n")
+        answers.flush()
+
+
+# ---- in the first process
 
 
 def work_in_memory() -> None:
@@ -44,25 +106,132 @@ def work_in_memory() -> None:
         os.environ["TMPDIR"] = memory
 
 
+def tests_of(suite: unittest.TestSuite | unittest.TestCase) -> Iterator[unittest.TestCase]:
+    """Every test of a suite, one by one."""
+    if isinstance(suite, unittest.TestCase):
+        yield suite
+    else:
+        for one in suite:
+            yield from tests_of(one)
+
+
+def units(suite: unittest.TestSuite) -> deque[list[str]]:
+    """The names of tests that are run in one process one after the other; the largest come first."""
+    together: dict[str, list[str]] = {}
+    for test in tests_of(suite):
+        kind = type(test)
+        shares = getattr(kind, "together", False) or kind.setUpClass.__func__ is not _NOTHING  # type: ignore[attr-defined]
+        together.setdefault(f"{kind.__module__}.{kind.__qualname__}" if shares else test.id(), []).append(test.id())
+    slow = [name for name in together if getattr(_class_of(name, together), "slow", False)]
+    order = sorted(together, key=lambda name: (name not in slow, -len(together[name])))
+    return deque(together[name] for name in order)
+
+
+_NOTHING = unittest.TestCase.setUpClass.__func__  # type: ignore[attr-defined]
+
+
+def _class_of(name: str, together: dict[str, list[str]]) -> object:
+    module, _, rest = together[name][0].rpartition(".")[0].rpartition(".")
+    return getattr(sys.modules.get(module), rest, None)
+
+
+class Crew:
+    """The processes of tests.
+
+    Attributes:
+        told: what became of each test.
+    """
+
+    def __init__(self, waiting: deque[list[str]]) -> None:
+        self.waiting = waiting
+        self.told: list[dict[str, Any]] = []
+        self._lock = threading.Lock()
+
+    def run(self) -> None:
+        """Until nothing waits any more."""
+        threads = [threading.Thread(target=self._tend) for _ in range(max(1, min(PROCESSES, len(self.waiting))))]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+
+    def _tend(self) -> None:
+        """Hand units to one process after the other; one that dies is followed by another."""
+        while self.waiting:
+            with tempfile.TemporaryFile("w+") as log:
+                command = [sys.executable, str(Path(__file__).resolve()), "--work"]
+                process = subprocess.Popen(
+                    command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=log, text=True, cwd=HERE.parent
+                )
+                assert process.stdin and process.stdout
+                self._feed(process.stdin, process.stdout, log)
+                process.stdin.close()
+                process.stdout.close()
+                process.wait()
+
+    def _feed(self, asking: IO[str], answers: IO[str], log: IO[str]) -> None:
+        while True:
+            try:
+                names = self.waiting.popleft()
+            except IndexError:
+                return
+            asking.write(json.dumps(names) + "\n")
+            asking.flush()
+            answer = answers.readline()
+            if not answer:
+                log.seek(0)
+                flaw = "the process that ran it ended\n" + log.read()[-4000:]
+                self._take([{"name": names[0], "seconds": 0.0, "flaws": [flaw], "skipped": ""}])
+                return
+            self._take(json.loads(answer))
+
+    def _take(self, told: list[dict[str, Any]]) -> None:
+        with self._lock:
+            self.told += told
+            for one in told:
+                how = "FAILED" if one["flaws"] else f"skipped: {one['skipped']}" if one["skipped"] else "ok"
+                print(f"{one['name']} ... {how}", flush=True)
+
+
+def conclude(told: list[dict[str, Any]], began: float) -> int:
+    """Say what there is to say, the counts last; the exit code."""
+    for one in told:
+        for flaw in one["flaws"]:
+            print(f"\n{'=' * 70}\nFAILED {one['name']}\n{flaw}")
+    for one in sorted(told, key=lambda one: -one["seconds"])[:SLOWEST]:
+        print(f"{one['seconds']:6.1f} s  {one['name']}")
+    skipped = [one for one in told if one["skipped"] and not one["flaws"]]
+    for one in skipped:
+        print(f"SKIPPED {one['name']}: {one['skipped']}")
+    if skipped:
+        print("`make test-tools` installs what Debian has for these.")
+    failed = sum(bool(one["flaws"]) for one in told)
+    print(f"in {time.monotonic() - began:.0f} s, {PROCESSES} processes")
+    passed = len(told) - failed - len(skipped)
+    print(f"{passed} passed, {failed} failed" + (f", {len(skipped)} skipped" if skipped else ""))
+    return 1 if failed or not told else 0
+
+
 def main() -> int:
+    if sys.argv[1:] == ["--work"]:
+        work()
+        return 0
+    began = time.monotonic()
     work_in_memory()  # before any module of the tests makes a folder
     sys.path.insert(0, str(HERE))
     loader = unittest.TestLoader()
     names = sys.argv[1:]
     suite = loader.loadTestsFromNames(names) if names else loader.discover(str(HERE), top_level_dir=str(HERE))
-    began = time.monotonic()
-    result = unittest.TextTestRunner(verbosity=2, resultclass=Result).run(suite)
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    skipped = len(result.skipped)
-    for test, reason in result.skipped:
-        print(f"SKIPPED {test}: {reason}")
-    assert isinstance(result, Result)
-    for name, seconds in sorted(result.seconds.items(), key=lambda one: -one[1])[:SLOWEST]:
-        print(f"{seconds:6.1f} s  {name}")
-    print(f"in {time.monotonic() - began:.0f} s")
-    passed = result.testsRun - failed - skipped
-    print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
-    return 1 if failed or not result.testsRun else 0
+    from support import make_seed
+
+    shared = Path(tempfile.mkdtemp(prefix="lapidar-tests-"))
+    try:
+        os.environ["LAPIDAR_TESTS_SEED"] = str(make_seed(shared / "seed"))
+        crew = Crew(units(suite))
+        crew.run()
+    finally:
+        shutil.rmtree(shared, ignore_errors=True)
+    return conclude(crew.told, began)
 
 
 if __name__ == "__main__":
