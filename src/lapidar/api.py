@@ -14,14 +14,14 @@ from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.flows import capture as _capture
 from lapidar.core.flows import check as _check
 from lapidar.core.flows import restore as _restore
-from lapidar.core.flows.capture import Captured
-from lapidar.core.flows.check import Checked
+from lapidar.core.flows.capture import Captured, CaptureOptions
+from lapidar.core.flows.check import Checked, CheckOptions
 from lapidar.core.flows.choose import read_snapshot
-from lapidar.core.flows.restore import Restored
+from lapidar.core.flows.restore import Restored, RestoreOptions
 from lapidar.core.project import Project
 
 if TYPE_CHECKING:
-    from lapidar.core.languages.python.pinning.session import Pinned
+    from lapidar.core.flows.pin import Pinned
 
 __all__ = ["Captured", "Checked", "Conflict", "LapidarError", "Restored", "capture", "check", "pin", "restore"]
 
@@ -62,9 +62,7 @@ def capture(
     return _capture.capture(
         Project.find(_path(project)),
         _cache(cache, create=True),
-        environment=_path(environment),
-        lock=_path(lock),
-        command=command,
+        CaptureOptions(environment=_path(environment), lock=_path(lock), command=command),
     )
 
 
@@ -93,16 +91,12 @@ def pin(
         LapidarError: it could not be done, and nothing was changed.
     """
     from lapidar.core.declaring import reading
-    from lapidar.core.languages.python.pinning.session import Options, Pinning
-    from lapidar.core.records import lockfile
+    from lapidar.core.flows.pin import pin
+    from lapidar.core.pinning.session import PinOptions
 
     found, store = Project.find(_path(project)), _cache(cache, create=True)
-    previous = lockfile.read_if_there(found.lockfile)
-    options = Options(renew_all=renew, as_of=as_of, wheels_only=wheels_only, runtime=_path(runtime))
-    with Pinning(found, store, reading.read(found), previous, options) as pinning:
-        pinned = pinning.carry_out(pinning.plan())
-        pinning.write(pinned, found.lockfile)
-    return pinned
+    options = PinOptions(renew_all=renew, as_of=as_of, no_builds=wheels_only, runtime=_path(runtime))
+    return pin(found, store, reading.read(found), options, lambda plan: True)
 
 
 def restore(
@@ -129,8 +123,8 @@ def restore(
     """
     found, store = Project.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), snapshot)
-    way = Placement(placement)
-    return _restore.restore(found, store, wanted, into=_path(into), placement=way, libraries=libraries)
+    options = RestoreOptions(into=_path(into), placement=Placement(placement), libraries=libraries)
+    return _restore.restore(found, store, wanted, options)
 
 
 def check(
@@ -157,4 +151,4 @@ def check(
     """
     found, store = Project.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), None)
-    return _check.check(found, store, wanted, environment=_path(environment), deep=deep, live=live)
+    return _check.check(found, store, wanted, CheckOptions(_path(environment), deep, live))

@@ -11,7 +11,10 @@ from lapidar.cli.main import Session
 from lapidar.cli.view import human_bytes, human_count, human_path, human_seconds
 
 if TYPE_CHECKING:
-    from lapidar.core.cache.upkeep import Pruned
+    from pathlib import Path
+
+    from lapidar.core.cache.upkeep import Pruned, Summary
+    from lapidar.core.records.owner import Owner
 
 DESCRIPTION = """\
 Look after the package cache.
@@ -48,12 +51,12 @@ def _summary(session: Session) -> int:
     view, cache = session.view, session.cache()
     found = summary(cache)
     if view.json:
-        view.object({"cache": str(cache.root), **{name: getattr(found, name) for name in found.__slots__}})
+        view.object(_summary_object(found, cache.root))
         return ExitCode.DONE
     view.line(f"Cache      {human_path(cache.root)}")
     view.line(
         f"Holds      {human_count(found.files, 'file')}, {human_bytes(found.bytes)}, "
-        f"in {human_count(found.trees, 'tree')}, {found.bytecode} of them byte-code"
+        f"in {human_count(found.trees, 'tree')}, {found.derived} of them byte-code"
     )
     view.line(f"Stands for {human_bytes(found.stands_for)} in {human_count(len(found.snapshots), 'snapshot')}")
     if found.set_aside:
@@ -72,6 +75,26 @@ def _summary(session: Session) -> int:
     return ExitCode.DONE
 
 
+def _summary_object(found: Summary, root: Path) -> dict[str, object]:
+    return {
+        "cache": str(root),
+        "files": found.files,
+        "bytes": found.bytes,
+        "trees": found.trees,
+        "bytecode": found.derived,
+        "set_aside": found.set_aside,
+        "stands_for": found.stands_for,
+        "snapshots": found.snapshots,
+    }
+
+
+def _whose(owner: Owner | None, otherwise: str = "byte-code, or of no snapshot") -> str:
+    """Whose bad entries are, for people."""
+    from lapidar.core.records import words
+
+    return words.owner(owner) if owner else otherwise
+
+
 def _audit(session: Session) -> int:
     from lapidar.core.cache.upkeep import audit
 
@@ -84,8 +107,8 @@ def _audit(session: Session) -> int:
                 "files": found.files,
                 "bytes": found.bytes,
                 "clean": found.clean,
-                "corrupt": found.corrupt,
-                "bad_trees": found.bad_trees,
+                "corrupt": {_whose(owner): paths for owner, paths in found.corrupt.items()},
+                "bad_trees": [_whose(owner, digest) for digest, owner in found.bad_trees.items()],
             }
         )
         return ExitCode.DONE if found.clean else ExitCode.NO
@@ -96,12 +119,12 @@ def _audit(session: Session) -> int:
     if found.clean:
         view.line(f"The cache is sound: {read}.", "good")
         return ExitCode.DONE
-    for label, paths in found.corrupt.items():
+    for owner, paths in found.corrupt.items():
         shown = paths if view.verbose else paths[:3]
         more = f", and {len(paths) - len(shown)} more" if len(paths) > len(shown) else ""
-        view.line(f"{label}: {human_count(len(paths), 'file')} corrupt: {', '.join(shown)}{more}")
-    for label in found.bad_trees:
-        view.line(f"{label}: its listing is corrupt")
+        view.line(f"{_whose(owner)}: {human_count(len(paths), 'file')} corrupt: {', '.join(shown)}{more}")
+    for digest, owner in found.bad_trees.items():
+        view.line(f"{_whose(owner, digest)}: its listing is corrupt")
     view.line(f"Bad entries were set aside; {read}.", "bad")
     view.line("  next: capture the original environments again, to stow them anew")
     return ExitCode.NO

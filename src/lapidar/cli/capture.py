@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
-from lapidar.cli.view import View, human_bytes, human_count, human_path, human_seconds
+from lapidar.cli.view import View, human_bytes, human_count, human_path, human_seconds, runtime_title
 from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
@@ -55,20 +55,22 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core.flows.capture import capture
+    from lapidar.core.flows.capture import CaptureOptions, capture
 
     options, view = session.options, session.view
     captured = capture(
         session.project,
         session.cache(create=True),
-        environment=session.path("environment"),
-        lock=session.path("lock"),
-        full_runtime=options.full_runtime,
-        skip_outside=options.skip_outside,
-        command=_command(options),
-        output=2 if view.json else 1,  # standard output is one object then
-        scope=options.scope,
-        reporter=view.reporter(),
+        CaptureOptions(
+            environment=session.path("environment"),
+            lock=session.path("lock"),
+            full_runtime=options.full_runtime,
+            skip_outside=options.skip_outside,
+            scope=options.scope,
+            command=_command(options),
+            output=2 if view.json else 1,  # standard output is one object then
+        ),
+        view.reporter(),
     )
     if view.json:
         view.object(_object(captured))
@@ -93,16 +95,16 @@ def _command(options: argparse.Namespace) -> list[str] | None:
 
 
 def _show(captured: Captured, view: View) -> None:
-    from lapidar.core.records.snapshot import short
+    from lapidar.core.records import words
 
-    runtime = captured.snapshot.only_runtime
-    located = captured.located
-    view.note(f"Environment  {human_path(located.interpreter)} ({located.why})")
-    view.note(f"Runtime      CPython {runtime.version} ({runtime.build})")
+    for located in captured.located:
+        view.note(f"Environment  {human_path(located.interpreter)} ({located.why})")
+    for runtime in captured.snapshot.runtimes:
+        view.note(f"Runtime      {runtime_title(runtime)}")
     view.note()
     rows = [
         [
-            layer.layer,
+            words.layer_title(layer.layer),
             f"{layer.count:,}",
             f"{layer.files:,}",
             human_bytes(layer.bytes),
@@ -114,7 +116,7 @@ def _show(captured: Captured, view: View) -> None:
     if not view.quiet:
         view.table(["layer", "count", "files", "size", "new in the cache", "reused"], rows, right=range(1, 6))
         view.note()
-    for rest in captured.snapshot.remainder:
+    for rest in captured.snapshot.remainders:
         shown = ", ".join(rest.paths[:_SHOWN]) + (", ..." if len(rest.paths) > _SHOWN else "")
         view.note(f"Of no package, kept all the same: {shown}")
     view.note(f"Left out: {_left_out(captured)}.")
@@ -122,7 +124,7 @@ def _show(captured: Captured, view: View) -> None:
         view.warn(f"{human_count(len(files), 'file')} of {name} edited after installation: {_some(files, view)}")
     for warning in captured.warnings:
         view.warn(warning)
-    digest = short(captured.snapshot.snapshot)
+    digest = words.short(captured.snapshot.snapshot)
     done = "Wrote" if captured.changed else "Nothing has changed:"
     view.line(
         f"{done} {human_path(captured.lockfile)}, snapshot {digest}, in {human_seconds(captured.seconds)}", "good"
@@ -132,12 +134,14 @@ def _show(captured: Captured, view: View) -> None:
 
 def _show_unused(captured: Captured, view: View) -> None:
     """What was there and is not in the snapshot, and how to have it."""
+    from lapidar.core.records import words
+
     unused = captured.unused
     if not unused:
         return
     if view.verbose:
         view.note()
-        view.table(["left out", "because"], [[name, reason] for name, reason in unused.items()])
+        view.table(["left out", "because"], [[name, words.unused(why.needed_by)] for name, why in unused.items()])
     count = human_count(len(unused), "package")
     named = ", ".join(list(unused)[:_NAMED]) + (", ..." if len(unused) > _NAMED else "")
     why = "" if view.verbose else "; -v says why"
@@ -145,9 +149,9 @@ def _show_unused(captured: Captured, view: View) -> None:
 
 
 def _left_out(captured: Captured) -> str:
-    policy = [phrase.removeprefix("runtime: ") for phrase in captured.left_out if phrase.startswith("runtime: ")]
-    others = [phrase for phrase in captured.left_out if not phrase.startswith("runtime: ")]
-    return "; ".join([f"of the runtime {', '.join(policy)}", *others])
+    left_out = captured.left_out
+    of_runtime = [f"of the runtime {', '.join(left_out.of_runtimes)}"] if left_out.of_runtimes else []
+    return "; ".join([*of_runtime, *left_out.others]) or "nothing"
 
 
 def _some(names: list[str], view: View) -> str:
@@ -157,14 +161,17 @@ def _some(names: list[str], view: View) -> str:
 
 
 def _object(captured: Captured) -> dict[str, object]:
+    from lapidar.core.records import words
+
+    first = captured.located[0]
     return {
         "lockfile": str(captured.lockfile),
         "snapshot": captured.snapshot.snapshot,
         "changed": captured.changed,
-        "environment": {"interpreter": str(captured.located.interpreter), "why": captured.located.why},
+        "environment": {"interpreter": str(first.interpreter), "why": first.why},
         "layers": [
             {
-                "layer": layer.layer,
+                "layer": words.layer_title(layer.layer),
                 "count": layer.count,
                 "files": layer.files,
                 "bytes": layer.bytes,
@@ -175,7 +182,10 @@ def _object(captured: Captured) -> dict[str, object]:
         ],
         "edited": captured.edited,
         "warnings": captured.warnings,
-        "left_out": captured.left_out,
-        "unused": captured.unused,
+        "left_out": [
+            *(f"runtime: {phrase}" for phrase in captured.left_out.of_runtimes),
+            *captured.left_out.others,
+        ],
+        "unused": {name: words.unused(why.needed_by) for name, why in captured.unused.items()},
         "seconds": round(captured.seconds, 3),
     }

@@ -11,7 +11,9 @@ from lapidar.cli.view import View, human_count, human_path
 
 if TYPE_CHECKING:
     from lapidar.core.environment.status import Walking
-    from lapidar.core.flows.check import Checked, Finding
+    from lapidar.core.flows.check import Checked
+    from lapidar.core.records.findings import Finding
+    from lapidar.core.records.snapshot import Snapshot
 
 DESCRIPTION = """\
 Compare the lockfile, the restored environment and the cache. The quick check compares what is there by inode, size
@@ -52,71 +54,84 @@ def run(session: Session) -> int:
 
 
 def _check(session: Session, walking: Walking) -> int:
-    from lapidar.core.flows.check import check
+    from lapidar.core.flows.check import CheckOptions, check
     from lapidar.core.flows.choose import read_snapshot
 
     options, view = session.options, session.view
     project, cache = session.project, session.cache()
     snapshot = read_snapshot(project, cache, session.path("lock"), None)
-    checked = check(
-        project,
-        cache,
-        snapshot,
-        environment=session.path("env"),
-        deep=options.deep,
-        live=options.live,
-        walking=walking,
-        reporter=view.reporter(),
-    )
+    wanted = CheckOptions(session.path("env"), options.deep, options.live)
+    checked = check(project, cache, snapshot, wanted, walking=walking, reporter=view.reporter())
     if view.json:
-        view.object(
-            {
-                "snapshot": snapshot.snapshot,
-                "environment": str(checked.environment),
-                "deep": checked.deep,
-                "files": checked.files,
-                "clean": checked.clean,
-                "findings": checked.findings,
-                "overrides": checked.overrides,
-                "libraries": checked.libraries,
-                "host": checked.drift,
-                "live": checked.live,
-                "remarks": checked.remarks,
-            }
-        )
+        view.object(_object(checked, snapshot))
     else:
         _show(checked, view)
     return ExitCode.DONE if checked.clean else ExitCode.NO
 
 
+def _object(checked: Checked, snapshot: Snapshot) -> dict[str, object]:
+    from lapidar.core.records import words
+
+    return {
+        "snapshot": snapshot.snapshot,
+        "environment": str(checked.environment),
+        "deep": checked.deep,
+        "files": checked.files,
+        "clean": checked.clean,
+        "findings": [
+            {
+                "layer": _layer(finding),
+                "name": words.finding_name(finding),
+                "problem": words.problem(finding),
+                "paths": finding.paths,
+                "remedy": words.remedy(finding),
+            }
+            for finding in checked.findings
+        ],
+        "overrides": [words.override_sentence(one) for one in checked.overrides],
+        "libraries": checked.libraries,
+        "host": checked.drift,
+        "live": checked.live,
+        "remarks": checked.remarks,
+    }
+
+
+def _layer(finding: Finding) -> str:
+    """The heading of a finding: layers by their names, what is of no package by what it is."""
+    from lapidar.core.records import words
+    from lapidar.core.records.owner import Layer
+
+    return words.layer_title(finding.layer) if finding.layer is Layer.REMAINDER else str(finding.layer)
+
+
 def _show(checked: Checked, view: View) -> None:
-    from lapidar.core.records.snapshot import short
+    from lapidar.core.records import words
 
     for override in checked.overrides:
-        view.line(override, "warn")
-    _show_below(checked, view)
+        view.line(words.override_sentence(override), "warn")
+    _show_lower(checked, view)
     if checked.clean:
         how = "read" if checked.deep else "compared by inode, size and time"
         view.line(
-            f"Lockfile, environment and cache match: snapshot {short(checked.snapshot.snapshot)}, "
+            f"Lockfile, environment and cache match: snapshot {words.short(checked.snapshot.snapshot)}, "
             f"{human_count(checked.files, 'file')} {how}.",
             "good",
         )
         return
-    layer = ""
+    heading = ""
     for finding in checked.findings:
-        if finding.layer != layer:
-            layer = finding.layer
-            view.line(layer, "heading")
+        if _layer(finding) != heading:
+            heading = _layer(finding)
+            view.line(heading, "heading")
         view.line(f"  {_name(finding)}: {_told(finding, view)}")
-    remedies = dict.fromkeys(finding.remedy for finding in checked.findings)
+    remedies = dict.fromkeys(words.remedy(finding) for finding in checked.findings)
     view.line()
     view.line(f"{human_count(len(checked.findings), 'finding')}.", "bad")
     for remedy in remedies:
         view.line(f"  next: {remedy}")
 
 
-def _show_below(checked: Checked, view: View) -> None:
+def _show_lower(checked: Checked, view: View) -> None:
     """What the check saw of the host and of the running environment."""
     for remark in checked.remarks:
         view.warn(remark)
@@ -153,13 +168,19 @@ def _show_below(checked: Checked, view: View) -> None:
 
 
 def _name(finding: Finding) -> str:
-    return human_path(finding.name) if finding.name.startswith("/") else finding.name
+    from lapidar.core.records import words
+
+    name = words.finding_name(finding)
+    return human_path(name) if name.startswith("/") else name
 
 
 def _told(finding: Finding, view: View) -> str:
+    from lapidar.core.records import words
+
+    problem = words.problem(finding)
     if not finding.paths:
-        return finding.problem
+        return problem
     count = human_count(len(finding.paths), "file")
     shown = finding.paths if view.verbose else finding.paths[:_SHOWN]
     more = len(finding.paths) - len(shown)
-    return f"{count} {finding.problem}: {', '.join(shown)}" + (f", and {more} more (-v shows all)" if more else "")
+    return f"{count} {problem}: {', '.join(shown)}" + (f", and {more} more (-v shows all)" if more else "")

@@ -25,7 +25,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core.declaring import editing
+    from lapidar.core.flows.declare import drop
 
-    place = editing.place_of(session.project.root)
-    return pins.change(session, editing.dropped(place, session.options.names, session.options.group))
+    options = session.options
+    pins.declaration_of(session)
+    settings = pins.declare_options_of(session, group=options.group)
+    cache, review = session.cache(create=True), pins.reviewing(session)
+    pinned, restored = drop(session.project, cache, options.names, settings, review, session.view.reporter())
+    return pins.conclude_change(session, pinned, restored)

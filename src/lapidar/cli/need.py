@@ -31,15 +31,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from packaging.utils import canonicalize_name
+    from lapidar.core.flows.declare import need
 
-    from lapidar.core.declaring import editing, reading
-
-    group = canonicalize_name(session.options.group)
-    needs = [reading.parse_need(text, "the command line", group) for text in session.options.needs]
-    texts = dict(editing.added(editing.place_of(session.project.root), needs))
-    if session.options.index:
-        name, path = reading.DECLARATION_NAME, session.project.declaration
-        text = texts.get(name) or (path.read_text("utf-8") if path.is_file() else "")
-        texts[name] = editing.claimed(text, session.options.index, [need.name for need in needs])
-    return pins.change(session, texts)
+    options = session.options
+    pins.declaration_of(session)
+    settings = pins.declare_options_of(session, group=options.group, index=options.index or "")
+    cache, review = session.cache(create=True), pins.reviewing(session)
+    pinned, restored = need(session.project, cache, options.needs, settings, review, session.view.reporter())
+    return pins.conclude_change(session, pinned, restored)

@@ -27,17 +27,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core.declaring import reading
-    from lapidar.core.languages.python.pinning.session import Pinning
-    from lapidar.core.pinning.outlook import outlook
+    from lapidar.core.flows import pin
     from lapidar.core.records import lockfile
 
     view = session.view
-    declaration = reading.read(session.project)
+    declaration = pins.declaration_of(session)
     previous = lockfile.read(session.project.lockfile)
-    pins.warn_of_overrides(declaration, view)
-    with Pinning(session.project, session.cache(), declaration, previous, pins.options_of(session)) as pinning:
-        rows = outlook(pinning)
+    with pin.opened(session.project, session.cache(), declaration, previous, pins.options_of(session)) as pinning:
+        rows = [row for asked in pinning.sessions.values() for row in asked.outlook()]
     if view.json:
         view.object(rows)
         return ExitCode.DONE

@@ -32,40 +32,28 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from packaging.utils import canonicalize_name
+    from lapidar.core import languages
+    from lapidar.core.flows.pin import pin
 
-    from lapidar.core.declaring import reading
-    from lapidar.core.errors import DeclarationError
-    from lapidar.core.languages.python.pinning.session import Pinning
-
-    options, source = session.options, session.path("source")
-    declaration = reading.read(session.project)
-    if not declaration.needs and source is None:
-        raise DeclarationError(
-            "The project declares no needs",
-            remedy="`lapidar start` finds out what it needs; `lapidar need NAME` declares one.",
-        )
-    renew = options.renew
+    options, view = session.options, session.view
+    normalised = languages.first().normalised
     settings = pins.options_of(
         session,
-        renew=frozenset(canonicalize_name(name) for name in renew or ()),
-        renew_all=renew == [],
+        renew=frozenset(normalised(name) for name in options.renew or ()),
+        renew_all=options.renew == [],
         as_of=options.as_of,
     )
-    pins.warn_of_overrides(declaration, session.view)
-    cache = session.cache(create=True)
-    cache.require_writable()
-    previous = pins.previous_lock(session)
-    with Pinning(session.project, cache, declaration, previous, settings, session.view.reporter()) as pinning:
-        if source:
-            from lapidar.core.languages.python.exchange import pylock
-
-            plan = pylock.plan(pinning, source)
-        else:
-            plan = pinning.plan()
-        pins.show_plan(plan, session.view)
-        pinned = pins.carry_out(session, pinning, plan)
-    pins.conclude(session, plan, pinned)
-    if pinned and pinned.changed:
-        session.view.note("Use it with: lapidar restore")
+    declaration = pins.declaration_of(session)
+    pinned = pin(
+        session.project,
+        session.cache(create=True),
+        declaration,
+        settings,
+        pins.reviewing(session),
+        source=session.path("source"),
+        reporter=view.reporter(),
+    )
+    pins.conclude(session, pinned)
+    if pinned.changed:
+        view.note("Use it with: lapidar restore")
     return ExitCode.DONE

@@ -57,7 +57,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from lapidar.core.cache.placing import Placement
     from lapidar.core.flows.choose import read_snapshot
-    from lapidar.core.flows.restore import restore
+    from lapidar.core.flows.restore import RestoreOptions, restore
     from lapidar.core.records import selection
 
     options, view = session.options, session.view
@@ -66,17 +66,14 @@ def run(session: Session) -> int:
     left_out = selection.left_out(snapshot, options.group, options.leave_out or ())
     if options.fetch:
         _fetch(session, selection.without(snapshot, left_out))
-    restored = restore(
-        project,
-        cache,
-        snapshot,
+    wanted = RestoreOptions(
         into=session.path("into"),
         placement=Placement(options.placement),
         left_out=left_out,
         libraries=options.libraries,
         verify=options.verify,
-        reporter=view.reporter(),
     )
+    restored = restore(project, cache, snapshot, wanted, view.reporter())
     if view.json:
         view.object(
             {
@@ -118,10 +115,8 @@ def run(session: Session) -> int:
 
 
 def _fetch(session: Session, snapshot: Snapshot) -> None:
-    from lapidar.core.declaring import reading
-    from lapidar.core.languages.python.pinning.refetch import fetch_missing
+    from lapidar.core.flows.fetch import fetch_missing
 
-    declaration = reading.read(session.project)
-    fetched = fetch_missing(session.project, session.cache(), snapshot, declaration, session.view.reporter())
+    fetched = fetch_missing(session.project, session.cache(), snapshot, session.view.reporter())
     if fetched:
         session.view.note(f"Fetched {human_count(len(fetched), 'package')}: {', '.join(fetched)}")

@@ -5,15 +5,15 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from lapidar.cli import show_below
+from lapidar.cli import show_layers
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
-from lapidar.cli.show_below import pairs
-from lapidar.cli.view import View, human_bytes, human_count
+from lapidar.cli.show_layers import pairs
+from lapidar.cli.view import View, human_bytes, human_count, runtime_title
 
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
-    from lapidar.core.records.snapshot import Origin, Package, Snapshot
+    from lapidar.core.records.snapshot import Origin, Package, Runtime, Snapshot
 
 DESCRIPTION = """\
 Show a lockfile to people: a summary, one layer, or one package in full."""
@@ -48,7 +48,7 @@ def run(session: Session) -> int:
     if options.graph:
         _graph(session, snapshot)
     elif options.name and options.layer == "libraries":
-        found = show_below.library(snapshot, options.name, view)
+        found = show_layers.library(snapshot, options.name, view)
         if view.json:
             view.object(found)
     elif options.name:
@@ -60,36 +60,35 @@ def run(session: Session) -> int:
     elif view.json:
         view.object(
             {
-                "runtime": snapshot.runtime,
-                "packages": snapshot.package,
-                "remainder": snapshot.remainder,
-                "libraries": snapshot.library,
-                "tools": snapshot.tool,
+                "runtime": snapshot.runtimes,
+                "packages": snapshot.packages,
+                "remainder": snapshot.remainders,
+                "libraries": snapshot.libraries,
+                "tools": snapshot.tools,
                 "conditions": snapshot.conditions,
             }.get(options.layer, snapshot)
         )
     else:
         {
-            "runtime": _runtime,
+            "runtime": _runtimes,
             "packages": _packages,
             "remainder": _remainder,
-            "libraries": show_below.libraries,
-            "tools": show_below.tools,
-            "conditions": show_below.conditions,
+            "libraries": show_layers.libraries,
+            "tools": show_layers.tools,
+            "conditions": show_layers.conditions,
         }.get(options.layer, _summary)(snapshot, view)
     return ExitCode.DONE
 
 
 def _graph(session: Session, snapshot: Snapshot) -> None:
-    from lapidar.core.declaring import reading
-    from lapidar.core.languages.python.graph import Graph
+    from lapidar.core.declaring import judge, reading
 
     view = session.view
-    graph = Graph.of(snapshot, reading.read(session.project), _cache_or_none(session))
+    graph = judge.graph(snapshot, reading.read(session.project), _cache_or_none(session))
     if view.json:
         view.object([edge._asdict() for several in graph.edges.values() for edge in several])
         return
-    versions = {package.name: package.version for package in snapshot.package}
+    versions = {package.name: package.version for package in snapshot.packages}
     told: set[str] = set()
 
     def branch(source: str, before: str) -> None:
@@ -121,62 +120,68 @@ def _cache_or_none(session: Session) -> Cache | None:
 
 
 def _find(snapshot: Snapshot, name: str) -> Package:
-    import difflib
-
-    from packaging.utils import canonicalize_name
-
+    from lapidar.core import languages
     from lapidar.core.errors import LapidarError
 
-    packages = {package.name: package for package in snapshot.package}
-    found = packages.get(canonicalize_name(name))
-    if found is None:
-        near = difflib.get_close_matches(canonicalize_name(name), packages, n=3)
-        raise LapidarError(
-            f"The snapshot has no package {name!r}",
-            remedy=f"Near to it: {', '.join(near)}." if near else "`lapidar show packages` lists what it has.",
-        )
-    return found
+    for package in snapshot.packages:
+        if name == package.name or languages.of(package.language).normalised(name) == package.name:
+            return package
+    import difflib
+
+    near = difflib.get_close_matches(name.lower(), [package.name for package in snapshot.packages], n=3)
+    raise LapidarError(
+        f"The snapshot has no package {name!r}",
+        remedy=f"Near to it: {', '.join(near)}." if near else "`lapidar show packages` lists what it has.",
+    )
 
 
 def _needed_by(snapshot: Snapshot) -> dict[str, list[str]]:
-    needed_by: dict[str, list[str]] = {package.name: [] for package in snapshot.package}
-    for package in snapshot.package:
+    needed_by: dict[str, list[str]] = {package.name: [] for package in snapshot.packages}
+    for package in snapshot.packages:
         for name in package.requires:
             needed_by.setdefault(name, []).append(package.name)
     return needed_by
 
 
 def _summary(snapshot: Snapshot, view: View) -> None:
-    runtime = snapshot.only_runtime
-    wanted = [package.name for package in snapshot.package if package.asked_for]
-    largest = sorted(snapshot.package, key=lambda package: package.bytes, reverse=True)[:5]
+    wanted = [package.name for package in snapshot.packages if package.asked_for]
+    largest = sorted(snapshot.packages, key=lambda package: package.bytes, reverse=True)[:5]
     view.line(f"Snapshot   {snapshot.snapshot.removeprefix('sha256:')}")
     view.line(f"Platform   {snapshot.platform.system} {snapshot.platform.machine}, {snapshot.platform.libc}")
+    for runtime in snapshot.runtimes:
+        size = f"{human_count(runtime.files, 'file')}, {human_bytes(runtime.bytes)}"
+        view.line(f"Runtime    {runtime_title(runtime)}, {size}")
     view.line(
-        f"Runtime    CPython {runtime.version} ({runtime.build}), "
-        f"{human_count(runtime.files, 'file')}, {human_bytes(runtime.bytes)}"
-    )
-    view.line(
-        f"Packages   {len(snapshot.package)}, {human_count(sum(p.files for p in snapshot.package), 'file')}, "
-        f"{human_bytes(sum(p.bytes for p in snapshot.package))}"
+        f"Packages   {len(snapshot.packages)}, {human_count(sum(p.files for p in snapshot.packages), 'file')}, "
+        f"{human_bytes(sum(p.bytes for p in snapshot.packages))}"
     )
     view.line(f"  asked for  {', '.join(wanted) or '-'}")
     view.line(f"  largest    {', '.join(f'{p.name} {human_bytes(p.bytes)}' for p in largest) or '-'}")
-    for rest in snapshot.remainder:
+    for rest in snapshot.remainders:
         view.line(f"Remainder  {human_count(rest.files, 'file')} of no package: {', '.join(rest.paths[:6])}")
-    show_below.summary(snapshot, view)
-    view.line(f"Left out   of the runtime: {', '.join(runtime.left_out)}")
+    show_layers.summary(snapshot, view)
+    left_out = dict.fromkeys(phrase for runtime in snapshot.runtimes for phrase in runtime.left_out)
+    if left_out:
+        view.line(f"Left out   of the runtime: {', '.join(left_out)}")
 
 
-def _runtime(snapshot: Snapshot, view: View) -> None:
-    runtime = snapshot.only_runtime
+_PLACES = {"site": "packages in", "headers": "headers in"}
+
+
+def _runtimes(snapshot: Snapshot, view: View) -> None:
+    for number, runtime in enumerate(snapshot.runtimes):
+        if number:
+            view.line()
+        _runtime(runtime, view)
+
+
+def _runtime(runtime: Runtime, view: View) -> None:
     rows = [
         ["language", f"{runtime.language} ({runtime.implementation})"],
         ["version", runtime.version],
         ["build", runtime.build],
         ["executable", runtime.executable],
-        ["packages in", runtime.site],
-        ["headers in", runtime.headers],
+        *([_PLACES.get(name, name), path] for name, path in sorted(runtime.places.items(), reverse=True)),
         ["tree", runtime.tree],
         ["files", f"{runtime.files:,}"],
         ["size", human_bytes(runtime.bytes)],
@@ -188,7 +193,7 @@ def _runtime(snapshot: Snapshot, view: View) -> None:
 def _packages(snapshot: Snapshot, view: View) -> None:
     needed_by = _needed_by(snapshot)
     rows = []
-    for package in snapshot.package:
+    for package in snapshot.packages:
         by = needed_by[package.name]
         who = (["asked for"] if package.wanted else []) + [f"the group {name}" for name in package.groups] + by
         shown = ", ".join(who[:4]) + (f" and {len(who) - 4} more" if len(who) > 4 else "")
@@ -248,9 +253,9 @@ def _origin(origin: Origin) -> str:
 
 
 def _remainder(snapshot: Snapshot, view: View) -> None:
-    if not snapshot.remainder:
+    if not snapshot.remainders:
         view.line("Every file belongs to a package.")
-    for rest in snapshot.remainder:
+    for rest in snapshot.remainders:
         view.line(f"{human_count(rest.files, 'file')} of no package, {human_bytes(rest.bytes)}:")
         for path in rest.paths:
             view.line(f"  {path}")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from lapidar.cli.view import View, human_bytes, human_count
 from lapidar.core.errors import LapidarError
+from lapidar.core.records import words
 from lapidar.core.records.snapshot import Library, Snapshot
 
 __all__ = ["conditions", "libraries", "library", "pairs", "summary", "tools"]
@@ -20,28 +21,28 @@ def pairs(rows: list[list[str]], view: View) -> None:
 
 def summary(snapshot: Snapshot, view: View) -> None:
     """A line a layer."""
-    if layer := snapshot.libraries:
-        data = layer.files - len(snapshot.library)
+    if layer := snapshot.library_layer:
+        data = layer.files - len(snapshot.libraries)
         view.line(
-            f"Libraries  {len(snapshot.library)} of the system and {human_count(data, 'file')} that they open, "
+            f"Libraries  {len(snapshot.libraries)} of the system and {human_count(data, 'file')} that they open, "
             f"{human_bytes(layer.bytes)}"
         )
-    if snapshot.tool:
-        view.line(f"Tools      {', '.join(tool.name for tool in snapshot.tool)}")
+    if snapshot.tools:
+        view.line(f"Tools      {', '.join(tool.name for tool in snapshot.tools)}")
     if held := snapshot.conditions:
         profile = f"{held.numerics}, {held.baseline}" if held.baseline else held.numerics
         view.line(f"Conditions numerics {profile}; {held.processor}; {held.kernel}")
 
 
 def _users(library: Library, view: View) -> str:
-    users = library.used_by
+    users = [words.user(one) for one in library.users]
     more = len(users) - _SHOWN
     return ", ".join(users) if view.verbose or more <= 0 else f"{', '.join(users[:_SHOWN])} and {more} more"
 
 
 def libraries(snapshot: Snapshot, view: View) -> None:
     """All libraries."""
-    if not snapshot.library:
+    if not snapshot.libraries:
         view.line("The snapshot holds no system libraries: its environment runs with the host's.")
         return
     rows = [
@@ -51,7 +52,7 @@ def libraries(snapshot: Snapshot, view: View) -> None:
             f"{library.owner} {library.owner_version}" if library.owner else "-",
             _users(library, view),
         ]
-        for library in snapshot.library
+        for library in snapshot.libraries
     ]
     view.table(["library", "size", "owner", "used by"], rows, right=(1,))
 
@@ -62,9 +63,9 @@ def library(snapshot: Snapshot, name: str, view: View) -> Library:
     Raises:
         LapidarError: the snapshot has none of that name.
     """
-    found = next((one for one in snapshot.library if one.soname in (name, f"lib{name}")), None)
+    found = next((one for one in snapshot.libraries if one.soname in (name, f"lib{name}")), None)
     if found is None:
-        near = [one.soname for one in snapshot.library if name.lower() in one.soname.lower()][:_SHOWN]
+        near = [one.soname for one in snapshot.libraries if name.lower() in one.soname.lower()][:_SHOWN]
         raise LapidarError(
             f"The snapshot has no library {name!r}",
             remedy=f"Near to it: {', '.join(near)}." if near else "`lapidar show libraries` lists what it has.",
@@ -76,7 +77,7 @@ def library(snapshot: Snapshot, name: str, view: View) -> Library:
                 "owner",
                 f"{found.owner} {found.owner_version}" if found.owner else "none that this system knows",
             ],
-            ["used by", ", ".join(found.used_by)],
+            ["used by", ", ".join(map(words.user, found.users))],
             ["versions", ", ".join(found.versions) or "none are asked for"],
             ["sha256", found.sha256],
             ["size", human_bytes(found.bytes)],
@@ -87,7 +88,7 @@ def library(snapshot: Snapshot, name: str, view: View) -> Library:
 
 def tools(snapshot: Snapshot, view: View) -> None:
     """All outside programs."""
-    if not snapshot.tool:
+    if not snapshot.tools:
         view.line("The snapshot holds no outside programs.")
         return
     rows = [
@@ -98,7 +99,7 @@ def tools(snapshot: Snapshot, view: View) -> None:
             f"{tool.files:,}",
             human_bytes(tool.bytes),
         ]
-        for tool in snapshot.tool
+        for tool in snapshot.tools
     ]
     view.table(["tool", "owner", "executable", "files", "size"], rows, right=(3, 4))
 

@@ -12,7 +12,6 @@ from lapidar.cli.view import human_count, human_path
 
 if TYPE_CHECKING:
     from lapidar.core.declaring.adopt import Proposal
-    from lapidar.core.languages.python.survey.flow import Surveyed
 
 DESCRIPTION = """\
 Make a folder a project: find out what its source needs, take over what it declares already (pyproject.toml, inline
@@ -34,7 +33,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core import atomic
+    from lapidar.core import atomic, languages
     from lapidar.core.declaring import adopt, reading
     from lapidar.core.declaring.records import Index
 
@@ -43,7 +42,7 @@ def run(session: Session) -> int:
     if options.name:
         proposal.name = options.name
     if options.python:
-        proposal.python = options.python
+        proposal.runtimes[languages.first().name] = options.python
     if options.index:
         proposal.indexes = [Index("main", options.index)]
     if not options.yes:
@@ -67,35 +66,26 @@ def run(session: Session) -> int:
 
 
 def _propose(session: Session) -> Proposal:
-    from lapidar.cli.pins import previous_lock
-    from lapidar.core.declaring import adopt
-    from lapidar.core.errors import CacheError, EnvironmentUnusable
-    from lapidar.core.languages.python import locate, probe
-    from lapidar.core.languages.python.survey.flow import survey
+    from lapidar.core.errors import CacheError
+    from lapidar.core.flows.start import propose
 
-    project = session.project
-    surveyed: Surveyed | None = None
-    version = ""
     try:
         cache = session.cache()
     except CacheError:
         cache = None
-    try:
-        answer = probe.ask(locate.locate(project, None).interpreter)
-        version = ".".join(map(str, answer.python))
-    except EnvironmentUnusable:
-        answer = None  # then what is installed tells nothing
-    surveyed = survey(project, answer, cache)
-    return adopt.propose(project, surveyed, version, previous_lock(session))
+    return propose(session.project, cache)
 
 
 def _ask(proposal: Proposal, session: Session) -> None:
+    from lapidar.core import languages
     from lapidar.core.declaring.records import Index
 
     view = session.view
     proposal.name = _answer("Name of the project", proposal.name)
     if not proposal.stated:
-        proposal.python = _answer("Runtimes that it works with", proposal.python)
+        name = languages.first().name
+        asked = _answer("Runtimes that it works with", proposal.runtimes.get(name, ""))
+        proposal.runtimes |= {name: asked} if asked else {}
         if proposal.needs:
             view.line(f"Found {human_count(len(proposal.needs), 'need')}:")
             for need in proposal.needs:

@@ -10,9 +10,7 @@ from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_count, human_path
 
 if TYPE_CHECKING:
-    from lapidar.core.declaring.records import Index
-    from lapidar.core.languages.python.survey.flow import Place, Row, Surveyed
-    from lapidar.core.project import Project
+    from lapidar.core.records.surveyed import Place, Surveyed, SurveyedModule
 
 DESCRIPTION = """\
 Find out what the project's own source needs: reads every Python file, notebook and inline script block as saved on
@@ -37,38 +35,21 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.errors import CacheError
-    from lapidar.core.languages.python import locate, probe
-    from lapidar.core.languages.python.index.indexes import Indexes
-    from lapidar.core.languages.python.survey.flow import survey
+    from lapidar.core.flows.survey import survey
 
-    view, project, options = session.view, session.project, session.options
-    located = locate.locate(project, session.path("environment"))
+    view, options = session.view, session.options
     try:
         cache = session.cache()
     except CacheError:
         cache = None  # it only helps to name what is missing
-    answer = probe.ask(located.interpreter)
-    if options.offline:
-        surveyed = survey(project, answer, cache)
-    else:
-        with Indexes(_indexes(project), cache) as indexes:
-            surveyed = survey(project, answer, cache, indexes=indexes)
+    surveyed, located = survey(session.project, cache, session.path("environment"), ask=not options.offline)
     if view.json:
         view.object(surveyed)
     else:
-        view.note(f"Environment  {human_path(located.interpreter)} ({located.why})")
+        for one in located:
+            view.note(f"Environment  {human_path(one.interpreter)} ({one.why})")
         _show(surveyed, view)
     return ExitCode.DONE if surveyed.agrees else ExitCode.NO
-
-
-def _indexes(project: Project) -> tuple[Index, ...]:
-    from lapidar.core.declaring import reading
-    from lapidar.core.errors import DeclarationError
-
-    try:
-        return reading.read(project).indexes
-    except DeclarationError:
-        return ()  # the survey tells of it
 
 
 def _show(surveyed: Surveyed, view: View) -> None:
@@ -101,7 +82,7 @@ def _show(surveyed: Surveyed, view: View) -> None:
     _conclude(surveyed, view)
 
 
-def _standing(row: Row) -> str:
+def _standing(row: SurveyedModule) -> str:
     if row.standing == "missing" and row.declared:
         return "missing, though declared; lapidar pin"
     if row.standing == "missing" and row.distribution:

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from lapidar.cli import pins
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.view import human_count
+
+if TYPE_CHECKING:
+    from lapidar.core.pinning.market import Release
 
 DESCRIPTION = """\
 Show which versions of a package there are, from when, which of them fit the runtime, and why the others do not.
@@ -30,48 +34,44 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from packaging.utils import canonicalize_name
-
+    from lapidar.core import languages
     from lapidar.core.declaring import reading
-    from lapidar.core.languages.python.pinning.session import Pinning
-    from lapidar.core.pinning import explain
-    from lapidar.core.pinning.outlook import pinned_version
+    from lapidar.core.flows import pin
+    from lapidar.core.records import lockfile
 
-    view, name = session.view, canonicalize_name(session.options.name)
+    view, language = session.view, languages.first()
+    name = language.normalised(session.options.name)
     declaration = reading.read(session.project)
     options = pins.options_of(session, as_of=session.options.as_of)
-    previous = pins.previous_lock(session)
-    with Pinning(session.project, session.cache(create=True), declaration, previous, options) as pinning:
-        candidates = pinning.candidates(pinning.policy(keep=False))
-        releases = candidates.releases(name)
-        if not releases:
-            raise explain.unknown(name, pinning.indexes)
-        pinned = pinned_version(pinning, name)
+    previous = lockfile.read_if_there(session.project.lockfile)
+    with pin.opened(session.project, session.cache(create=True), declaration, previous, options) as pinning:
+        asked = pinning.of(language.name)
+        releases = asked.releases(name)
+    locked = next((one.version for one in (previous.packages if previous else ()) if one.name == name), "")
+    pinned = next((one for one in releases if locked and language.is_same_version(str(one.version), locked)), None)
     if view.json:
-        view.object(
-            [
-                {
-                    "version": str(one.version),
-                    "uploaded": one.uploaded or None,
-                    "fits": not one.reason,
-                    "reason": one.reason or None,
-                    "pre_release": one.version.is_prerelease,
-                    "withdrawn": one.withdrawn is not None,
-                    "file": one.file.name if one.file else None,
-                    "pinned": one.version == pinned,
-                }
-                for one in releases
-            ]
-        )
+        view.object([_object(one, one is pinned) for one in releases])
         return ExitCode.DONE
     shown = releases if view.verbose else releases[:_SHOWN]
     rows = []
     for one in shown:
-        how = "wheel" if one.file and one.file.is_wheel else "from source" if one.file else ""
-        standing = one.reason or f"fits ({how})"
-        rows.append([str(one.version), one.uploaded[:10] or "-", standing, "pinned" if one.version == pinned else ""])
-    view.table(["version", "from", f"for {pinning.target}", ""], rows)
+        standing = str(one.reason) if one.reason else f"fits ({'wheel' if one.is_built else 'from source'})"
+        rows.append([str(one.version), one.uploaded[:10] or "-", standing, "pinned" if one is pinned else ""])
+    view.table(["version", "from", f"for {asked.target}", ""], rows)
     fitting = sum(not one.reason for one in releases)
     more = f"; {len(releases) - len(shown)} older ones with -v" if len(shown) < len(releases) else ""
     view.note(f"{human_count(len(releases), 'version')}, {fitting} that can be chosen{more}")
     return ExitCode.DONE
+
+
+def _object(release: Release, pinned: bool) -> dict[str, object]:
+    return {
+        "version": str(release.version),
+        "uploaded": release.uploaded or None,
+        "fits": not release.reason,
+        "reason": str(release.reason) if release.reason else None,
+        "pre_release": release.is_prerelease,
+        "withdrawn": release.is_withdrawn,
+        "file": release.file or None,
+        "pinned": pinned,
+    }

@@ -14,8 +14,9 @@ if TYPE_CHECKING:
     from rich.progress import TaskID
 
     from lapidar.core.errors import LapidarError
+    from lapidar.core.records.snapshot import Runtime
 
-__all__ = ["Bar", "View", "human_bytes", "human_count", "human_path", "human_seconds"]
+__all__ = ["Bar", "View", "human_bytes", "human_count", "human_path", "human_seconds", "runtime_title"]
 
 _STYLES = {"heading": "1", "good": "32", "bad": "31", "warn": "33", "faint": "2"}
 
@@ -51,6 +52,15 @@ def human_path(path: Path | str) -> str:
     home = os.path.expanduser("~")
     absolute = "~" + path[len(home) :] if path.startswith(home + "/") else path
     return min(os.path.relpath(path), absolute, key=len)
+
+
+_TITLES = {"cpython": "CPython"}
+
+
+def runtime_title(runtime: Runtime) -> str:
+    """``CPython 3.11.7 (main, GCC 12.2.0)``"""
+    name = _TITLES.get(runtime.implementation, runtime.implementation)
+    return f"{name} {runtime.version}" + (f" ({runtime.build})" if runtime.build else "")
 
 
 def printable(text: str) -> str:

@@ -12,7 +12,7 @@ from lapidar.cli.view import View, human_count
 
 if TYPE_CHECKING:
     from lapidar.core.declaring.records import Declaration, Need
-    from lapidar.core.languages.python.graph import Edge, Graph
+    from lapidar.core.records.graph import Edge, Graph
     from lapidar.core.records.snapshot import Package, Snapshot
 
 DESCRIPTION = """\
@@ -36,10 +36,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
+    from lapidar.core import languages
     from lapidar.core.declaring import judge, reading
     from lapidar.core.errors import CacheError
-    from lapidar.core.languages.python.graph import Graph
-    from lapidar.core.records import lockfile
+    from lapidar.core.records import lockfile, words
 
     view = session.view
     need = reading.parse_need(session.options.need)
@@ -49,12 +49,12 @@ def run(session: Session) -> int:
         cache = session.cache()
     except CacheError:
         cache = None  # then without ranges
-    graph = Graph.of(snapshot, declaration, cache)
-    package = next((package for package in snapshot.package if package.name == need.name), None)
+    graph = judge.graph(snapshot, declaration, cache)
+    package = next((package for package in snapshot.packages if package.name == need.name), None)
     if not view.json:
-        for line in judge.overrides(declaration, graph):
-            view.line(line, "warn")
-    if package and need.requirement.specifier.contains(package.version, prereleases=True):
+        for standing in judge.overrides(declaration, graph):
+            view.line(words.override_sentence(standing), "warn")
+    if package and languages.of(package.language).allows(need.text, package.version):
         _present(package, graph, view)
         return ExitCode.DONE
     _absent(session, need, package, graph, declaration)
@@ -72,7 +72,7 @@ def _present(package: Package, graph: Graph, view: View) -> None:
             }
         )
         return
-    versions = {one.name: one.version for one in graph.snapshot.package}
+    versions = {one.name: one.version for one in graph.snapshot.packages}
     view.line(f"{package.name} {package.version} is there because:")
     shown = chains if view.verbose else chains[:_SHOWN]
     for chain in shown:
@@ -117,14 +117,11 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
 
 def _tried(session: Session, need: Need, declaration: Declaration, snapshot: Snapshot) -> list[str]:
     """What would come of asking for it."""
-    from lapidar.core.languages.python.pinning.candidates import wish_of
-    from lapidar.core.languages.python.pinning.session import Pinning
-    from lapidar.core.pinning.outlook import what_keeps_out
+    from lapidar.core.flows import pin
 
     cache = session.cache(create=True)
-    with Pinning(session.project, cache, declaration, snapshot, pins.options_of(session)) as pinning:
-        candidates = pinning.candidates(pinning.policy(keep=False))
-        reasons = what_keeps_out(pinning, candidates, wish_of(need.requirement))
+    with pin.opened(session.project, cache, declaration, snapshot, pins.options_of(session)) as pinning:
+        reasons = pinning.of(need.language).what_keeps_out(need)
     if not reasons:
         return [f"Nothing keeps it out: lapidar need '{need.text}'"]
     return ["What keeps it out:", *(f"  {reason}" for reason in reasons)]

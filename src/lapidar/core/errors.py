@@ -45,7 +45,7 @@ class EnvironmentUnusable(LapidarError):
 
 
 class PackageBroken(LapidarError):
-    """An installed package or a wheel is not what its own records say it may be."""
+    """An installed package, or the archive of one, is not what its own records say it may be."""
 
 
 def unreadable(path: str, error: OSError) -> PackageBroken:

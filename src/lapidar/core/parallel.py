@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import marshal
 import os
+import threading
 from collections.abc import Callable, Sequence
 from functools import partial
 from itertools import pairwise
@@ -19,12 +20,13 @@ _MOST = 4  # processes: what they do together waits for one file system
 
 
 class Begun(Generic[Other]):
-    """A work that was begun in a forked process.
+    """Work that goes on in a forked process.
 
     For work that is all system calls and small objects, which threads of one interpreter cannot share. The child
-    only hands its result (numbers, strings, tuples, dictionaries) back through a pipe; where it fails, or where there
-    is only one processor, the work is done here when its result is asked for. To be begun while there are no other
-    threads.
+    only hands its result (numbers, strings, tuples, dictionaries) back through a pipe. Where it fails, where there
+    is only one processor, or where this process has other threads (a fork copies none of them, but every lock that
+    they hold: whoever waits for such a lock in the child waits for ever), the work is done here when its result is
+    asked for.
 
     Args:
         work: what to do.
@@ -32,9 +34,12 @@ class Begun(Generic[Other]):
 
     def __init__(self, work: Callable[[], Other]) -> None:
         self._work = work
-        self._reading: int | None
+        self._child = -1
+        self._reading: int | None = None
+        if not _may_fork():
+            return
         self._reading, writing = os.pipe()
-        self._child = os.fork() if (os.cpu_count() or 1) > 1 else -1
+        self._child = os.fork()
         if self._child == 0:
             # Where the first process is killed, this one must come to know: by no reader being left.
             os.close(self._reading)
@@ -70,6 +75,16 @@ class Begun(Generic[Other]):
         self._received()
 
 
+def _may_fork() -> bool:
+    """Whether there is a second processor, and no thread but this one: of this interpreter or of any library."""
+    if (os.cpu_count() or 1) < 2:
+        return False
+    try:
+        return len(os.listdir("/proc/self/task")) == 1
+    except OSError:
+        return threading.active_count() == 1
+
+
 def both(one: Callable[[], One], other: Callable[[], Other]) -> tuple[One, Other]:
     """Run `other` in a second process while `one` runs here; see `Begun`."""
     begun = Begun(other)
@@ -84,7 +99,7 @@ def both(one: Callable[[], One], other: Callable[[], Other]) -> tuple[One, Other
 def shares(
     rows: Sequence[Row], work: Callable[[Sequence[Row]], One], here: Callable[[Sequence[Row]], One]
 ) -> list[One]:
-    """Do a work on equal shares of some rows, one in this process and the others each in one of their own.
+    """Do one piece of work on equal shares of some rows: one share here, the others each in a process of its own.
 
     Args:
         here: the same work as it is done in this process, where somebody may want to hear of progress.

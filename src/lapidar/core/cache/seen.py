@@ -1,4 +1,4 @@
-"""What was read before: a small table of path, inode, size and times -> digest.
+"""What was read before: a small table of path, inode, size and times -> what was found, mostly a digest.
 
 With it, capturing an environment again reads only what changed. It is only ever a short cut: without it
 everything is read again, with the same result.
@@ -10,70 +10,77 @@ import hashlib
 import os
 import time
 from pathlib import Path
+from typing import Generic, TypeVar
 
 import msgspec
 
 from lapidar.core import atomic
 from lapidar.core.cache.digest import sha256_of
 
-__all__ = ["SETTLED_NS", "Seen"]
+__all__ = ["SETTLED_NS", "Seen", "seen_files", "seen_of_system", "sha256_by"]
 
-_Row = tuple[int, int, int, int, str]
-_ROWS = msgspec.json.Decoder(dict[str, _Row])
 # What changed within this time before it was looked at may change again within the same tick of the file system's
 # clock, and its times would not show it.
 SETTLED_NS = 2_000_000_000
 
+T = TypeVar("T")
 
-class Seen:
+
+class Seen(Generic[T]):
     """The table of one environment.
 
     Args:
         folder: where the tables lie.
-        environment: the environment's folder; each has a table of its own.
+        name: what the table is of: an environment's folder; each has a table of its own.
+        kind: what is remembered of a file.
         keep_all: keep also what was not met again this time: the table is shared.
     """
 
-    def __init__(self, folder: Path, environment: str, *, keep_all: bool = False) -> None:
-        self._file = folder / hashlib.sha256(os.fsencode(environment)).hexdigest()[:32]
+    def __init__(self, folder: Path, name: str, kind: type[T], *, keep_all: bool = False) -> None:
+        self._file = folder / hashlib.sha256(os.fsencode(name)).hexdigest()[:32]
         self._began_ns = time.time_ns()
-        self._now: dict[str, _Row] = {}
+        self._before: dict[str, tuple[int, int, int, int, T]] = {}
         try:
-            self._before = _ROWS.decode(self._file.read_bytes())
+            rows = msgspec.msgpack.Decoder(dict[str, tuple[int, int, int, int, kind]])  # type: ignore[valid-type]
+            self._before = rows.decode(self._file.read_bytes())
         except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
-            self._before = {}
-        if keep_all:
-            self._now = dict(self._before)
+            pass
+        self._now = dict(self._before) if keep_all else {}
 
-    @classmethod
-    def of_system(cls, folder: Path) -> Seen:
-        """The table of the operating system's files, which all environments share."""
-        return cls(folder, "the operating system", keep_all=True)
-
-    def digest(self, path: str) -> str:
-        """The sha256 of a file in hex, read only where it is not known."""
-        status = os.stat(path)
-        digest = self.known(path, status)
-        if digest is None:
-            digest = sha256_of(path)
-            self.add(path, status, digest)
-        return digest
-
-    def known(self, path: str, found: os.stat_result) -> str | None:
-        """What is known of a file read before and unchanged since, by its status: its digest (hex)."""
+    def known(self, path: str, found: os.stat_result) -> T | None:
+        """What is known of a file read before and unchanged since, by its status."""
         row = self._before.get(path)
         if row is None or row[:4] != (found.st_ino, found.st_size, found.st_mtime_ns, found.st_ctime_ns):
             return None
         self._now[path] = row
         return row[4]
 
-    def add(self, path: str, found: os.stat_result, digest: str) -> None:
+    def add(self, path: str, found: os.stat_result, value: T) -> None:
         """Remember a file that was just read; `found` is its status from before it was read."""
         if max(found.st_mtime_ns, found.st_ctime_ns) < self._began_ns - SETTLED_NS:
-            self._now[path] = (found.st_ino, found.st_size, found.st_mtime_ns, found.st_ctime_ns, digest)
+            self._now[path] = (found.st_ino, found.st_size, found.st_mtime_ns, found.st_ctime_ns, value)
 
     def save(self) -> None:
         """Keep the table for the next time."""
-        if self._now == self._before:
-            return
-        atomic.write_short_cut(self._file, lambda: msgspec.json.encode(self._now))
+        if self._now != self._before:
+            atomic.write_short_cut(self._file, lambda: msgspec.msgpack.encode(self._now))
+
+
+def seen_files(folder: Path, environment: str) -> Seen[str]:
+    """The digests of an environment's files."""
+    return Seen(folder, environment, str)
+
+
+def seen_of_system(folder: Path) -> Seen[str]:
+    """The digests of the operating system's files; all environments share them."""
+    return Seen(folder, "the operating system", str, keep_all=True)
+
+
+def sha256_by(seen: Seen[str], path: str) -> str:
+    """The sha256 of a file in hex, read only where it is not known."""
+    status = os.stat(path)
+    digest = seen.known(path, status)
+    if digest is None:
+        digest = sha256_of(path)
+        seen.add(path, status, digest)
+    return digest

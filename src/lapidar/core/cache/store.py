@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import enum
 import fcntl
 import os
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
+from typing import NamedTuple
 
 import tomli
 
@@ -15,7 +17,7 @@ from lapidar.core import atomic
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, MissingFromCache
 
-__all__ = ["FILE_TIME_SECONDS", "Cache", "default_folder"]
+__all__ = ["FILE_TIME_SECONDS", "Cache", "FileFlaw", "default_folder"]
 
 FORMAT = 1
 # Every file of the cache has this modification time (2001-09-09T01:46:40Z). It is fixed so that byte-code
@@ -23,7 +25,16 @@ FORMAT = 1
 FILE_TIME_SECONDS = 1_000_000_000
 FILE_TIME_NS = FILE_TIME_SECONDS * 1_000_000_000
 _MARK = "lapidar-cache.toml"
-_FOLDERS = ("files", "trees", "bytecode", "assembled", "snapshots", "seen", "aside", "staging")
+_FOLDERS = ("files", "trees", "derived", "assembled", "snapshots", "seen", "aside", "staging")
+
+
+class FileFlaw(enum.StrEnum):
+    """What is wrong with a cached file; the last is only found by reading it."""
+
+    MISSING = "missing"
+    SIZE = "altered: it has another size"
+    TIME = "altered: its modification time was changed"
+    BYTES = "corrupt"
 
 
 def default_folder() -> Path:
@@ -36,6 +47,13 @@ def default_folder() -> Path:
         return Path(named).expanduser()
     data = os.environ.get("XDG_DATA_HOME") or "~/.local/share"
     return Path(data).expanduser() / "lapidar" / "cache"
+
+
+class Made(NamedTuple):
+    """What came of a file that was unpacked or built: the digest of its tree, and what else was noted."""
+
+    tree: str
+    notes: tuple[str, ...]
 
 
 class Cache:
@@ -176,17 +194,15 @@ class Cache:
     def entry_path(self, entry: Entry) -> str:
         return self.file_path(entry.content, entry.kind == EXECUTABLE)
 
-    def flaw(self, entry: Entry) -> str | None:
+    def flaw(self, entry: Entry) -> FileFlaw | None:
         """What is wrong with the cached bytes of a file, as far as can be told without reading them."""
         try:
             found = os.stat(self.entry_path(entry))
         except FileNotFoundError:
-            return "missing"
+            return FileFlaw.MISSING
         if found.st_size != entry.bytes:
-            return f"altered: {found.st_size} bytes instead of {entry.bytes}"
-        if found.st_mtime_ns != FILE_TIME_NS:
-            return "altered: its modification time was changed"
-        return None
+            return FileFlaw.SIZE
+        return FileFlaw.TIME if found.st_mtime_ns != FILE_TIME_NS else None
 
     def read(self, entry: Entry) -> bytes:
         """The bytes of a file."""
@@ -235,42 +251,46 @@ class Cache:
             raise MissingFromCache(f"The cache has no tree {digest}") from error
         return Tree.parse(listing, digest)
 
-    # ---- byte-code, kept beside the trees it was compiled from
+    # ---- what a runtime derives from trees (byte-code), kept beside them
 
-    def bytecode_path(self, tree_digest: str, version: str) -> Path:
+    def derived_path(self, tree_digest: str, key: str) -> Path:
         plain = tree_digest.removeprefix("sha256:")
-        return self.root / "bytecode" / plain[:2] / f"{plain[2:]}-{version}"
+        return self.root / "derived" / plain[:2] / f"{plain[2:]}-{key}"
 
-    def bytecode(self, tree_digest: str, version: str) -> Tree | None:
-        """The byte-code of a tree for a runtime (``cpython-3.11.7``), whole or not at all."""
+    def derived(self, tree_digest: str, key: str) -> Tree | None:
+        """What was derived from a tree, whole or not at all.
+
+        Args:
+            key: what it follows from beside the tree: the kind of runtime, and its version.
+        """
         try:
-            digest = self.bytecode_path(tree_digest, version).read_text("ascii").strip()
+            digest = self.derived_path(tree_digest, key).read_text("ascii").strip()
             tree = self.tree(digest)
         except (OSError, ValueError, CacheError):
             return None
         return tree if all(self.flaw(entry) is None for entry in tree) else None
 
-    def put_bytecode(self, tree_digest: str, version: str, compiled: Tree) -> None:
-        """Keep which tree of byte-code belongs to a tree."""
-        self.put_tree(compiled)
-        path = self.bytecode_path(tree_digest, version)
+    def put_derived(self, tree_digest: str, key: str, made: Tree) -> None:
+        """Keep which tree was derived from a tree."""
+        self.put_tree(made)
+        path = self.derived_path(tree_digest, key)
         path.parent.mkdir(exist_ok=True)
-        atomic.write_file(path, (compiled.digest + "\n").encode("ascii"))
+        atomic.write_file(path, (made.digest + "\n").encode("ascii"))
 
     # ---- what came of files that were unpacked or built
 
     def _made_path(self, key: str) -> Path:
         return self.root / "made" / key[:2] / key[2:]
 
-    def made(self, key: str) -> tuple[str, list[str]] | None:
-        """What came of a file: the digest of its tree, whole in the cache, and what else was noted.
+    def made(self, key: str) -> Made | None:
+        """What came of a file, where its tree is whole in the cache.
 
         Args:
-            key: sha256 in hex: of a wheel, or of what a build was made of.
+            key: sha256 in hex: of an archive that was unpacked, or of what a build was made of.
         """
         try:
             digest, *notes = self._made_path(key).read_text("utf-8").splitlines()
-            return (digest, notes) if self.is_whole(digest) else None
+            return Made(digest, tuple(notes)) if self.is_whole(digest) else None
         except (OSError, ValueError):
             return None
 
@@ -314,9 +334,9 @@ class Cache:
             if not entry.name.startswith("."):
                 yield f"sha256:{Path(entry.path).parent.name}{entry.name}"
 
-    def all_bytecode(self) -> Iterator[tuple[str, Path]]:
-        """The digest of every tree that byte-code was compiled from, and where that is noted."""
-        for entry in _two_levels(self.root / "bytecode"):
+    def all_derived(self) -> Iterator[tuple[str, Path]]:
+        """The digest of every tree that something was derived from, and where that is noted."""
+        for entry in _two_levels(self.root / "derived"):
             if not entry.name.startswith("."):
                 yield f"sha256:{Path(entry.path).parent.name}{entry.name[:62]}", Path(entry.path)
 

@@ -11,19 +11,19 @@ import errno
 import hashlib
 import os
 import stat
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO, NamedTuple
+from typing import IO, Generic, NamedTuple, TypeVar
 
 from lapidar.core import atomic, progress
 from lapidar.core.cache.seen import Seen
-from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from lapidar.core.cache.store import FILE_TIME_NS, Cache, FileFlaw
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.errors import PackageBroken, unreadable
 
-__all__ = ["Draft", "Stowed", "stow"]
+__all__ = ["DISK_DRAFTS", "Draft", "FileDraft", "LinkDraft", "RewrittenDraft", "Stowed", "StreamDraft", "stow"]
 
 _WHOLE_BYTES = 4 << 20  # files up to this size are read in one piece
 _PIECE_BYTES = 1 << 20
@@ -32,25 +32,45 @@ _CHUNK_FILES = 48
 _WORKERS = min(4, os.cpu_count() or 1)
 
 
-class Draft(NamedTuple):
-    """A file that is to be in a tree.
-
-    Attributes:
-        path: its path in the tree.
-        source: the file to read; for a link, its target.
-        link: whether it is a symbolic link.
-        data: its bytes, where they are not those of `source` (but `source` says whether it is executable).
-        opener: opens its bytes, where there is no `source`; called in another thread.
-        bytes, executable: its size, and whether it may be executed, where there is no `source`.
-    """
+class FileDraft(NamedTuple):
+    """A file of this machine, `source`, that is to be at a path of a tree."""
 
     path: str
     source: str
-    link: bool = False
-    data: bytes | None = None
-    opener: Callable[[], IO[bytes]] | None = None
-    bytes: int = 0
+
+
+class RewrittenDraft(NamedTuple):
+    """A file of this machine that goes into a tree with other bytes than its own."""
+
+    path: str
+    source: str
+    data: bytes
+
+
+class LinkDraft(NamedTuple):
+    """A symbolic link in a tree; `target` is what it says."""
+
+    path: str
+    target: str
+
+
+class StreamDraft(NamedTuple):
+    """A file in a tree whose bytes lie in no file of their own.
+
+    Attributes:
+        opener: opens its bytes; called in another thread.
+        bytes: how many there are.
+        executable: whether it may be executed.
+    """
+
+    path: str
+    opener: Callable[[], IO[bytes]]
+    bytes: int
     executable: bool = False
+
+
+Draft = FileDraft | RewrittenDraft | LinkDraft | StreamDraft
+DISK_DRAFTS = (FileDraft, RewrittenDraft)  # those that have a `source`
 
 
 @dataclass(slots=True)
@@ -62,11 +82,23 @@ class Stowed:
     new_bytes: int = 0
 
 
+Key = TypeVar("Key", bound=Hashable)
+
+
+class _Job(NamedTuple, Generic[Key]):
+    """A file that must be read: for which tree, and its status, where it is a file of this machine."""
+
+    key: Key
+    draft: FileDraft | RewrittenDraft | StreamDraft
+    status: os.stat_result | None
+    bytes: int
+
+
 @dataclass(slots=True)
-class _Read:
+class _Read(Generic[Key]):
     """A file that was read: its entry, and where it was staged, or None where the cache had it already."""
 
-    owner: str
+    key: Key
     source: str
     status: os.stat_result | None
     entry: Entry
@@ -74,36 +106,43 @@ class _Read:
 
 
 @dataclass(slots=True)
-class _Plan:
-    entries: dict[str, list[Entry]] = field(default_factory=dict)
-    jobs: list[tuple[str, Draft, os.stat_result | None]] = field(default_factory=list)
+class _Work(Generic[Key]):
+    """What is known of trees, and what must be read for them."""
+
+    entries: dict[Key, list[Entry]] = field(default_factory=dict)
+    jobs: list[_Job[Key]] = field(default_factory=list)
     bytes: int = 0
+
+    def add(self, job: _Job[Key]) -> None:
+        """A file that must be read."""
+        self.jobs.append(job)
+        self.bytes += job.bytes
 
 
 def stow(
-    cache: Cache, drafts: Mapping[str, Sequence[Draft]], seen: Seen | None, reporter: progress.Progress
-) -> dict[str, Stowed]:
+    cache: Cache, drafts: Mapping[Key, Sequence[Draft]], seen: Seen[str] | None, reporter: progress.Progress
+) -> dict[Key, Stowed]:
     """Stow several sets of files, each of which becomes a tree.
 
     Args:
         cache: in use by the caller.
-        drafts: for each tree, by a name for it, its files.
+        drafts: for each tree, by what it is called by, its files.
         seen: what was read before.
         reporter: hears of the bytes read.
 
     Returns:
-        For each name, its tree (already kept in the cache) and what was new.
+        For each, its tree (already kept in the cache) and what was new.
 
     Raises:
         PackageBroken: a source is no regular file, or cannot be read.
         OSError: the cache cannot be written (no space ...).
     """
-    plan = _plan(cache, drafts, seen)
-    stowed = {name: Stowed(Tree(())) for name in drafts}
-    with cache.work_folder() as work, progress.task(reporter, "Reading files", plan.bytes, "bytes"):
-        batch: list[_Read] = []
-        for read in _read_all(cache, plan.jobs, work.path, reporter):
-            plan.entries[read.owner].append(read.entry)
+    todo = _sort_out(cache, drafts, seen)
+    stowed = {key: Stowed(Tree(())) for key in drafts}
+    with cache.work_folder() as work, progress.task(reporter, "Reading files", todo.bytes, "bytes"):
+        batch: list[_Read[Key]] = []
+        for read in _read_all(cache, todo.jobs, work.path, reporter):
+            todo.entries[read.key].append(read.entry)
             if seen and read.status:
                 seen.add(read.source, read.status, read.entry.content)
             if read.staged is not None:
@@ -113,36 +152,34 @@ def stow(
                     batch = []
         _publish(cache, work.path, batch, stowed)
     atomic.flush_file_system(cache.root)  # the names of all files, before any tree speaks of them
-    for name, entries in plan.entries.items():
-        stowed[name].tree = Tree(entries)
-        cache.put_tree(stowed[name].tree)
+    for key, entries in todo.entries.items():
+        stowed[key].tree = Tree(entries)
+        cache.put_tree(stowed[key].tree)
     return stowed
 
 
-def _plan(cache: Cache, drafts: Mapping[str, Sequence[Draft]], seen: Seen | None) -> _Plan:
+def _sort_out(cache: Cache, drafts: Mapping[Key, Sequence[Draft]], seen: Seen[str] | None) -> _Work[Key]:
     """Tell what the cache is known to have from what must be read."""
-    plan = _Plan()
-    for owner, files in drafts.items():
-        entries = plan.entries[owner] = []
+    todo: _Work[Key] = _Work()
+    for key, files in drafts.items():
+        entries = todo.entries[key] = []
         for draft in files:
-            if draft.link:
-                entries.append(Entry(draft.path, LINK, draft.source, 0))
+            if isinstance(draft, LinkDraft):
+                entries.append(Entry(draft.path, LINK, draft.target, 0))
                 continue
-            if not draft.source:
-                plan.jobs.append((owner, draft, None))
-                plan.bytes += draft.bytes
+            if isinstance(draft, StreamDraft):
+                todo.add(_Job(key, draft, None, draft.bytes))
                 continue
             status = _status(draft.source)
-            digest = seen.known(draft.source, status) if seen and draft.data is None else None
+            digest = seen.known(draft.source, status) if seen and isinstance(draft, FileDraft) else None
             if digest:
                 kind = EXECUTABLE if status.st_mode & stat.S_IXUSR else FILE
                 entry = Entry(draft.path, kind, digest, status.st_size)
                 if cache.flaw(entry) is None:
                     entries.append(entry)
                     continue
-            plan.jobs.append((owner, draft, status))
-            plan.bytes += status.st_size
-    return plan
+            todo.add(_Job(key, draft, status, status.st_size))
+    return todo
 
 
 def _status(path: str) -> os.stat_result:
@@ -160,12 +197,12 @@ def _status(path: str) -> os.stat_result:
 
 def _read_all(
     cache: Cache,
-    jobs: list[tuple[str, Draft, os.stat_result | None]],
+    jobs: list[_Job[Key]],
     work: Path,
     reporter: progress.Progress,
-) -> Iterator[_Read]:
+) -> Iterator[_Read[Key]]:
     """Read and hash in a few threads: the hashing and the copying release the interpreter."""
-    jobs.sort(key=_job_bytes, reverse=True)  # the largest begin first
+    jobs.sort(key=lambda job: job.bytes, reverse=True)  # the largest begin first
     # Small files go in chunks so that handing them over costs little; each large one is a chunk of its own.
     chunks = list(_chunks(jobs))
     with ThreadPoolExecutor(_WORKERS) as pool:
@@ -179,16 +216,10 @@ def _read_all(
             raise
 
 
-def _job_bytes(job: tuple[str, Draft, os.stat_result | None]) -> int:
-    return job[2].st_size if job[2] else job[1].bytes
-
-
-def _chunks(
-    jobs: Iterable[tuple[str, Draft, os.stat_result | None]],
-) -> Iterator[list[tuple[str, Draft, os.stat_result | None]]]:
-    chunk: list[tuple[str, Draft, os.stat_result | None]] = []
+def _chunks(jobs: Iterable[_Job[Key]]) -> Iterator[list[_Job[Key]]]:
+    chunk: list[_Job[Key]] = []
     for job in jobs:
-        if _job_bytes(job) > _WHOLE_BYTES:
+        if job.bytes > _WHOLE_BYTES:
             yield [job]
             continue
         chunk.append(job)
@@ -199,19 +230,21 @@ def _chunks(
         yield chunk
 
 
-def _read_chunk(cache: Cache, jobs: list[tuple[str, Draft, os.stat_result | None]], staging: str) -> list[_Read]:
+def _read_chunk(cache: Cache, jobs: list[_Job[Key]], staging: str) -> list[_Read[Key]]:
     reads = []
-    for number, (owner, draft, status) in enumerate(jobs):
-        executable = status.st_mode & stat.S_IXUSR if status else draft.executable
+    for number, job in enumerate(jobs):
+        draft, status = job.draft, job.status
+        executable = draft.executable if isinstance(draft, StreamDraft) else status and status.st_mode & stat.S_IXUSR
         kind = EXECUTABLE if executable else FILE
         staged = f"{staging}-{number}"
-        if draft.data is None and _job_bytes((owner, draft, status)) > _WHOLE_BYTES:
+        if not isinstance(draft, RewrittenDraft) and job.bytes > _WHOLE_BYTES:
             entry, kept = _read_large(cache, draft, kind, staged)
         else:
-            data = draft.data if draft.data is not None else _read_small(draft)
-            entry, kept = _hash_small(cache, draft, kind, data, staged)
-        remembered = status if draft.data is None and status and status.st_size == entry.bytes else None
-        reads.append(_Read(owner, draft.source, remembered, entry, kept))
+            data = draft.data if isinstance(draft, RewrittenDraft) else _read_small(draft)
+            entry, kept = _hash_small(cache, draft.path, kind, data, staged)
+        source = draft.source if isinstance(draft, FileDraft) else ""
+        remembered = status if source and status and status.st_size == entry.bytes else None
+        reads.append(_Read(job.key, source, remembered, entry, kept))
     return reads
 
 
@@ -222,19 +255,19 @@ def _open_source(path: str) -> int:
         raise unreadable(path, error) from error
 
 
-def _opened(draft: Draft) -> IO[bytes]:
-    if draft.opener:
+def _opened(draft: FileDraft | StreamDraft) -> IO[bytes]:
+    if isinstance(draft, StreamDraft):
         return draft.opener()
     return open(_open_source(draft.source), "rb", buffering=0)
 
 
-def _read_small(draft: Draft) -> bytes:
+def _read_small(draft: FileDraft | StreamDraft) -> bytes:
     with _opened(draft) as stream:
         return stream.read()
 
 
-def _hash_small(cache: Cache, draft: Draft, kind: str, data: bytes, staged: str) -> tuple[Entry, str | None]:
-    entry = Entry(draft.path, kind, hashlib.sha256(data).hexdigest(), len(data))
+def _hash_small(cache: Cache, path: str, kind: str, data: bytes, staged: str) -> tuple[Entry, str | None]:
+    entry = Entry(path, kind, hashlib.sha256(data).hexdigest(), len(data))
     if _have(cache, entry):
         return entry, None
     descriptor = _create(staged, kind)
@@ -248,7 +281,7 @@ def _hash_small(cache: Cache, draft: Draft, kind: str, data: bytes, staged: str)
     return entry, staged
 
 
-def _read_large(cache: Cache, draft: Draft, kind: str, staged: str) -> tuple[Entry, str | None]:
+def _read_large(cache: Cache, draft: FileDraft | StreamDraft, kind: str, staged: str) -> tuple[Entry, str | None]:
     digest = hashlib.sha256()
     size = 0
     descriptor = _create(staged, kind)
@@ -282,20 +315,20 @@ def _have(cache: Cache, entry: Entry) -> bool:
     flaw = cache.flaw(entry)
     if flaw is None:
         return True
-    if flaw != "missing":
+    if flaw is not FileFlaw.MISSING:
         cache.set_aside(cache.entry_path(entry))
     return False
 
 
-def _publish(cache: Cache, work: Path, batch: list[_Read], stowed: dict[str, Stowed]) -> None:
+def _publish(cache: Cache, work: Path, batch: list[_Read[Key]], stowed: dict[Key, Stowed]) -> None:
     if not batch:
         return
     atomic.flush_file_system(work)
     for read in batch:
         assert read.staged is not None
         if _link(read.staged, cache.entry_path(read.entry)):
-            stowed[read.owner].new_files += 1
-            stowed[read.owner].new_bytes += read.entry.bytes
+            stowed[read.key].new_files += 1
+            stowed[read.key].new_bytes += read.entry.bytes
         os.unlink(read.staged)
 
 

@@ -5,17 +5,19 @@ from __future__ import annotations
 import os
 import shutil
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from lapidar.core import atomic, progress
+from lapidar.core.cache.contents import files_of, trees_of
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History, Moment
 from lapidar.core.cache.store import FILE_TIME_NS, Cache, digest_of_name
-from lapidar.core.cache.trees import LINK, Tree
+from lapidar.core.cache.trees import LINK
 from lapidar.core.errors import LapidarError
 from lapidar.core.records import lockfile
+from lapidar.core.records.owner import Owner
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Audit", "Pruned", "Summary", "audit", "prune", "summary"]
@@ -28,7 +30,7 @@ _DAY_SECONDS = 86_400
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class HistoryEntry:
     """A snapshot in the history: when it was captured last, for which lockfile, and whether that holds it still."""
 
     snapshot: str
@@ -44,10 +46,10 @@ class Summary:
     files: int
     bytes: int
     trees: int
-    bytecode: int
+    derived: int
     set_aside: int
     stands_for: int
-    snapshots: tuple[Kept, ...]
+    snapshots: tuple[HistoryEntry, ...]
 
 
 def summary(cache: Cache) -> Summary:
@@ -57,53 +59,37 @@ def summary(cache: Cache) -> Summary:
         for entry in cache.all_files():
             files += 1
             size += entry.stat().st_size
-        kept = _kept(History(cache))
+        kept = _entries(History(cache))
         return Summary(
             files=files,
             bytes=size,
             trees=sum(1 for _ in cache.all_trees()),
-            bytecode=sum(1 for _ in cache.all_bytecode()),
+            derived=sum(1 for _ in cache.all_derived()),
             set_aside=len(os.listdir(cache.root / "aside")) if (cache.root / "aside").is_dir() else 0,
-            stands_for=sum(_stands_for(snapshot) for _, snapshot in _snapshots(History(cache))),
+            stands_for=sum(part.bytes for snapshot in _snapshots(History(cache)).values() for part in snapshot.parts()),
             snapshots=tuple(kept),
         )
 
 
-def _kept(history: History) -> list[Kept]:
+def _entries(history: History) -> list[HistoryEntry]:
     last: dict[str, Moment] = {}
     for moment in history.moments():
         last[moment.snapshot] = moment
-    current = {snapshot.snapshot for snapshot in _current(history.moments()).values()}
+    current = history.current()
     ids = set(history.ids())
     return [
-        Kept(moment.snapshot, moment.time, moment.lockfile, moment.snapshot in current)
+        HistoryEntry(moment.snapshot, moment.time, moment.lockfile, moment.snapshot in current)
         for moment in sorted(last.values(), key=lambda moment: moment.time)
         if moment.snapshot in ids
     ]
 
 
-def _stands_for(snapshot: Snapshot) -> int:
-    return (
-        sum(runtime.bytes for runtime in snapshot.runtime)
-        + sum(package.bytes for package in snapshot.package)
-        + sum(rest.bytes for rest in snapshot.remainder)
-    )
-
-
-def _snapshots(history: History) -> Iterable[tuple[str, Snapshot]]:
+def _snapshots(history: History) -> dict[str, Snapshot]:
+    """The snapshots of the history that can be read, by their identities."""
+    found = {}
     for snapshot_id in history.ids():
         try:
-            yield snapshot_id, lockfile.read(history.path(snapshot_id))
-        except LapidarError:
-            continue
-
-
-def _current(moments: list[Moment]) -> dict[str, Snapshot]:
-    """The snapshots that the lockfiles of known projects hold now."""
-    found = {}
-    for path in {moment.lockfile for moment in moments}:
-        try:
-            found[path] = lockfile.read(Path(path))
+            found[snapshot_id] = lockfile.read(history.path(snapshot_id))
         except LapidarError:
             continue
     return found
@@ -114,12 +100,17 @@ def _current(moments: list[Moment]) -> dict[str, Snapshot]:
 
 @dataclass(slots=True)
 class Audit:
-    """What reading the whole cache again found: the bad entries, which were set aside, and whose they were."""
+    """What reading the whole cache again found: the bad entries, which were set aside.
+
+    Attributes:
+        corrupt: the paths of bad files, by whose they are; None for what is derived, or of no snapshot.
+        bad_trees: the digests of trees whose listing is bad, each with whose it is.
+    """
 
     files: int = 0
     bytes: int = 0
-    corrupt: dict[str, list[str]] = field(default_factory=dict)
-    bad_trees: list[str] = field(default_factory=list)
+    corrupt: dict[Owner | None, list[str]] = field(default_factory=dict)
+    bad_trees: dict[str, Owner | None] = field(default_factory=dict)
 
     @property
     def clean(self) -> bool:
@@ -158,17 +149,17 @@ def _is_sound(path: str, digest: str) -> bool:
 
 
 def _audit_trees(cache: Cache, bad: set[tuple[str, bool]], found: Audit) -> None:
-    owners = {digest: label for _, snapshot in _snapshots(History(cache)) for label, digest in snapshot.trees()}
+    owners = trees_of(_snapshots(History(cache)).values())
     for digest in list(cache.all_trees()):
         try:
             tree = cache.tree(digest)
         except LapidarError:
             cache.set_aside(str(cache.tree_path(digest)))
-            found.bad_trees.append(owners.get(digest, digest))
+            found.bad_trees[digest] = owners.get(digest)
             continue
         paths = [entry.path for entry in tree if (entry.content, entry.kind == "x") in bad and entry.kind != LINK]
         if paths:
-            found.corrupt.setdefault(owners.get(digest, "byte-code, or of no snapshot"), []).extend(paths)
+            found.corrupt.setdefault(owners.get(digest), []).extend(paths)
 
 
 # ---- prune
@@ -214,7 +205,7 @@ def prune(
         plan.dropped = _to_drop(history, history_days)
         keep_trees = _needed_trees(cache, history, set(plan.dropped))
         trees = [digest for digest in cache.all_trees() if digest not in keep_trees]
-        keep_files = _needed_files(cache, keep_trees)
+        keep_files = files_of(cache, keep_trees)
         files = [entry for entry in cache.all_files() if digest_of_name(entry.path) not in keep_files]
         aside = cache.root / "aside"
         plan.trees, plan.files = len(trees), len(files)
@@ -228,7 +219,7 @@ def prune(
         # tree without its files, whenever this is stopped.
         if plan.dropped:
             history.drop(set(plan.dropped))
-        _drop_bytecode(cache, keep_trees)
+        _drop_derived(cache, keep_trees)
         _drop_assembled(cache, set(history.ids()))
         _drop_made(cache, keep_trees)
         _drop_old_answers(cache)
@@ -245,42 +236,20 @@ def _to_drop(history: History, days: float | None) -> list[str]:
     if days is None:
         return []
     limit = time.time() - days * _DAY_SECONDS
-    return [kept.snapshot for kept in _kept(history) if kept.time < limit and not kept.current]
+    return [kept.snapshot for kept in _entries(history) if kept.time < limit and not kept.current]
 
 
 def _needed_trees(cache: Cache, history: History, dropped: set[str]) -> set[str]:
-    needed = {
-        digest
-        for snapshot_id, snapshot in _snapshots(history)
-        if snapshot_id not in dropped
-        for _, digest in snapshot.trees()
-    }
-    for snapshot in _current(history.moments()).values():
-        needed.update(digest for _, digest in snapshot.trees())
-    for source, note in cache.all_bytecode():
+    kept = {name: one for name, one in _snapshots(history).items() if name not in dropped}
+    needed = set(trees_of((kept | history.current()).values()))
+    for source, note in cache.all_derived():
         if source in needed:
             needed.add(note.read_text("ascii").strip())
     return needed
 
 
-def _needed_files(cache: Cache, trees: set[str]) -> set[tuple[str, bool]]:
-    needed = set()
-    for digest in trees:
-        for entry in _tree_or_empty(cache, digest):
-            if entry.kind != LINK:
-                needed.add((entry.content, entry.kind == "x"))
-    return needed
-
-
-def _tree_or_empty(cache: Cache, digest: str) -> Tree:
-    try:
-        return cache.tree(digest)
-    except LapidarError:
-        return Tree(())
-
-
-def _drop_bytecode(cache: Cache, keep: set[str]) -> None:
-    for source, note in list(cache.all_bytecode()):
+def _drop_derived(cache: Cache, keep: set[str]) -> None:
+    for source, note in list(cache.all_derived()):
         if source not in keep:
             note.unlink(missing_ok=True)
 
@@ -292,7 +261,7 @@ def _drop_assembled(cache: Cache, snapshots: set[str]) -> None:
 
 
 def _drop_made(cache: Cache, keep: set[str]) -> None:
-    """The notes of what came of a wheel or a build whose tree goes."""
+    """The notes of what an archive or a build gave, where its tree goes."""
     for path in (cache.root / "made").glob("*/*"):
         if path.read_text("utf-8", "replace").partition("\n")[0] not in keep:
             path.unlink(missing_ok=True)

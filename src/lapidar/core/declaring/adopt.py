@@ -8,13 +8,15 @@ from dataclasses import dataclass, field
 import tomlkit
 from tomlkit.toml_document import TOMLDocument
 
+from lapidar.core import languages
 from lapidar.core.declaring import reading
+from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.declaring.records import Declaration, Index, Need
 from lapidar.core.errors import LapidarError
-from lapidar.core.languages.python.standards.direct_url import without_credentials
-from lapidar.core.languages.python.survey.flow import Surveyed
+from lapidar.core.net.addresses import without_credentials
 from lapidar.core.project import Project
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.records.surveyed import Surveyed
 
 __all__ = ["Proposal", "propose", "render"]
 
@@ -24,14 +26,14 @@ class Proposal:
     """What a project's declaration would be.
 
     Attributes:
-        python: the range of runtimes.
+        runtimes: by language, the versions of the runtime that it works with.
         needs: each with where it was found.
-        stated: whether pyproject.toml states needs and runtime already, so that only the rest is written.
+        stated: whether a standard file states needs and runtime already, so that only the rest is written.
         unknown: modules that are imported and that nobody is known to provide.
     """
 
     name: str
-    python: str
+    runtimes: dict[str, str] = field(default_factory=dict)
     needs: list[Need] = field(default_factory=list)
     limits: list[Need] = field(default_factory=list)
     sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
@@ -41,12 +43,14 @@ class Proposal:
     problems: list[str] = field(default_factory=list)
 
 
-def propose(project: Project, surveyed: Surveyed | None, python: str, locked: Snapshot | None) -> Proposal:
+def propose(
+    project: Project, surveyed: Surveyed | None, runtimes: Mapping[str, str], locked: Snapshot | None
+) -> Proposal:
     """What the folder has already, put together.
 
     Args:
         surveyed: what its source needs.
-        python: the version of the runtime that is there, "" if there is none.
+        runtimes: by language, the version of the runtime that is there.
         locked: the lockfile that there is.
 
     Raises:
@@ -54,14 +58,15 @@ def propose(project: Project, surveyed: Surveyed | None, python: str, locked: Sn
     """
     if project.declaration.exists():
         raise LapidarError(
-            f"{project.root} is a project already: it has a {reading.DECLARATION_NAME}",
+            f"{project.root} is a project already: it has a {DECLARATION_NAME}",
             remedy="`lapidar need NAME` declares more; `lapidar survey` shows what is missing.",
         )
     stated = reading.read(project)
-    lists = reading.of_lists(project.root)
+    lists = languages.first().proposed(project.root)
     proposal = Proposal(
         name=stated.name or project.root.name,
-        python=str(stated.python) or (f">={'.'.join(python.split('.')[:2])}" if python else ""),
+        runtimes={name: f">={'.'.join(version.split('.')[:2])}" for name, version in runtimes.items() if version}
+        | {name: str(asked) for name, asked in stated.runtimes.items()},
         limits=list(lists.limits),
         sha256=lists.sha256,
         # Those of the user's own configuration serve every project, and need not stand in this one.
@@ -94,7 +99,7 @@ def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:
 
 def _of_lock(locked: Snapshot | None, lists: Declaration) -> Iterable[Need]:
     if locked is not None and not lists.needs:
-        for package in locked.package:
+        for package in locked.packages:
             if package.asked_for:
                 extras = f"[{','.join(package.extras)}]" if package.extras else ""
                 for group in ("",) if package.wanted else package.groups:
@@ -107,15 +112,15 @@ def render(proposal: Proposal) -> str:
     document.add(tomlkit.comment("What this project needs; see `lapidar need`, `lapidar pin`."))
     if not proposal.stated:
         _add(document, "project", {"name": proposal.name})
-        if proposal.python:
-            _add(document, "runtime", {"python": proposal.python})
+        if proposal.runtimes:
+            _add(document, "runtime", proposal.runtimes)
         _needs(document, proposal)
     indexes = tomlkit.table()
     for at, index in enumerate(proposal.indexes):
         name = index.name if index.name.isidentifier() else "main" if not at else f"other-{at}"
         indexes.add(name, index.address)
     if not proposal.indexes:
-        indexes.add(tomlkit.comment('main = "https://packages.example/simple"    or the path of a folder of wheels'))
+        indexes.add(tomlkit.comment('main = "https://packages.example/simple"    or the path of a folder of packages'))
     document.add("index", indexes)
     return tomlkit.dumps(document)
 

@@ -7,28 +7,33 @@ from pathlib import Path
 from typing import Any
 
 import tomlkit
-from packaging.requirements import InvalidRequirement, Requirement
-from packaging.utils import canonicalize_name
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Array
 from tomlkit.toml_document import TOMLDocument
 
-from lapidar.core.declaring.reading import DECLARATION_NAME, PYPROJECT_NAME, load
+from lapidar.core import languages
+from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.declaring.records import Need
 from lapidar.core.errors import DeclarationError
+from lapidar.core.languages.protocol import Language
 
-__all__ = ["Place", "added", "claimed", "dropped", "place_of"]
+__all__ = ["Place", "added", "claimed", "dropped", "own_place", "place_of"]
 
 
 class Place:
     """The file that a project declares its needs in, and its text.
 
-    Attributes:
-        file: ``pyproject.toml`` where it has a [project] table, else ``lapidar.toml``.
+    Args:
+        file: its name.
+        language: whose needs they are.
+        main, groups: the keys that lead to the list of needs, and to the table of groups.
     """
 
-    def __init__(self, file: str, text: str) -> None:
+    def __init__(self, file: str, text: str, *, language: Language, main: Sequence[str], groups: Sequence[str]) -> None:
         self.file = file
+        self._language = language
+        self._main = list(main)
+        self._groups = list(groups)
         try:
             self.document: TOMLDocument = tomlkit.parse(text)
         except TOMLKitError as error:
@@ -38,13 +43,9 @@ class Place:
     def text(self) -> str:
         return tomlkit.dumps(self.document)
 
-    @property
-    def _standard(self) -> bool:
-        return self.file == PYPROJECT_NAME
-
     def array(self, group: str, *, create: bool) -> Array | None:
         """The list of needs of a group, made where there is none."""
-        keys = self._keys(group)
+        keys = [*self._groups, group] if group else self._main
         table: Any = self.document
         for key in keys[:-1]:
             if key not in table:
@@ -52,7 +53,8 @@ class Place:
                     return None
                 table.add(key, tomlkit.table())
             table = table[key]
-        key = next((one for one in table if canonicalize_name(one) == canonicalize_name(keys[-1])), keys[-1])
+        normalised = self._language.normalised
+        key = next((one for one in table if normalised(one) == normalised(keys[-1])), keys[-1])
         if key not in table:
             if not create:
                 return None
@@ -62,43 +64,49 @@ class Place:
             raise DeclarationError(f"{self.file}: {'.'.join(keys)} must be a list of strings")
         return found
 
-    def _keys(self, group: str) -> list[str]:
-        if self._standard:
-            return ["dependency-groups", group] if group else ["project", "dependencies"]
-        return ["needs", "groups", group] if group else ["needs", "packages"]
+    def named(self, item: object) -> str:
+        """The normalised name of an item of a list; "" for what is no need."""
+        try:
+            return self._language.parse_need(str(item)).name
+        except DeclarationError:
+            return ""
+
+    def normalised(self, name: str) -> str:
+        """A name as its language normalises it."""
+        return self._language.normalised(name)
 
     def groups(self) -> list[str]:
         """The groups there are, the main one first."""
         table: Any = self.document
-        for key in ["dependency-groups"] if self._standard else ["needs", "groups"]:
+        for key in self._groups:
             table = table.get(key, {})
         return ["", *(str(key) for key in table)]
 
 
-def place_of(root: Path) -> Place:
+def own_place(text: str, language: Language | None = None) -> Place:
+    """``lapidar.toml`` as a place. The needs of the first language stand under ``packages``, those of another under its
+    name.
+
+    Args:
+        language: the first one unless given.
+    """
+    language = language or languages.first()
+    key = "packages" if language is languages.first() else language.name
+    return Place(DECLARATION_NAME, text, language=language, main=("needs", key), groups=("needs", "groups"))
+
+
+def place_of(root: Path, language: Language | None = None) -> Place:
     """Where a project declares its needs.
 
     Raises:
         DeclarationError: the file cannot be read.
     """
-    path = root / PYPROJECT_NAME
-    if path.is_file() and isinstance(load(path, PYPROJECT_NAME).get("project"), dict):
-        place = Place(PYPROJECT_NAME, path.read_text("utf-8"))
-        if "dependencies" in place.document["project"].get("dynamic", []):
-            raise DeclarationError(
-                f"{PYPROJECT_NAME} says that its dependencies are dynamic",
-                remedy="Write them under [project] dependencies there, or declare the needs in lapidar.toml.",
-            )
-        return place
+    language = language or languages.first()
+    standard = language.standard_place(root)
+    if standard is not None:
+        return standard
     path = root / DECLARATION_NAME
-    return Place(DECLARATION_NAME, path.read_text("utf-8") if path.is_file() else "")
-
-
-def _name(item: object) -> str:
-    try:
-        return canonicalize_name(Requirement(str(item)).name)
-    except InvalidRequirement:
-        return ""
+    return own_place(path.read_text("utf-8") if path.is_file() else "", language)
 
 
 def added(place: Place, needs: Sequence[Need]) -> Mapping[str, str]:
@@ -110,7 +118,7 @@ def added(place: Place, needs: Sequence[Need]) -> Mapping[str, str]:
     for need in needs:
         array = place.array(need.group, create=True)
         assert array is not None
-        at = next((at for at, item in enumerate(array) if _name(item) == need.name), None)
+        at = next((at for at, item in enumerate(array) if place.named(item) == need.name), None)
         if at is None:
             array.append(need.text)
         else:
@@ -132,7 +140,7 @@ def dropped(place: Place, names: Iterable[str], group: str | None) -> Mapping[st
         for one in place.groups() if group is None else [group]:
             array = place.array(one, create=False)
             for at in reversed(range(len(array or ()))):
-                if array is not None and _name(array[at]) == canonicalize_name(name):
+                if array is not None and place.named(array[at]) == place.normalised(name):
                     del array[at]
                     found = True
         if not found:
@@ -150,7 +158,7 @@ def claimed(text: str, index: str, names: Sequence[str]) -> str:
     Raises:
         DeclarationError: it has no such index.
     """
-    document = Place(DECLARATION_NAME, text).document
+    document = own_place(text).document
     found = document.get("index", {}).get(index)
     if found is None:
         known = ", ".join(document.get("index", {})) or "none"

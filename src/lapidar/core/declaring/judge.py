@@ -3,86 +3,81 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
-from packaging.requirements import Requirement
-from packaging.specifiers import SpecifierSet
-from packaging.version import InvalidVersion, Version
-
+from lapidar.core import languages
+from lapidar.core.cache.store import Cache
 from lapidar.core.declaring.records import Declaration
-from lapidar.core.languages.python.graph import Graph
-from lapidar.core.languages.python.pinning.target import Target
-from lapidar.core.languages.python.standards.metadata import applies
-from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.records.declared import OverrideEffect, OverrideStanding
+from lapidar.core.records.findings import Finding, Problem
+from lapidar.core.records.graph import Graph
+from lapidar.core.records.owner import Layer
+from lapidar.core.records.snapshot import LanguageParts, Snapshot
 
-__all__ = ["Drift", "drift", "overrides"]
-
-
-class Drift(NamedTuple):
-    """Something that declaration and lockfile do not agree on."""
-
-    name: str
-    problem: str
-    remedy: str
+__all__ = ["drift", "graph", "overrides"]
 
 
-def drift(declaration: Declaration, snapshot: Snapshot) -> Iterator[Drift]:
+def drift(declaration: Declaration, snapshot: Snapshot) -> Iterator[Finding]:
     """What they do not agree on; nothing where nothing is declared."""
-    if not declaration.needs:
-        return
-    runtime = snapshot.only_runtime.version
-    if not declaration.python.contains(runtime, prereleases=True):
-        yield Drift("python", f"{declaration.python} is declared, and {runtime} is locked", "lapidar pin")
-    markers = Target(snapshot.only_runtime, snapshot.platform).markers
-    locked = {package.name: package for package in snapshot.package}
+    if declaration.needs:
+        for parts in snapshot.of_languages():
+            yield from _of_language(declaration, parts, snapshot)
+
+
+def _of_language(declaration: Declaration, parts: LanguageParts, snapshot: Snapshot) -> Iterator[Finding]:
+    language = languages.of(parts.runtime.language)
+    runtime = parts.runtime.version
+    if not declaration.allows_runtime(language.name, runtime):
+        details = (str(declaration.runtimes[language.name]), runtime)
+        yield Finding(Layer.DECLARATION, Problem.RUNTIME_NOT_ALLOWED, name=language.name, details=details)
+    locked = {package.name: package for package in parts.packages}
     asked = set()
     for need in declaration.needs:
-        if not applies(need.requirement, markers):
+        if need.language != language.name or not language.applies(need, parts.runtime, snapshot.platform):
             continue
         asked.add(need.name)
         if need.name not in locked:
-            yield Drift(need.name, f"{need.text} is declared, and not locked", "lapidar pin")
-        elif need.name not in declaration.overrides and not _fits(
-            need.requirement.specifier, locked[need.name].version
-        ):
-            problem = f"{need.text} is declared, and {locked[need.name].version} is locked"
-            yield Drift(need.name, problem, "lapidar pin")
-    if any(package.origin.kind == "environment" for package in snapshot.package):
+            yield Finding(Layer.DECLARATION, Problem.NOT_LOCKED, name=need.name, details=(need.text,))
+        elif need.name not in declaration.overrides and not language.allows(need.text, locked[need.name].version):
+            details = (need.text, locked[need.name].version)
+            yield Finding(Layer.DECLARATION, Problem.OUT_OF_RANGE, name=need.name, details=details)
+    if any(package.origin.kind == "environment" for package in parts.packages):
         return  # it was captured: that more is there than is declared is no drift
-    for package in snapshot.package:
+    for package in parts.packages:
         if package.asked_for and package.name not in asked:
-            yield Drift(
-                package.name, "locked as asked for, and not declared", f"lapidar pin, or lapidar need {package.name}"
-            )
+            yield Finding(Layer.DECLARATION, Problem.NOT_DECLARED, name=package.name)
 
 
-def _fits(specifier: SpecifierSet, version: str) -> bool:
-    return specifier.contains(version, prereleases=True)
+def graph(snapshot: Snapshot, declaration: Declaration, cache: Cache | None) -> Graph:
+    """Who needs whom in a snapshot.
+
+    Args:
+        declaration: the project's own needs; where it has none, what the lockfile says was asked for.
+        cache: has the packages' metadata, and with it the ranges.
+    """
+    whole = Graph(snapshot)
+    for name in snapshot.languages:
+        languages.of(name).add_needs(whole, declaration, cache)
+    return whole
 
 
-def overrides(declaration: Declaration, graph: Graph) -> Iterator[str]:
-    """How each override acts, as far as it can be told without asking an index: a sentence each."""
-    locked = {package.name: package for package in graph.snapshot.package}
+def overrides(declaration: Declaration, needs: Graph) -> Iterator[OverrideStanding]:
+    """How each override acts, as far as it can be told without asking an index."""
+    locked = {package.name: package for package in needs.snapshot.packages}
     for override in declaration.overrides.values():
-        late = f" It was to hold until {override.until}: look whether it is still needed." if override.is_late else ""
+        until = str(override.until) if override.is_late else ""
         package = locked.get(override.name)
         if package is None:
-            yield f"The override of {override.name} changes nothing: the package is not in the lockfile.{late}"
-        elif override.version and not _same(override.version, package.version):
-            yield f"The override of {override.name} asks for {override.version}, and {package.version} is locked.{late}"
-        else:
-            against = [edge for edge in graph.to(override.name) if not _allows(edge.text, package.version)]
+            yield OverrideStanding(override.name, OverrideEffect.NOT_LOCKED, until=until)
+            continue
+        language = languages.of(package.language)
+        if override.version and not language.is_same_version(override.version, package.version):
+            details = (override.version, package.version)
+            yield OverrideStanding(override.name, OverrideEffect.ASKS_FOR_ANOTHER, details, until)
+            continue
+        against = [edge for edge in needs.to(override.name) if not language.allows(edge.text, package.version)]
+        if against:
             whom = ", ".join(f"{edge.source or 'you'}: {edge.text}" for edge in against)
-            effect = f"acts against {whom}" if against else f"holds it at {override.target}; no range forbids that"
-            yield f"The override of {override.name} {effect} ({override.because}).{late}"
-
-
-def _same(one: str, other: str) -> bool:
-    try:
-        return Version(one) == Version(other)
-    except InvalidVersion:
-        return one == other
-
-
-def _allows(text: str, version: str) -> bool:
-    return _fits(Requirement(text).specifier, version)  # that of an address is empty, and allows all
+            yield OverrideStanding(override.name, OverrideEffect.AGAINST, (whom, override.because), until)
+        else:
+            details = (override.target, override.because)
+            yield OverrideStanding(override.name, OverrideEffect.FORBIDDEN_BY_NOBODY, details, until)

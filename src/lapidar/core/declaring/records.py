@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 import datetime
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Literal, Protocol
 
-from packaging.requirements import Requirement
-from packaging.specifiers import SpecifierSet
-from packaging.utils import canonicalize_name
+__all__ = ["Declaration", "DeclaredConditions", "Index", "Need", "Override", "VersionRange"]
 
-__all__ = ["Declaration", "Declared", "Index", "Need", "Override"]
+
+class VersionRange(Protocol):
+    """A range of versions, as a language writes it."""
+
+    def contains(self, version: str) -> bool:
+        """Whether a version is in it."""
+
+    def __str__(self) -> str: ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,28 +24,24 @@ class Need:
     """One need as declared.
 
     Attributes:
+        name: of the package, as its language normalises names.
+        text: the need as one writes it.
         group: the group that it belongs to, "" for what the analysis itself needs.
         where: the file (and the place in it) that declares it.
+        parsed: what its language read in the text.
     """
 
-    requirement: Requirement
+    language: str
+    name: str
+    text: str
     group: str = ""
     where: str = ""
-
-    @property
-    def name(self) -> str:
-        """The normalised name of the distribution."""
-        return canonicalize_name(self.requirement.name)
-
-    @property
-    def text(self) -> str:
-        """The need as one writes it."""
-        return str(self.requirement)
+    parsed: object = field(default=None, compare=False, repr=False)
 
 
 @dataclass(frozen=True, slots=True)
 class Index:
-    """A package index, or a folder of wheels.
+    """A package index, or a folder of packages.
 
     Attributes:
         address: a URL (http, https, file) or an absolute path.
@@ -85,7 +87,7 @@ class Override:
 
 
 @dataclass(frozen=True, slots=True)
-class Declared:
+class DeclaredConditions:
     """The conditions that a project declares.
 
     Attributes:
@@ -106,7 +108,7 @@ class Declaration:
 
     Attributes:
         name: the project's name.
-        python: the runtimes that it works with.
+        runtimes: by language, the versions of the runtime that it works with.
         needs: of all groups, in the order of their declaration.
         limits: ranges for packages that it does not ask for itself.
         sha256: for a name, the digests that a file of it must have one of.
@@ -118,14 +120,14 @@ class Declaration:
     """
 
     name: str = ""
-    python: SpecifierSet = field(default_factory=SpecifierSet)
+    runtimes: Mapping[str, VersionRange] = field(default_factory=dict)
     needs: tuple[Need, ...] = ()
     limits: tuple[Need, ...] = ()
     sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
     indexes: tuple[Index, ...] = ()
     overrides: dict[str, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()
-    conditions: Declared = field(default_factory=Declared)
+    conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
     files: tuple[str, ...] = ()
     problems: tuple[str, ...] = ()
 
@@ -133,3 +135,8 @@ class Declaration:
     def groups(self) -> tuple[str, ...]:
         """The names of its groups, sorted."""
         return tuple(sorted({need.group for need in self.needs if need.group}))
+
+    def allows_runtime(self, language: str, version: str) -> bool:
+        """Whether it works with a version of a language's runtime."""
+        asked = self.runtimes.get(language)
+        return asked is None or asked.contains(version)

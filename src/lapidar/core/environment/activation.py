@@ -6,7 +6,12 @@ sourced file its place is told by the variable LAPIDAR_ENVIRONMENT.
 
 from __future__ import annotations
 
-__all__ = ["FILES"]
+from collections.abc import Iterable
+
+from lapidar.core import languages
+from lapidar.core.environment import marker
+
+__all__ = ["files"]
 
 _SH = """\
 # Source this file: . bin/activate        (sh, bash, zsh, ksh, dash)
@@ -14,10 +19,7 @@ _SH = """\
 deactivate() {
     if [ -n "${LAPIDAR_OLD_PATH+set}" ]; then PATH=$LAPIDAR_OLD_PATH; export PATH; unset LAPIDAR_OLD_PATH; fi
     if [ -n "${LAPIDAR_OLD_PS1+set}" ]; then PS1=$LAPIDAR_OLD_PS1; unset LAPIDAR_OLD_PS1; fi
-    if [ -n "${LAPIDAR_OLD_PYTHONHOME+set}" ]; then
-        PYTHONHOME=$LAPIDAR_OLD_PYTHONHOME; export PYTHONHOME; unset LAPIDAR_OLD_PYTHONHOME
-    fi
-    unset VIRTUAL_ENV
+@back@    unset VIRTUAL_ENV
     hash -r 2>/dev/null || :
     [ "${1:-}" = again ] || unset -f deactivate
 }
@@ -32,12 +34,11 @@ elif [ -n "${KSH_VERSION:-}" ] && eval '[ -n "${.sh.file:-}" ]' 2>/dev/null; the
 else
     lapidar_file=${LAPIDAR_ENVIRONMENT:-.}/bin/activate
 fi
-if [ -x "$(dirname -- "$lapidar_file")/python" ]; then
+if [ -f "$(dirname -- "$lapidar_file")/../@marker@" ]; then
     VIRTUAL_ENV=$(CDPATH= cd -- "$(dirname -- "$lapidar_file")/.." && pwd); export VIRTUAL_ENV
     LAPIDAR_OLD_PATH=$PATH
     PATH=$VIRTUAL_ENV/bin:$PATH; export PATH
-    if [ -n "${PYTHONHOME+set}" ]; then LAPIDAR_OLD_PYTHONHOME=$PYTHONHOME; unset PYTHONHOME; fi
-    if [ -n "${PS1:-}" ] && [ -z "${VIRTUAL_ENV_DISABLE_PROMPT:-}" ]; then
+@away@    if [ -n "${PS1:-}" ] && [ -z "${VIRTUAL_ENV_DISABLE_PROMPT:-}" ]; then
         LAPIDAR_OLD_PS1=$PS1
         PS1="[${VIRTUAL_ENV##*/}] $PS1"
     fi
@@ -56,11 +57,7 @@ function deactivate -d "Leave the environment"
         set -gx PATH $LAPIDAR_OLD_PATH
         set -e LAPIDAR_OLD_PATH
     end
-    if set -q LAPIDAR_OLD_PYTHONHOME
-        set -gx PYTHONHOME $LAPIDAR_OLD_PYTHONHOME
-        set -e LAPIDAR_OLD_PYTHONHOME
-    end
-    if functions -q lapidar_old_prompt
+@back@    if functions -q lapidar_old_prompt
         functions -e fish_prompt
         functions -c lapidar_old_prompt fish_prompt
         functions -e lapidar_old_prompt
@@ -75,11 +72,7 @@ deactivate again
 set -gx VIRTUAL_ENV (cd (dirname (status filename))/..; and pwd)
 set -g LAPIDAR_OLD_PATH $PATH
 set -gx PATH $VIRTUAL_ENV/bin $PATH
-if set -q PYTHONHOME
-    set -g LAPIDAR_OLD_PYTHONHOME $PYTHONHOME
-    set -e PYTHONHOME
-end
-if functions -q fish_prompt; and test -z "$VIRTUAL_ENV_DISABLE_PROMPT"
+@away@if functions -q fish_prompt; and test -z "$VIRTUAL_ENV_DISABLE_PROMPT"
     functions -c fish_prompt lapidar_old_prompt
     function fish_prompt
         printf '[%s] ' (basename $VIRTUAL_ENV)
@@ -103,12 +96,11 @@ if ( $?LAPIDAR_OLD_PATH ) then
     setenv PATH "$LAPIDAR_OLD_PATH"
 endif
 alias deactivate 'test $?LAPIDAR_OLD_PATH != 0 && setenv PATH "$LAPIDAR_OLD_PATH" && unset LAPIDAR_OLD_PATH; test $?LAPIDAR_OLD_PROMPT != 0 && set prompt="$LAPIDAR_OLD_PROMPT" && unset LAPIDAR_OLD_PROMPT; unsetenv VIRTUAL_ENV; rehash; unalias deactivate'
-if ( -x "$lapidar_folder/bin/python" ) then
+if ( -f "$lapidar_folder/@marker@" ) then
     setenv VIRTUAL_ENV "`cd "\\""$lapidar_folder"\\"" && pwd`"
     set LAPIDAR_OLD_PATH = "$PATH"
     setenv PATH "${VIRTUAL_ENV}/bin:${PATH}"
-    unsetenv PYTHONHOME
-    if ( $?prompt && ! $?LAPIDAR_OLD_PROMPT ) then
+@away@    if ( $?prompt && ! $?LAPIDAR_OLD_PROMPT ) then
         set LAPIDAR_OLD_PROMPT = "$prompt"
         set prompt = "[$VIRTUAL_ENV:t] $prompt"
     endif
@@ -119,8 +111,41 @@ endif
 unset lapidar_called lapidar_folder
 """
 
-FILES = {
-    "bin/activate": _SH.encode(),
-    "bin/activate.fish": _FISH.encode(),
-    "bin/activate.csh": _CSH.encode(),
+# What each shell does with a variable that says where another runtime's files lie: out of the way, and back again.
+_AWAY_AND_BACK = {
+    "bin/activate": (
+        _SH,
+        '    if [ -n "${NAME+set}" ]; then LAPIDAR_OLD_NAME=$NAME; unset NAME; fi\n',
+        """\
+    if [ -n "${LAPIDAR_OLD_NAME+set}" ]; then
+        NAME=$LAPIDAR_OLD_NAME; export NAME; unset LAPIDAR_OLD_NAME
+    fi
+""",
+    ),
+    "bin/activate.fish": (
+        _FISH,
+        "if set -q NAME\n    set -g LAPIDAR_OLD_NAME $NAME\n    set -e NAME\nend\n",
+        """\
+    if set -q LAPIDAR_OLD_NAME
+        set -gx NAME $LAPIDAR_OLD_NAME
+        set -e LAPIDAR_OLD_NAME
+    end
+""",
+    ),
+    "bin/activate.csh": (_CSH, "    unsetenv NAME\n", ""),
 }
+
+
+def files(names: Iterable[str]) -> dict[str, bytes]:
+    """The files, by their paths below the environment.
+
+    Args:
+        names: the environment's languages.
+    """
+    homes = [variable for name in names for variable in languages.of(name).variables.homes]
+    found = {}
+    for path, (text, away, back) in _AWAY_AND_BACK.items():
+        text = text.replace("@marker@", marker.FILE_NAME)
+        text = text.replace("@away@", "".join(away.replace("NAME", name) for name in homes))
+        found[path] = text.replace("@back@", "".join(back.replace("NAME", name) for name in homes)).encode()
+    return found

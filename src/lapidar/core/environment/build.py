@@ -20,16 +20,16 @@ from lapidar.core.cache.placing import Between, Placement, Way
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
 from lapidar.core.cache.trees import EXECUTABLE
 from lapidar.core.environment import manifest, marker
-from lapidar.core.environment.listing import CACHED, EXECUTABLE_KINDS, LINK, Assembled, Row
+from lapidar.core.environment.listing import CACHED, EXECUTABLE_KINDS, LINK, Assembled, PlacedRow
 from lapidar.core.progress import Progress
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Builder"]
+__all__ = ["EnvironmentBuilder"]
 
 _TOLD = 256  # files between two words of progress
 
 
-class Builder:
+class EnvironmentBuilder:
     """Builds one environment.
 
     Args:
@@ -78,11 +78,11 @@ class Builder:
             self._inodes += inodes
         return True
 
-    def _shares(self, rows: list[Row], written: dict[str, bytes]) -> list[list[int] | None]:
+    def _shares(self, rows: list[PlacedRow], written: dict[str, bytes]) -> list[list[int] | None]:
         with placing.between(self.cache, self.work) as folders:
             share = _Share(folders, placing.way(self.placement), written)
 
-            def here(part: Sequence[Row]) -> list[int] | None:
+            def here(part: Sequence[PlacedRow]) -> list[int] | None:
                 faster = len(rows) / max(1, len(part))  # as the others do theirs meanwhile
                 with progress.task(self.reporter, "Placing files", len(rows), "files"):
                     return share.place(part, lambda placed: self.reporter.advance(round(placed * faster)))
@@ -99,10 +99,10 @@ class Builder:
         inodes = self._inodes if self.placement is Placement.HARDLINK else []
         data, digest = manifest.render(manifest.Manifest(assembled.listing.without_digests(), inodes))
         (self.work / manifest.FILE_NAME).write_bytes(data)
-        executable = os.path.basename(snapshot.only_runtime.executable)
+        executables = {one.language: os.path.basename(one.executable) for one in snapshot.runtimes}
         placement = str(self.placement)
         mark = marker.Marker(
-            marker.FORMAT, snapshot.snapshot, placement, executable, digest, self.left_out, self.libraries
+            marker.FORMAT, snapshot.snapshot, placement, executables, digest, self.left_out, self.libraries
         )
         (self.work / marker.FILE_NAME).write_text(mark.render(), encoding="utf-8")
         atomic.flush_file_system(self.work)
@@ -115,7 +115,9 @@ class _Share(msgspec.Struct, frozen=True):
     way: Way
     written: dict[str, bytes]
 
-    def place(self, rows: Sequence[Row], advance: Callable[[int], None] = lambda placed: None) -> list[int] | None:
+    def place(
+        self, rows: Sequence[PlacedRow], advance: Callable[[int], None] = lambda placed: None
+    ) -> list[int] | None:
         """Place rows and make the folders that they lie in.
 
         Args:
@@ -142,7 +144,7 @@ class _Share(msgspec.Struct, frozen=True):
                 advance(_TOLD)
         return inodes
 
-    def _place_anew(self, row: Row) -> int | None:
+    def _place_anew(self, row: PlacedRow) -> int | None:
         try:
             return self._place_one(row)
         except FileExistsError:
@@ -150,7 +152,7 @@ class _Share(msgspec.Struct, frozen=True):
             os.unlink(row[0], dir_fd=self.folders.target)
             return self._place_one(row)
 
-    def _place_one(self, row: Row) -> int | None:
+    def _place_one(self, row: PlacedRow) -> int | None:
         path, _, kind, content, size = row
         if kind in CACHED:
             executable = kind == EXECUTABLE

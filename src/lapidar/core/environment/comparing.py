@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
+from collections.abc import Callable
 from itertools import repeat
 from pathlib import Path
 from typing import NamedTuple
@@ -12,11 +13,11 @@ from lapidar.core import progress
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import FILE_TIME_SECONDS
 from lapidar.core.environment import manifest, marker
-from lapidar.core.environment.listing import EXECUTABLE_KINDS, LINK, Row
+from lapidar.core.environment.listing import EXECUTABLE_KINDS, LINK, PlacedRow
 from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Status
 
-__all__ = ["Compared", "by_bytes", "by_status", "expected"]
+__all__ = ["Compared", "Passing", "by_bytes", "by_status", "expected"]
 
 _OWN_FILES = frozenset({marker.FILE_NAME, manifest.FILE_NAME})
 # Below this share of files that are no longer links to the cache, each is a replaced file; above it, the whole
@@ -24,11 +25,15 @@ _OWN_FILES = frozenset({marker.FILE_NAME, manifest.FILE_NAME})
 _COPIED_SHARE = 0.5
 
 
+# Whether a path that is on no list is no finding all the same.
+Passing = Callable[[str], bool]
+
+
 class Compared(NamedTuple):
     """What differs: rows of the list, and paths that are not on it."""
 
-    missing: list[Row]
-    altered: list[Row]
+    missing: list[PlacedRow]
+    altered: list[PlacedRow]
     extra: list[str]
 
 
@@ -41,12 +46,15 @@ def expected(listed: Manifest) -> dict[str, Status]:
     return dict(zip(listed.listing.paths, zip(listed.listing.sizes, repeat(time), modes, inodes), strict=False))
 
 
-def by_status(target: Path, listed: Manifest, found: dict[str, Status], must: dict[str, Status]) -> Compared:
+def by_status(
+    target: Path, listed: Manifest, found: dict[str, Status], must: dict[str, Status], passing: Passing
+) -> Compared:
     """Compare by inode, size, time and kind; no contents are read.
 
     Args:
         found: the status of everything in the environment.
         must: what it must be, in the order of the list, see `expected`.
+        passing: what may be there beside.
     """
     # What is left to look at more closely is little unless all was copied.
     suspects = [at for at, (path, status) in enumerate(must.items()) if found.get(path) != status]
@@ -65,19 +73,21 @@ def by_status(target: Path, listed: Manifest, found: dict[str, Status], must: di
     if len(found) - len(_OWN_FILES & found.keys()) > len(must) - len(
         missing
     ):  # there are others than those found of it
-        extra = [path for path in found.keys() - must.keys() if "__pycache__/" not in path and path not in _OWN_FILES]
+        extra = [path for path in found.keys() - must.keys() if path not in _OWN_FILES and not passing(path)]
     return Compared(missing, altered, extra)
 
 
-def _same_but_inode(path: str, row: Row, must: Status, found: Status) -> bool:
+def _same_but_inode(path: str, row: PlacedRow, must: Status, found: Status) -> bool:
     if row[2] == LINK:
         return stat.S_ISLNK(found[2]) and os.readlink(path) == row[3]
     return found[:3] == must[:3]
 
 
-def by_bytes(target: Path, listed: Manifest, found: dict[str, Status], reporter: progress.Progress) -> Compared:
+def by_bytes(
+    target: Path, listed: Manifest, found: dict[str, Status], passing: Passing, reporter: progress.Progress
+) -> Compared:
     """Compare by reading every file; times do not matter here."""
-    missing, _, extra = by_status(target, listed, found, expected(listed))
+    missing, _, extra = by_status(target, listed, found, expected(listed), passing)
     gone = {row[0] for row in missing}
     altered = []
     with progress.task(reporter, "Reading the environment", listed.listing.total_bytes, "bytes"):
@@ -89,7 +99,7 @@ def by_bytes(target: Path, listed: Manifest, found: dict[str, Status], reporter:
     return Compared(missing, altered, extra)
 
 
-def _same_content(path: str, row: Row) -> bool:
+def _same_content(path: str, row: PlacedRow) -> bool:
     _, _, kind, content, _ = row
     mode = os.lstat(path).st_mode
     if kind == LINK or not stat.S_ISREG(mode):

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from lapidar.core.environment.folder import HOST, PRIVATE
 from lapidar.core.errors import LapidarError
+from lapidar.core.records import words
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["HOST", "PRIVATE", "whose_libraries"]
+__all__ = ["whose_libraries"]
 
-PRIVATE, HOST = "private", "host"
 _SPLITS_PATHS = ":;"
 
 
@@ -38,21 +39,21 @@ def whose_libraries(snapshot: Snapshot, asked: str, target: Path) -> tuple[str, 
             why=why_not,
             remedy="Restore it with --libraries host, or capture it again where that holds.",
         )
-    if snapshot.libraries is None:
+    if snapshot.library_layer is None:
         return HOST, ()
     _require_host(snapshot)
     return HOST, (f"{why_not}: the environment uses the host's system libraries", *_without_tools(snapshot))
 
 
 def _without_tools(snapshot: Snapshot) -> tuple[str, ...]:
-    if not snapshot.tool:
+    if not snapshot.tools:
         return ()
-    names = ", ".join(tool.name for tool in snapshot.tool)
+    names = ", ".join(tool.name for tool in snapshot.tools)
     return (f"the outside programs ({names}) are not placed: they run with the snapshot's libraries only",)
 
 
 def _why_not_private(snapshot: Snapshot, target: Path) -> str | None:
-    if snapshot.libraries is None:
+    if snapshot.library_layer is None:
         return "the snapshot holds no system libraries"
     if not snapshot.platform.libc.startswith("glibc "):
         return f"its C library is {snapshot.platform.libc or 'unknown'}, and only glibc's loader is known to us"
@@ -63,11 +64,12 @@ def _why_not_private(snapshot: Snapshot, target: Path) -> str | None:
 
 def _require_host(snapshot: Snapshot) -> None:
     """Refuse unless the host has every recorded library with the symbol versions that are needed of it."""
-    if snapshot.libraries is None:
+    if snapshot.library_layer is None:
         return
+    from lapidar.core.layers.libraries import lack_finding
     from lapidar.core.system import host
 
-    lacking = host.lacking(host.find(snapshot))
+    lacking = [words.problem(lack_finding(one)) for one in host.lacking(host.find(snapshot))]
     if lacking:
         shown = "\n  ".join(["", *lacking[:10], *([f"and {len(lacking) - 10} more"] if len(lacking) > 10 else [])])
         raise LapidarError(

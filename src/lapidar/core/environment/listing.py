@@ -9,7 +9,9 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
-__all__ = ["CACHED", "EXECUTABLE_KINDS", "LINK", "WRITTEN", "Assembled", "Listing", "Row"]
+from lapidar.core.records.owner import Owner
+
+__all__ = ["CACHED", "EXECUTABLE_KINDS", "LINK", "WRITTEN", "Assembled", "Listing", "PlacedRow"]
 
 # The kinds: "f" a file and "x" an executable file that the cache has; "F" and "X" the same written for this
 # environment (launchers, RECORD ...); "l" a symbolic link.
@@ -17,38 +19,38 @@ CACHED, WRITTEN, LINK = "fx", "FX", "l"
 EXECUTABLE_KINDS = "xX"
 
 # Path; index into the owners; kind; sha256 in hex ("" where it is left out), or the target of a link; size in bytes.
-Row = tuple[str, int, str, str, int]
+PlacedRow = tuple[str, int, str, str, int]
 
 
 class Listing(msgspec.Struct, frozen=True):
     """All files of an environment.
 
     Attributes:
-        owners: labels: the runtime's, a package's name and version, ``lapidar``.
+        owners: whose the files are; what is written for one environment is Lapidar's.
         paths, owner_of, kinds, contents, sizes: the columns.
-        wanted: the names of the packages that were asked for. Old kinds of package metadata have no place to
-            note that, nor which files they own; capturing a restored environment reads both from here.
+        wanted: by language, the names of the packages that were asked for. Old kinds of package metadata have no place
+            to note that, nor which files they own; capturing a restored environment reads both from here.
     """
 
-    owners: list[str]
+    owners: list[Owner]
     paths: list[str]
     owner_of: list[int]
     kinds: str
     contents: list[str]
     sizes: list[int]
-    wanted: list[str]
+    wanted: dict[str, list[str]]
 
     @classmethod
-    def of(cls, rows: Iterable[Row], owners: list[str], wanted: list[str]) -> Listing:
+    def of(cls, rows: Iterable[PlacedRow], owners: list[Owner], wanted: dict[str, list[str]]) -> Listing:
         """A listing of rows."""
-        paths, owner_of, kinds, contents, sizes = zip(*rows, strict=True)
+        paths, owner_of, kinds, contents, sizes = zip(*rows, strict=True)  # an environment is never empty
         return cls(owners, list(paths), list(owner_of), "".join(kinds), list(contents), list(sizes), wanted)
 
-    def rows(self) -> Iterator[Row]:
+    def rows(self) -> Iterator[PlacedRow]:
         """All rows, in order."""
         return zip(self.paths, self.owner_of, self.kinds, self.contents, self.sizes, strict=True)
 
-    def row(self, at: int) -> Row:
+    def row(self, at: int) -> PlacedRow:
         """The row at an index."""
         return self.paths[at], self.owner_of[at], self.kinds[at], self.contents[at], self.sizes[at]
 
@@ -64,7 +66,7 @@ class Listing(msgspec.Struct, frozen=True):
     def total_bytes(self) -> int:
         return sum(self.sizes)
 
-    def paths_of(self, owner: str) -> list[str]:
+    def paths_of(self, owner: Owner) -> list[str]:
         """The paths that belong to an owner, relative to the environment."""
         if owner not in self.owners:
             return []

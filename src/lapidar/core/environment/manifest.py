@@ -10,14 +10,13 @@ from __future__ import annotations
 
 import hashlib
 from pathlib import Path
-from typing import NamedTuple
 
 import msgspec
 
 from lapidar.core.environment import marker
 from lapidar.core.environment.listing import Listing
 
-__all__ = ["FILE_NAME", "Manifest", "Restored", "digest_of", "read", "render"]
+__all__ = ["FILE_NAME", "Manifest", "digest_of", "read", "render"]
 
 FILE_NAME = f"{marker.PRIVATE}/placed.json"
 
@@ -28,13 +27,6 @@ class Manifest(msgspec.Struct, frozen=True):
 
     listing: Listing
     inodes: list[int]
-
-
-class Restored(NamedTuple):
-    """A restored environment: its marker and its manifest."""
-
-    marker: marker.Marker
-    manifest: Manifest
 
 
 def digest_of(data: bytes) -> str:
@@ -48,15 +40,14 @@ def render(manifest: Manifest) -> tuple[bytes, str]:
     return data, digest_of(data)
 
 
-def read(environment: Path) -> Restored | None:
-    """What a restored environment says of itself; None where Lapidar did not make it, or the list was altered."""
-    mark = marker.read(environment)
-    if mark is None:
-        return None
+def read(environment: Path, mark: marker.Marker) -> Manifest | None:
+    """The list of an environment; None where it is missing or was altered.
+
+    Args:
+        mark: what the environment says of itself: it knows the list's digest.
+    """
     try:
         data = (environment / FILE_NAME).read_bytes()
-        if digest_of(data) != mark.placed:
-            return None
-        return Restored(mark, msgspec.json.decode(data, type=Manifest))
+        return msgspec.json.decode(data, type=Manifest) if digest_of(data) == mark.placed else None
     except (OSError, msgspec.MsgspecError):
         return None

@@ -11,7 +11,6 @@ __all__ = ["FILE_NAME", "PRIVATE", "Marker", "read"]
 
 FILE_NAME = "lapidar.toml"
 PRIVATE = "lib/lapidar"  # the folder of what is not for the user's hands: the real executable and the like
-OWNER = "lapidar"  # whom the files belong to that are no part of the snapshot
 FORMAT = 1
 
 
@@ -21,8 +20,8 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     Attributes:
         snapshot: the identity of its snapshot.
         placement: how its files were placed.
-        executable: the name of the real interpreter in `PRIVATE`.
-        placed: the sha256 of the list of placed files.
+        executables: by language, the name of the real interpreter in `PRIVATE`.
+        placed: the digest of the list of placed files, see `lapidar.core.environment.manifest`.
         left_out: the groups of the lockfile that are not part of its snapshot.
         libraries: whose system libraries it runs with: its own (``private``) or the ``host``'s.
     """
@@ -30,7 +29,7 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     format: int
     snapshot: str
     placement: str
-    executable: str
+    executables: dict[str, str]
     placed: str
     left_out: tuple[str, ...] = ()
     libraries: str = "host"
@@ -38,11 +37,17 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     def render(self) -> str:
         """The text of the file."""
         fields = msgspec.to_builtins(self)
-        # Such values are written alike in TOML and in JSON.
-        lines = [f"{key} = {msgspec.json.encode(value).decode()}" for key, value in fields.items()]
+        lines = [f"{key} = {_toml(value)}" for key, value in fields.items()]
         return "\n".join(
             ["# Written by lapidar restore. This folder may be moved, and is not to be edited.", *lines, ""]
         )
+
+
+def _toml(value: object) -> str:
+    """Such values are written alike in TOML and in JSON, but for tables."""
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{_toml(key)} = {_toml(one)}" for key, one in value.items()) + " }"
+    return msgspec.json.encode(value).decode()
 
 
 def read(environment: Path) -> Marker | None:

@@ -6,15 +6,15 @@ import os
 import posixpath
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
-from lapidar.core.cache.stowing import Draft
+from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft
 
 __all__ = ["Found", "drafts", "walk"]
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
-    """A file or symbolic link: its path below the folder that was walked, and where it is."""
+class Found(NamedTuple):
+    """A file or symbolic link: its path below the folder that was walked (or in a tree to be), and where it is."""
 
     path: str
     source: str
@@ -62,12 +62,12 @@ class Drafted:
     broken: list[str] = field(default_factory=list)
 
 
-def drafts(found: Iterable[tuple[str, str, bool]], keep: Callable[[str, bool], bool] = _keep_all) -> Drafted:
+def drafts(found: Iterable[Found], keep: Callable[[str, bool], bool] = _keep_all) -> Drafted:
     """Decide for each symbolic link: a link whose target is in the same tree stays a link, whatever it leads
     to; of one that leads out of it, the bytes it leads to are taken; one that leads nowhere is left out.
 
     Args:
-        found: tree path, source path, whether it is a link.
+        found: with their paths in the tree.
         keep: as for `walk`, for folders that a link leads to.
     """
     result = Drafted()
@@ -83,14 +83,14 @@ def drafts(found: Iterable[tuple[str, str, bool]], keep: Callable[[str, bool], b
         if link:
             links.append((path, source))
         else:
-            result.drafts.append(Draft(path, source))
+            result.drafts.append(FileDraft(path, source))
     for path, source in links:
         target = os.readlink(source)
         landed = posixpath.normpath(posixpath.join(posixpath.dirname(path), target))
         if not target.startswith("/") and (landed in paths or landed in folders):
-            result.drafts.append(Draft(path, target, link=True))
+            result.drafts.append(LinkDraft(path, target))
         elif os.path.isfile(source):
-            result.drafts.append(Draft(path, source))
+            result.drafts.append(FileDraft(path, source))
         elif os.path.isdir(source):
             result.drafts += _followed(path, source, keep)
         else:
@@ -101,7 +101,7 @@ def drafts(found: Iterable[tuple[str, str, bool]], keep: Callable[[str, bool], b
 def _followed(path: str, source: str, keep: Callable[[str, bool], bool]) -> list[Draft]:
     """The plain files behind a link to a folder outside; links below it are not followed again."""
     return [
-        Draft(f"{path}/{below.path}", below.source)
+        FileDraft(f"{path}/{below.path}", below.source)
         for below in walk(os.path.realpath(source), keep)
         if os.path.isfile(below.source)
     ]

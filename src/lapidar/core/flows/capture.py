@@ -6,35 +6,61 @@ import os
 import shlex
 import shutil
 import time
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from lapidar.core.cache.history import History
-from lapidar.core.cache.seen import Seen
+from lapidar.core import languages
+from lapidar.core.cache.history import Cause, History
+from lapidar.core.cache.seen import seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, Stowed, stow
 from lapidar.core.errors import LapidarError, PackageBroken, from_os_error
-from lapidar.core.languages.python import locate, packages, probe, runtime
-from lapidar.core.languages.python.scope import choose_used
-from lapidar.core.layers.lower import Below
-from lapidar.core.layers.lower import observe as observe_below
+from lapidar.core.flows.locate import locate
+from lapidar.core.languages.protocol import Inventory, Located, ObserveOptions, Unused, Used
+from lapidar.core.layers import lower
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
-from lapidar.core.records.snapshot import LIBRARIES, Snapshot
-from lapidar.core.system.observed import Observed
+from lapidar.core.records.layers import LowerLayers
+from lapidar.core.records.owner import Layer, Owner
+from lapidar.core.records.snapshot import Platform, Snapshot
 
-__all__ = ["Captured", "LayerCount", "capture"]
+if TYPE_CHECKING:
+    from lapidar.core.system.observed import ObservedRun
 
-_REMAINDER = "files of no package"
+__all__ = ["CaptureOptions", "Captured", "LayerCount", "LeftOut", "capture"]
+
+
+@dataclass(frozen=True, slots=True)
+class CaptureOptions:
+    """How to capture.
+
+    Attributes:
+        environment: a folder or an interpreter; None for what the project or the shell points to.
+        lock: writes the lockfile here instead of in the project.
+        full_runtime: take what the runtime has for its own developers too.
+        skip_outside: leave out files that packages list outside the environment, instead of refusing.
+        scope: ``used``, ``whole``, or None for `used` where the project declares or imports anything.
+        command: runs this once in the environment, and takes also what it was seen to use.
+        output: the descriptor that the command's standard output goes to.
+    """
+
+    environment: Path | None = None
+    lock: Path | None = None
+    full_runtime: bool = False
+    skip_outside: bool = False
+    scope: str | None = None
+    command: Sequence[str] | None = None
+    output: int = 1
 
 
 @dataclass(frozen=True, slots=True)
 class LayerCount:
     """What a layer holds, and how much of it the cache did not have before. Sizes in bytes."""
 
-    layer: str
+    layer: Layer
     count: int
     files: int
     bytes: int
@@ -46,54 +72,44 @@ class LayerCount:
 
 
 @dataclass(frozen=True, slots=True)
+class LeftOut:
+    """What is not in a snapshot, a phrase each: of runtimes on purpose, and of the rest because it cannot be."""
+
+    of_runtimes: tuple[str, ...]
+    others: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Captured:
     """What came of a capture.
 
     Attributes:
-        located: which environment, and why that one.
+        located: which environment, and why that one; an interpreter of each language.
         edited: for a package, the files that were edited after installation.
-        left_out: what is not in the snapshot, a phrase each.
         changed: whether the lockfile has other content than before.
-        unused: packages that are not in the snapshot because nothing of the project uses them, each with the reason.
+        unused: packages that are not in the snapshot because nothing of the project uses them.
     """
 
     snapshot: Snapshot
     lockfile: Path
-    located: locate.Located
+    located: tuple[Located, ...]
     layers: tuple[LayerCount, ...]
     edited: dict[str, list[str]]
     warnings: tuple[str, ...]
-    left_out: tuple[str, ...]
+    left_out: LeftOut
     changed: bool
-    unused: dict[str, str]
+    unused: Mapping[str, Unused]
     seconds: float
 
 
 def capture(
-    project: Project,
-    cache: Cache,
-    *,
-    environment: Path | None = None,
-    lock: Path | None = None,
-    full_runtime: bool = False,
-    skip_outside: bool = False,
-    scope: str | None = None,
-    command: Sequence[str] | None = None,
-    output: int = 1,
-    reporter: Progress | None = None,
+    project: Project, cache: Cache, options: CaptureOptions | None = None, reporter: Progress | None = None
 ) -> Captured:
     """Capture an environment into the cache and write its lockfile.
 
     Args:
         project: where the lockfile goes, and whose environment is looked for.
         cache: keeps the bytes.
-        environment: a folder or an interpreter; see `locate`.
-        lock: writes the lockfile here instead.
-        full_runtime: take the runtime's test suite and static archives too.
-        skip_outside: leave out files that packages list outside the environment, instead of refusing.
-        scope: ``used``, ``whole``, or None for `used` where the project declares or imports anything.
-        command: runs this once in the environment, and takes also what it was seen to use.
-        output: the descriptor that the command's standard output goes to.
         reporter: hears of progress.
 
     Returns:
@@ -105,29 +121,28 @@ def capture(
         CacheError, NoSpace: the bytes cannot be kept.
     """
     began = time.monotonic()
-    located = locate.locate(project, environment)
-    answer = probe.ask(located.interpreter)
+    options = options or CaptureOptions()
+    located = locate(project, options.environment)
     cache.require_writable()
-    path = lock or project.lockfile
-    if not path.parent.is_dir():
-        raise LapidarError(f"There is no folder {path.parent} for the lockfile", remedy="Name another with --lock.")
-    observed = _observe(located.interpreter, command, output) if command else None
+    path = options.lock or project.lockfile
+    _require_folder(path)
+    run = _observe_run(located[0], options) if options.command else None
     with cache.in_use():
         try:
-            found = packages.observe(answer, project, skip_outside=skip_outside)
-            used = choose_used(project, answer, found, scope, cache, observed.opened if observed else ())
-            base = runtime.observe(answer, found.claimed, full=full_runtime)
-            below = observe_below(project, cache, answer, base, found, used, observed)
-            seen = Seen(cache.root / "seen", answer.prefix)
-            drafts = _drafts(base, found)
-            stowed = stow(cache, drafts, seen, reporter or Silent())
+            used = _observe(located, project, cache, options, run)
+            inventories = [one.inventory for one in used]
+            below = lower.of_environment(
+                project,
+                cache,
+                inventories,
+                [name for one in used for name in one.programs],
+                [name for one in used for name in one.libraries],
+                run,
+            )
+            stowed = _stow(inventories, cache, reporter or Silent())
             stowed |= below.stow(cache, reporter or Silent())
-            snapshot = _snapshot(base, found, below, stowed)
-            changed = not path.exists() or path.read_bytes() != lockfile.render(snapshot).encode()
-            History(cache).add(snapshot, path.absolute())
-            if changed:
-                lockfile.write(snapshot, path)
-            seen.save()
+            snapshot = _snapshot(inventories, stowed, below.records(stowed))
+            changed = _write(snapshot, path, project, cache)
         except OSError as error:
             raise from_os_error(error, "capture the environment") from error
         except UnicodeEncodeError as error:
@@ -140,97 +155,119 @@ def capture(
         snapshot=snapshot,
         lockfile=path,
         located=located,
-        layers=_count(snapshot, base, found, below, stowed),
-        edited=_edited(found, stowed),
-        warnings=(*_of_this_shell(), *found.warnings, *below.warnings),
-        left_out=_left_out(base, found),
+        layers=_count(snapshot, stowed),
+        edited={name: files for one in inventories for name, files in one.edited(stowed).items()},
+        warnings=(*(text for one in inventories for text in one.warnings), *below.warnings),
+        left_out=LeftOut(
+            tuple(dict.fromkeys(phrase for one in inventories for phrase in one.left_out)),
+            tuple(phrase for one in inventories for phrase in one.notes),
+        ),
         changed=changed,
-        unused=used.unused,
+        unused={name: why for one in used for name, why in one.unused.items()},
         seconds=time.monotonic() - began,
     )
 
 
-def _observe(interpreter: Path, command: Sequence[str], output: int) -> Observed:
+def _require_folder(lock: Path) -> None:
+    if not lock.parent.is_dir():
+        raise LapidarError(f"There is no folder {lock.parent} for the lockfile", remedy="Name another with --lock.")
+
+
+def _observe_run(located: Located, options: CaptureOptions) -> ObservedRun:
     """Run a command as if its environment were active.
 
     Raises:
         LapidarError: it cannot be run or observed, or it failed.
     """
-    from lapidar.core.system import tracing as trace
+    from lapidar.core.system import tracing
 
-    folder = str(interpreter.parent)
+    command = options.command or ()
+    folder = str(located.interpreter.parent)
     variables = {**os.environ, "PATH": f"{folder}:{os.environ.get('PATH', os.defpath)}"}
     program = shutil.which(command[0], path=variables["PATH"])
     if program is None:
         raise LapidarError(
             f"There is no command {command[0]!r} in the environment or on PATH", remedy="Look at its spelling."
         )
-    observed = trace.observe([os.path.abspath(program), *command[1:]], variables, output)
-    if observed.code != 0:
+    run = tracing.observe([os.path.abspath(program), *command[1:]], variables, options.output)
+    if run.code != 0:
         raise LapidarError(
-            f"The observed run failed with exit code {observed.code}, and nothing was captured",
+            f"The observed run failed with exit code {run.code}, and nothing was captured",
             why=shlex.join(command),
             remedy="Let it succeed first, or capture without --observe.",
         )
-    return observed
+    return run
 
 
-def _of_this_shell() -> tuple[str, ...]:
-    """Settings of the caller's shell that change what runs there, and that no snapshot holds."""
-    added = os.environ.get("PYTHONPATH")
-    return (f"PYTHONPATH is set here; what it adds ({added}) is not captured",) if added else ()
+def _observe(
+    located: Sequence[Located], project: Project, cache: Cache, options: CaptureOptions, run: ObservedRun | None
+) -> list[Used]:
+    """What each language finds, less what the project does not use of it."""
+    opened = run.opened if run else ()
+    used = []
+    for at in located:
+        language = languages.of(at.language)
+        inventory = language.observe(at, project, ObserveOptions(options.full_runtime, options.skip_outside))
+        used.append(language.choose_used(inventory, project, cache, options.scope, opened))
+    return used
 
 
-def _drafts(base: runtime.Observed, found: packages.Observed) -> dict[str, list[Draft]]:
-    drafts = {base.label: base.drafts}
-    drafts |= {package.label: package.drafts for package in found.packages}
-    if found.remainder:
-        drafts[_REMAINDER] = found.remainder
-    return drafts
+def _stow(inventories: Sequence[Inventory], cache: Cache, reporter: Progress) -> dict[Owner, Stowed]:
+    seen = seen_files(cache.root / "seen", inventories[0].prefix)
+    drafts: dict[Owner, Sequence[Draft]] = {}
+    for inventory in inventories:
+        drafts.update(inventory.drafts())
+    stowed = stow(cache, drafts, seen, reporter)
+    seen.save()
+    return stowed
 
 
-def _snapshot(base: runtime.Observed, found: packages.Observed, below: Below, stowed: dict[str, Stowed]) -> Snapshot:
-    remainder = (found.remainder_record(stowed[_REMAINDER]),) if _REMAINDER in stowed else ()
+def _snapshot(inventories: Sequence[Inventory], stowed: Mapping[Owner, Stowed], below: LowerLayers) -> Snapshot:
+    records = [inventory.records(stowed) for inventory in inventories]
     return lockfile.identified(
-        runtime.platform(base.answer),
-        base.record(stowed[base.label]),
-        found.records(stowed, base.answer.markers),
-        remainder,
-        **below.records(stowed),
+        _platform(inventories),
+        [one.runtime for one in records],
+        [package for one in records for package in one.packages],
+        [rest for one in records for rest in one.remainders],
+        below,
     )
 
 
-def _count(
-    snapshot: Snapshot,
-    base: runtime.Observed,
-    found: packages.Observed,
-    below: Below,
-    stowed: dict[str, Stowed],
-) -> tuple[LayerCount, ...]:
-    def count(layer: str, labels: list[str]) -> LayerCount:
-        several = [stowed[label] for label in labels]
-        return LayerCount(
-            layer,
-            len(several),
-            sum(len(one.tree) for one in several),
-            sum(one.tree.total_bytes for one in several),
-            sum(one.new_bytes for one in several),
-        )
+def _platform(inventories: Sequence[Inventory]) -> Platform:
+    """The kind of machine and system that the environment is for; its C library is what a runtime says that it runs
+    with, which need not be this system's."""
+    system = os.uname()
+    told = [inventory.libc for inventory in inventories if inventory.libc]
+    return Platform(system.sysname.lower(), system.machine, told[0] if told else _libc_here())
 
-    counts = [count("runtime", [base.label]), count("packages", [package.label for package in found.packages])]
-    if snapshot.remainder:
-        counts.append(count(_REMAINDER, [_REMAINDER]))
-    if snapshot.libraries:
-        counts.append(replace(count(LIBRARIES, [LIBRARIES]), count=len(snapshot.library)))
-    if snapshot.tool:
-        counts.append(count("outside programs", [tool.label for tool in below.tools.tools]))
+
+def _libc_here() -> str:
+    try:
+        return os.confstr("CS_GNU_LIBC_VERSION") or "unknown"
+    except (ValueError, OSError):
+        return "unknown"
+
+
+def _write(snapshot: Snapshot, path: Path, project: Project, cache: Cache) -> bool:
+    """Write the lockfile where it has other content than before, and note it in the history either way."""
+    text = lockfile.render(snapshot).encode()
+    changed = not path.exists() or path.read_bytes() != text
+    # A lockfile that goes elsewhere leaves no trace in the project.
+    identity = "" if project.relative(path) is None else project.identity()
+    History(cache).add(snapshot, path, project=identity, cause=Cause.CAPTURED, parent=lockfile.identity_in(path))
+    if changed:
+        lockfile.write(snapshot, path)
+    return changed
+
+
+def _count(snapshot: Snapshot, stowed: Mapping[Owner, Stowed]) -> tuple[LayerCount, ...]:
+    """What each layer holds: runtime and packages always, the others where there is any of them."""
+    counts = []
+    for layer in (Layer.RUNTIME, Layer.PACKAGES, Layer.REMAINDER, Layer.LIBRARIES, Layer.TOOLS):
+        several = [one for owner, one in stowed.items() if owner.layer is layer]
+        if several or layer in (Layer.RUNTIME, Layer.PACKAGES):
+            count = len(snapshot.libraries) if layer is Layer.LIBRARIES else len(several)
+            files = sum(len(one.tree) for one in several)
+            size = sum(one.tree.total_bytes for one in several)
+            counts.append(LayerCount(layer, count, files, size, sum(one.new_bytes for one in several)))
     return tuple(counts)
-
-
-def _edited(found: packages.Observed, stowed: dict[str, Stowed]) -> dict[str, list[str]]:
-    edited = {package.metadata.name: package.edited(stowed[package.label]) for package in found.packages}
-    return {name: files for name, files in edited.items() if files}
-
-
-def _left_out(base: runtime.Observed, found: packages.Observed) -> tuple[str, ...]:
-    return (*(f"runtime: {phrase}" for phrase in base.left_out), *base.notes, *found.notes)

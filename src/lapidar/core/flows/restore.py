@@ -5,36 +5,59 @@ from __future__ import annotations
 import errno
 import os
 import time
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from lapidar.core import atomic
 from lapidar.core.cache.placing import Placement
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import LINK, Tree
-from lapidar.core.environment import assemblies, marker
-from lapidar.core.environment.build import Builder
+from lapidar.core.environment import assemblies, folder, marker
+from lapidar.core.environment.build import EnvironmentBuilder
+from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.libraries import whose_libraries
 from lapidar.core.environment.listing import Assembled
-from lapidar.core.environment.whose import PRIVATE, whose_libraries
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused, from_os_error
-from lapidar.core.flows import check
+from lapidar.core.flows import compare
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
-from lapidar.core.records import selection
+from lapidar.core.records import selection, words
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Restored", "restore"]
+if TYPE_CHECKING:
+    from lapidar.core.cache.contents import Contents, Flaw
+
+__all__ = ["RestoreOptions", "Restored", "restore"]
 
 
-class Restored(msgspec.Struct, frozen=True):
+class RestoreOptions(msgspec.Struct, frozen=True):
+    """How to restore.
+
+    Attributes:
+        into: the folder to make; an environment that Lapidar made there before is replaced in one step. None for the
+            project's own.
+        placement: how files get there.
+        left_out: groups that are not restored.
+        libraries: whose system libraries it is to run with: ``private`` (the snapshot's), ``host`` or ``auto``.
+        verify: read every byte in the cache first; otherwise sizes and times vouch for them.
+    """
+
+    into: Path | None = None
+    placement: Placement = Placement.AUTO
+    left_out: tuple[str, ...] = ()
+    libraries: str = "auto"
+    verify: bool = False
+
+
+class Restored(msgspec.Struct, frozen=True, kw_only=True):
     """What came of a restore.
 
     Attributes:
         already: whether the environment was there and matched, and nothing was done.
         replaced: whether an older one was replaced.
-        compiled: how many trees had their byte-code compiled for the first time.
+        compiled: from how many trees something was derived for the first time.
         bytes: the size of all files placed.
         libraries: whose system libraries it runs with: its own (``private``) or the ``host``'s.
     """
@@ -42,26 +65,21 @@ class Restored(msgspec.Struct, frozen=True):
     environment: Path
     snapshot: Snapshot
     placement: str
-    files: int
-    bytes: int
-    compiled: int
-    already: bool
-    replaced: bool
-    warnings: tuple[str, ...]
+    libraries: str
     seconds: float
-    libraries: str = "host"
+    files: int = 0
+    bytes: int = 0
+    compiled: int = 0
+    already: bool = False
+    replaced: bool = False
+    warnings: tuple[str, ...] = ()
 
 
 def restore(
     project: Project,
     cache: Cache,
     snapshot: Snapshot,
-    *,
-    into: Path | None = None,
-    placement: Placement = Placement.AUTO,
-    left_out: Collection[str] = (),
-    libraries: str = "auto",
-    verify: bool = False,
+    options: RestoreOptions | None = None,
     reporter: Progress | None = None,
 ) -> Restored:
     """Build the environment of a snapshot from the cache alone.
@@ -70,11 +88,6 @@ def restore(
         project: gets the environment in its `.lapidar/env` unless `into` is given; local packages point into it.
         cache: has the bytes.
         snapshot: what to restore.
-        into: the folder to make; an environment that Lapidar made there before is replaced in one step.
-        placement: how files get there.
-        left_out: groups that are not restored.
-        libraries: whose system libraries it is to run with: ``private`` (the snapshot's), ``host`` or ``auto``.
-        verify: read every byte in the cache first; otherwise sizes and times vouch for them.
         reporter: hears of progress.
 
     Raises:
@@ -84,30 +97,33 @@ def restore(
             full ...
     """
     began = time.monotonic()
-    reporter = reporter or Silent()
+    options, reporter = options or RestoreOptions(), reporter or Silent()
     _same_kind_of_machine(snapshot)
-    snapshot = selection.without(snapshot, left_out)
-    target = Path(os.path.abspath(into)) if into else project.environment
-    libraries, notes = whose_libraries(snapshot, libraries, target)
+    snapshot = selection.without(snapshot, options.left_out)
+    target = Path(os.path.abspath(options.into)) if options.into else project.environment
+    libraries, notes = whose_libraries(snapshot, options.libraries, target)
     _refuse_foreign(target)
     atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
     with cache.in_use():
-        there = marker.read(target)
-        if verify:
-            _trees(cache, snapshot, True, reporter)
-        if there and there.libraries == libraries and _matches(snapshot, target, there, placement):
+        contents = _verified(cache, snapshot, reporter) if options.verify else None
+        there = Environment(target)
+        if there.libraries == libraries and _matches(snapshot, there, options.placement):
             return Restored(
-                target, snapshot, there.placement, 0, 0, 0, True, False, (), time.monotonic() - began, libraries
+                environment=target,
+                snapshot=snapshot,
+                placement=there.marker.placement if there.marker else "",
+                libraries=libraries,
+                seconds=time.monotonic() - began,
+                already=True,
             )
         try:
-            if not into:
+            if not options.into:
                 project.make_own_folder()
             target.parent.mkdir(parents=True, exist_ok=True)
             with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
-                way = os.path.relpath(project.root, target)
-                builder = Builder(cache, work.path, placement, reporter, tuple(left_out), libraries)
-                building = _Building(cache, snapshot, way, builder)
-                assembled = building.run(derive=verify)
+                builder = EnvironmentBuilder(cache, work.path, options.placement, reporter, options.left_out, libraries)
+                building = _Building(cache, snapshot, os.path.relpath(project.root, target), builder, contents)
+                assembled = building.run()
                 _refuse_foreign(target)
                 replaced = _put_in_place(work.path, target)
         except OSError as error:
@@ -115,14 +131,13 @@ def restore(
     return Restored(
         environment=target,
         snapshot=snapshot,
-        placement=str(building.builder.placement),
+        placement=str(builder.placement),
+        libraries=libraries,
         files=len(assembled.listing),
         bytes=assembled.listing.total_bytes,
         compiled=building.compiled,
-        already=False,
         replaced=replaced,
         warnings=(*notes, *building.warnings),
-        libraries=libraries,
         seconds=time.monotonic() - began,
     )
 
@@ -155,48 +170,42 @@ def _refuse_foreign(target: Path) -> None:
         )
 
 
-def _trees(cache: Cache, snapshot: Snapshot, verify: bool, reporter: Progress) -> dict[str, Tree]:
-    """All trees of a snapshot, once it is sure that the cache has every byte of them.
+def _verified(cache: Cache, snapshot: Snapshot, reporter: Progress) -> Contents:
+    """What the snapshot stands for, every byte of it read."""
+    from lapidar.core.cache.contents import Contents
 
-    Raises:
-        MissingFromCache: it names every package that is incomplete.
-    """
-    trees: dict[str, Tree] = {}
-    flawed: dict[str, list[str]] = {}
-    for label, digest in snapshot.trees():
-        try:
-            tree = trees[digest] = cache.tree(digest)
-        except LapidarError as error:
-            flawed[label] = [str(error)]
-            continue
-        for entry in tree:
-            if entry.kind != LINK and (flaw := cache.flaw(entry)):
-                flawed.setdefault(label, []).append(f"{entry.path} ({flaw})")
-    if verify and not flawed:
-        for finding in check.judge_cache(snapshot, cache, deep=True, reporter=reporter):
-            flawed[finding.name] = [f"{path} ({finding.problem})" for path in finding.paths]
-    if flawed:
+    contents = Contents(cache, snapshot)
+    _refuse_flaws(cache, contents.flaws(deep=True, reporter=reporter))
+    return contents
+
+
+def _refuse_flaws(cache: Cache, flaws: Iterable[Flaw]) -> None:
+    """Raises: MissingFromCache: there are any; it names every part that is incomplete."""
+    by_owner: dict[str, list[str]] = {}
+    for flaw in flaws:
+        told = f"{flaw.path} ({flaw.kind})" if flaw.path else flaw.why
+        by_owner.setdefault(words.owner(flaw.owner), []).append(told)
+    if by_owner:
+        lines = [f"{owner}: {_first(told)}" for owner, told in by_owner.items()]
         raise MissingFromCache(
             f"The cache at {cache.root} cannot restore this snapshot, and nothing was placed",
-            why=_tell(flawed),
+            why="\n  ".join(["", *lines]),
             remedy="Run `lapidar cache audit` to set bad entries aside, then capture the original environment "
             "again, or name a cache that is whole with --cache.",
         )
-    return trees
 
 
-def _tell(flawed: dict[str, list[str]]) -> str:
-    lines = []
-    for label, flaws in flawed.items():
-        more = f", and {len(flaws) - 3} more" if len(flaws) > 3 else ""
-        lines.append(f"{label}: {', '.join(flaws[:3])}{more}")
-    return "\n  ".join(["", *lines])
+def _first(told: Collection[str]) -> str:
+    shown = list(told)[:3]
+    more = f", and {len(told) - 3} more" if len(told) > 3 else ""
+    return ", ".join(shown) + more
 
 
-def _matches(snapshot: Snapshot, target: Path, there: marker.Marker, placement: Placement) -> bool:
-    if there.snapshot != snapshot.snapshot or placement not in (Placement.AUTO, there.placement):
+def _matches(snapshot: Snapshot, there: Environment, placement: Placement) -> bool:
+    mark = there.marker
+    if mark is None or mark.snapshot != snapshot.snapshot or placement not in (Placement.AUTO, mark.placement):
         return False
-    return not check.judge_environment(snapshot, target)
+    return not compare.quickly(snapshot, there)
 
 
 def _put_in_place(new: Path, target: Path) -> bool:
@@ -216,25 +225,32 @@ def _put_in_place(new: Path, target: Path) -> bool:
 
 
 class _Building:
-    """Builds the environment of a snapshot: as it was kept from an earlier time, or derived from the trees."""
+    """Builds the environment of a snapshot: as it was kept from an earlier time, or derived from the trees.
 
-    def __init__(self, cache: Cache, snapshot: Snapshot, way_to_project: str, builder: Builder) -> None:
+    Args:
+        contents: what was verified already: then nothing that was kept is taken.
+    """
+
+    def __init__(
+        self,
+        cache: Cache,
+        snapshot: Snapshot,
+        way_to_project: str,
+        builder: EnvironmentBuilder,
+        contents: Contents | None,
+    ) -> None:
         self.cache = cache
         self.snapshot = snapshot
         self.way_to_project = way_to_project
         self.builder = builder
+        self.contents = contents
         self.warnings: list[str] = []
         self.compiled = 0
 
-    def run(self, *, derive: bool) -> Assembled:
-        """Build it.
-
-        Args:
-            derive: take nothing that was kept.
-        """
-        local = any(package.origin.folders for package in self.snapshot.package)
-        key = f"{self.builder.libraries}\n{self.way_to_project if local else ''}\n{self._hosts_options()}"
-        assembled = None if derive else assemblies.kept(self.cache, self.snapshot.snapshot, key)
+    def run(self) -> Assembled:
+        """Build it."""
+        key = self._key()
+        assembled = None if self.contents else assemblies.kept(self.cache, self.snapshot.snapshot, key)
         if assembled is None or not self.builder.place(assembled):
             assembled = self._derived()
             if self.cache.writable:
@@ -242,31 +258,33 @@ class _Building:
         self.builder.finish(assembled, self.snapshot)
         return assembled
 
-    def _hosts_options(self) -> str:
-        """With the host's libraries, the launchers follow from what the host's loader can do."""
-        if self.builder.libraries == PRIVATE:
-            return ""
-        from lapidar.core.environment.launchers import LOADER
-        from lapidar.core.system.loader import options_of
-
-        return " ".join(sorted(options_of(LOADER)))
+    def _key(self) -> str:
+        """What the files of the environment follow from beside the snapshot."""
+        local = any(package.origin.folders for package in self.snapshot.packages)
+        own = self.builder.libraries == folder.PRIVATE
+        return "\n".join(
+            [self.builder.libraries, self.way_to_project if local else "", "" if own else _hosts_options()]
+        )
 
     def _derived(self) -> Assembled:
+        from lapidar.core.cache.contents import Contents
         from lapidar.core.environment import assemble
-        from lapidar.core.languages.python.bytecode import Compiler
 
-        trees = _trees(self.cache, self.snapshot, False, self.builder.reporter)
-        plan, missing = assemble.derive(self.snapshot, trees, self.cache, self.way_to_project, self.builder.libraries)
-        assembled = plan.assembled(self.snapshot)
+        contents = self.contents
+        if contents is None:
+            contents = Contents(self.cache, self.snapshot)
+            _refuse_flaws(self.cache, contents.flaws(deep=False, reporter=Silent()))
+        derived = assemble.derive(
+            self.snapshot, contents.trees, self.cache, self.way_to_project, self.builder.libraries
+        )
+        assembled = derived.layout.assembled(self.snapshot)
         self._place(assembled)
-        if missing and not self.cache.writable:
+        if derived.missing and not self.cache.writable:
             self.warnings.append("The cache is read-only: byte-code was not placed, so first imports take longer")
-        elif missing:
-            # It is compiled by the runtime that was just placed.
-            compiler = Compiler(self.cache, self.snapshot.only_runtime, self.builder.work / "bin" / "python")
-            assemble.add_bytecode(plan, self.snapshot, compiler.compile(missing, self.builder.reporter))
-            self.compiled = len(missing)
-            assembled = plan.assembled(self.snapshot)
+        elif derived.missing:
+            self.compiled = derived.missing_trees
+            derived.complete(self.builder.work, self.builder.reporter)
+            assembled = derived.layout.assembled(self.snapshot)
             self._place(assembled)
         return assembled
 
@@ -275,3 +293,11 @@ class _Building:
             raise MissingFromCache(
                 "The cache changed while it was read", remedy="Run the same command again, or `lapidar cache audit`."
             )
+
+
+def _hosts_options() -> str:
+    """With the host's libraries, the launchers follow from what the host's loader can do."""
+    from lapidar.core.environment.launchers import LOADER
+    from lapidar.core.system.loader import options_of
+
+    return " ".join(sorted(options_of(LOADER)))

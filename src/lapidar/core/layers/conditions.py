@@ -4,48 +4,68 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from lapidar.core.environment import kept as kept_files
+from lapidar.core import languages
 from lapidar.core.environment import marker
 from lapidar.core.errors import LapidarError
 from lapidar.core.layers import numerics
-from lapidar.core.records.snapshot import Conditions
+from lapidar.core.records.owner import LAPIDAR
+from lapidar.core.records.snapshot import Conditions, Snapshot
 from lapidar.core.system import processor
 
-if TYPE_CHECKING:  # a run is not to load what reads declarations
-    from lapidar.core.declaring.records import Declared
+if TYPE_CHECKING:  # a run is not to load what reads declarations, nor what observes
+    from lapidar.core.cache.stowing import Draft
+    from lapidar.core.environment.folder import Environment
+    from lapidar.core.environment.layout import Layout, Placing
+    from lapidar.core.languages.protocol import ObjectFile
+    from lapidar.core.layers.protocol import Judged, Judgement, Subject
+    from lapidar.core.records.owner import Owner
 
-__all__ = ["KEPT", "Run", "apply", "compare", "kept", "observe"]
+__all__ = ["ConditionsFound", "HeldTo", "apply", "judge", "kept", "observe", "place"]
 
 KEPT = f"{marker.PRIVATE}/conditions.json"
 _LOCALE = (
     "LANG LANGUAGE LC_ALL LC_CTYPE LC_NUMERIC LC_TIME LC_COLLATE LC_MONETARY LC_MESSAGES LC_PAPER LC_NAME LC_ADDRESS "
     "LC_TELEPHONE LC_MEASUREMENT LC_IDENTIFICATION"
 ).split()
-_WATCHED = ("PYTHONHASHSEED", "TZ", *_LOCALE, *numerics.WATCHED)
+_OF_EVERY_RUN = ("TZ", *_LOCALE, *numerics.WATCHED)
 _COERCED = "C.UTF-8"
 _ZONES = "/zoneinfo/"
 _LINE = re.compile(r"^\s*(?:export\s+)?([A-Za-z_]\w*)\s*=\s*(.*?)\s*$")
 
 
-def kept(environment: Path) -> Conditions | None:
+def _names() -> tuple[str, ...]:
+    """Every variable that results may follow from."""
+    of_languages = [name for language in languages.every() for name in language.variables.watched]
+    return (*of_languages, *_OF_EVERY_RUN)
+
+
+def kept(environment: Environment) -> Conditions | None:
     """The conditions that a restored environment was captured under."""
-    return kept_files.read(environment, KEPT, Conditions)
+    return environment.kept(KEPT, Conditions)
 
 
-def observe(declared: Declared, before: Conditions | None) -> Conditions:
-    """The conditions here and now.
+class ConditionsFound(msgspec.Struct, frozen=True):
+    """The conditions here and now; they have no files."""
 
-    Args:
-        declared: what the project declares of them.
-        before: those of the snapshot that the environment was restored from: where it was first captured, and what was
-            set there, stays what it was.
-    """
+    record: Conditions
+    warnings: tuple[str, ...] = ()
+
+    def drafts(self) -> Mapping[Owner, list[Draft]]:
+        return {}
+
+    def objects(self) -> Iterator[ObjectFile]:
+        yield from ()
+
+
+def observe(subject: Subject) -> ConditionsFound:
+    """The conditions here and now. Where an environment was first captured, and what was set there, stays as it was."""
+    declared, before = subject.declaration.conditions, subject.held.conditions
     variables = dict(before.variables) if before else _watched()
     for name, value in declared.variables.items():
         if value is not None:
@@ -56,7 +76,7 @@ def observe(declared: Declared, before: Conditions | None) -> Conditions:
                 variables[name] = os.environ[name]
     for name in declared.secrets:
         variables.pop(name, None)
-    return Conditions(
+    record = Conditions(
         processor=before.processor if before else processor.name(),
         features=before.features if before else processor.features(),
         kernel=before.kernel if before else f"{os.uname().sysname} {os.uname().release}",
@@ -68,10 +88,26 @@ def observe(declared: Declared, before: Conditions | None) -> Conditions:
         env_file=declared.env_file,
         host=before.host if before else (),
     )
+    return ConditionsFound(record)
+
+
+def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
+    """Add what a restored environment has of the layer: the record, which no file of it tells."""
+    if snapshot.conditions:
+        from lapidar.core.environment import kept as kept_files
+
+        layout.generate(LAPIDAR, KEPT, kept_files.render(snapshot.conditions))
+
+
+def judge(snapshot: Snapshot, at: Judged) -> Judgement:
+    """How this machine differs from the one of the capture; that alone is no finding."""
+    from lapidar.core.layers.protocol import Judgement
+
+    return Judgement(remarks=tuple(_compare(snapshot.conditions)) if snapshot.conditions else ())
 
 
 def _watched() -> dict[str, str]:
-    variables = {name: os.environ[name] for name in _WATCHED if name in os.environ}
+    variables = {name: os.environ[name] for name in _names() if name in os.environ}
     if variables.get("LC_CTYPE") == _COERCED and not {"LANG", "LC_ALL"} & variables.keys():
         del variables["LC_CTYPE"]  # not the caller's: our own runtime sets it where nothing is set (PEP 538)
     zone = os.path.realpath("/etc/localtime")
@@ -86,7 +122,7 @@ def _umask() -> int:
     return mask
 
 
-class Run(msgspec.Struct, frozen=True):
+class HeldTo(msgspec.Struct, frozen=True):
     """What a run is held to.
 
     Attributes:
@@ -104,7 +140,7 @@ class Run(msgspec.Struct, frozen=True):
     warning: str
 
 
-def apply(conditions: Conditions, variables: Mapping[str, str], root: Path) -> Run:
+def apply(conditions: Conditions, variables: Mapping[str, str], root: Path) -> HeldTo:
     """Hold the variables of a run to a snapshot's conditions. The umask is set by the caller.
 
     Args:
@@ -118,15 +154,16 @@ def apply(conditions: Conditions, variables: Mapping[str, str], root: Path) -> R
     if conditions.numerics == "portable":
         held |= numerics.portable(conditions.baseline or numerics.BASELINE)
     result = dict(variables)
-    for name in _WATCHED:
+    names = _names()
+    for name in names:
         if name not in held:
             result.pop(name, None)
     result |= held
     if conditions.env_file:
         read = _read_env_file(root / conditions.env_file)
         result |= {name: value for name, value in read.items() if name not in held}
-    watched = {*_WATCHED, *held}
-    return Run(
+    watched = {*names, *held}
+    return HeldTo(
         variables=result,
         changed=tuple(sorted(name for name in watched & variables.keys() if variables[name] != result.get(name))),
         lacking=tuple(name for name in conditions.secrets if name not in result),
@@ -135,7 +172,7 @@ def apply(conditions: Conditions, variables: Mapping[str, str], root: Path) -> R
     )
 
 
-def compare(conditions: Conditions) -> list[str]:
+def _compare(conditions: Conditions) -> list[str]:
     """How this machine differs from the one of the capture, a sentence each."""
     told = [warning] if (warning := _warning(conditions)) else []
     system = os.uname()

@@ -1,5 +1,5 @@
-"""What lies below pinned packages: the system libraries of the lockfile that there is, with those of this machine that
-new packages need besides; outside programs; conditions."""
+"""The layers below packages that lie in the cache and in no environment: those of the lockfile that there is stay, and
+what new packages need besides comes from this machine."""
 
 from __future__ import annotations
 
@@ -10,120 +10,119 @@ from pathlib import Path
 
 import msgspec
 
+from lapidar.core import languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK
 from lapidar.core.declaring.records import Declaration
 from lapidar.core.environment import marker
 from lapidar.core.errors import CacheError
-from lapidar.core.languages.python import packages, runtime
-from lapidar.core.layers import conditions, libraries, tools
-from lapidar.core.layers.libraries import Object
-from lapidar.core.layers.lower import Below
+from lapidar.core.languages.protocol import ObjectFile
+from lapidar.core.layers import conditions, libraries, lower, tools
+from lapidar.core.layers.protocol import HeldLibraries, Subject
 from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
-from lapidar.core.records.snapshot import Conditions, Snapshot, Tool
-from lapidar.core.system import companions, locales
+from lapidar.core.records.layers import LowerLayers
+from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.system.memory import ElfMemory
 
-__all__ = ["below"]
+__all__ = ["with_lower_layers"]
 
 
-def below(
+def with_lower_layers(
     cache: Cache,
     declaration: Declaration,
     snapshot: Snapshot,
     previous: Snapshot | None,
     reporter: Progress,
 ) -> tuple[Snapshot, tuple[str, ...]]:
-    """Add the layers below to a snapshot of packages.
+    """Add the layers below to a snapshot of runtimes and packages.
 
     Args:
-        snapshot: runtime and packages, all of them in the cache.
+        snapshot: runtimes and packages, all of the latter in the cache.
         previous: the lockfile that there is: what it has stays.
 
     Returns:
-        The snapshot, and what the user should know.
+        The snapshot, and what the user should know, a sentence each.
     """
     system = os.uname()
     if (snapshot.platform.system, snapshot.platform.machine) != (system.sysname.lower(), system.machine):
         return snapshot, ()
-    here = conditions.observe(declaration.conditions, previous.conditions if previous else None)
-    if not cache.has_tree(snapshot.only_runtime.tree):
+    held = LowerLayers.of(previous) if previous else LowerLayers()
+    memory = ElfMemory(None, "")
+    if not all(cache.has_tree(runtime.tree) for runtime in snapshot.runtimes):
         # Another cache than the one that the runtime was captured into: there is nothing to look at.
-        return (_unchanged(snapshot, previous, here) if previous else snapshot), ()
-    notes: list[str] = []
-    held = list(previous.tool) if previous else []
-    new = tools.observe(
-        [name for name in declaration.tools if name not in {tool.name for tool in held}], (), Path("/nowhere")
-    )
-    notes += new.warnings
-    with cache.work_folder() as work, _as_restored(cache, work.path, previous) as prefix:
-        found = libraries.observe(
-            _program(cache, snapshot),
-            str(prefix),
-            [*_objects(cache, snapshot, held), *(one for tool in new.tools for one in tool.objects())],
-            ElfMemory(None, ""),
-            data=locales.drafts(locales.named(here.variables), companions.LOCALES),
-            at_their_place=False,
+        unseen = Subject(None, None, (), declaration, memory, held)
+        return (_unchanged(snapshot, unseen) if previous else snapshot), ()
+    objects = [*_objects(cache, snapshot), *_objects_of_tools(cache, held)]
+    with cache.work_folder() as work, _held(cache, work.path, previous) as held_libraries:
+        found = lower.of_subject(
+            Subject(
+                environment=None,
+                program=_program(cache, snapshot, objects),
+                objects=objects,
+                declaration=declaration,
+                memory=memory,
+                held=held,
+                held_libraries=held_libraries,
+            )
         )
-        notes += found.notes
-        notes += [f"{one.name} is nowhere on this machine, and a package needs it" for one in found.missing]
-        layers = Below(found, new, here)
-        records = layers.records(layers.stow(cache, reporter))
-    records["tools"] = sorted([*held, *records["tools"]], key=lambda tool: tool.name)
-    packages_and_runtime = (snapshot.platform, snapshot.only_runtime, snapshot.package, snapshot.remainder)
-    return lockfile.identified(*packages_and_runtime, **records), tuple(notes)
+        records = found.records(found.stow(cache, reporter))
+    notes = [*found.tools.warnings, *found.libraries.notes]
+    notes += [f"{one.name} is nowhere on this machine, and a package needs it" for one in found.libraries.missing]
+    return _with(snapshot, records), tuple(notes)
 
 
-def _unchanged(snapshot: Snapshot, previous: Snapshot, here: Conditions) -> Snapshot:
-    """The layers below as they are in the previous lockfile."""
-    return lockfile.identify(
-        msgspec.structs.replace(
-            snapshot,
-            libraries=previous.libraries,
-            library=previous.library,
-            tool=previous.tool,
-            conditions=here if previous.libraries else previous.conditions,
-        )
+def _with(snapshot: Snapshot, lower_layers: LowerLayers) -> Snapshot:
+    return lockfile.identified(
+        snapshot.platform, snapshot.runtimes, snapshot.packages, snapshot.remainders, lower_layers
     )
+
+
+def _unchanged(snapshot: Snapshot, subject: Subject) -> Snapshot:
+    """The layers below as they are in the earlier lockfile, but for the conditions that are declared."""
+    held = subject.held
+    here = conditions.observe(subject).record if held.library_layer else held.conditions
+    return _with(snapshot, msgspec.structs.replace(held, conditions=here))
 
 
 @contextmanager
-def _as_restored(cache: Cache, work: Path, previous: Snapshot | None) -> Iterator[Path]:
-    """A folder that looks like an environment restored from the previous lockfile, as far as its libraries go: links
-    into the cache. So what it has is found first, by the same rules as anywhere."""
+def _held(cache: Cache, work: Path, previous: Snapshot | None) -> Iterator[HeldLibraries | None]:
+    """The libraries of the earlier lockfile under their names, as links into the cache: the loader's rules, for which a
+    library is a name in a folder, find them first as they do in a restored environment."""
     try:
-        tree = cache.tree(previous.libraries.tree) if previous and previous.libraries else None
+        tree = cache.tree(previous.library_layer.tree) if previous and previous.library_layer else None
     except CacheError:
         tree = None  # it is taken from this machine anew
-    if tree is not None and previous is not None:
-        for entry in tree:
-            path = work / marker.PRIVATE / entry.path
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.symlink_to(entry.content if entry.kind == LINK else cache.entry_path(entry))
-        (work / libraries.KEPT).write_bytes(libraries.keep(previous.library))
-    yield work
+    if tree is None or previous is None:
+        yield None
+        return
+    folder = work / marker.PRIVATE
+    for entry in tree:
+        path = folder / entry.path
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.symlink_to(entry.content if entry.kind == LINK else cache.entry_path(entry))
+    yield HeldLibraries(folder, libraries.held_records(previous.libraries))
 
 
-def _program(cache: Cache, snapshot: Snapshot) -> str:
-    base = snapshot.only_runtime
-    entries = {entry.path: entry for entry in cache.tree(base.tree)}
-    return cache.entry_path(entries[base.executable])
+def _program(cache: Cache, snapshot: Snapshot, objects: list[ObjectFile]) -> ObjectFile | None:
+    """The executable of the first runtime that is a compiled program."""
+    for runtime in snapshot.runtimes:
+        entries = {entry.path: entry for entry in cache.tree(runtime.tree)}
+        lies = cache.entry_path(entries[runtime.executable]) if runtime.executable in entries else ""
+        for one in objects:
+            if one.source == lies and one.user == runtime.owner:
+                return one
+    return None
 
 
-def _objects(cache: Cache, snapshot: Snapshot, held: list[Tool]) -> Iterator[Object]:
-    """All files of the snapshot, out of the cache."""
-    base = snapshot.only_runtime
-    for entry, path in runtime.place(base, cache.tree(base.tree)):
-        if entry.kind != LINK:
-            yield Object(libraries.RUNTIME, cache.entry_path(entry), path)
-    for package in snapshot.package:
-        for entry, path in packages.place(base, cache.tree(package.tree)):
-            if entry.kind != LINK:
-                yield Object(package.name, cache.entry_path(entry), path)
-    for tool in held:
-        if not cache.has_tree(tool.tree):
-            continue
-        for entry, path in tools.place(tool, cache.tree(tool.tree)):
-            if entry.kind != LINK:
-                yield Object(f"tool {tool.name}", cache.entry_path(entry), path)
+def _objects(cache: Cache, snapshot: Snapshot) -> Iterator[ObjectFile]:
+    """All files of runtimes and packages, out of the cache."""
+    for parts in snapshot.of_languages():
+        yield from languages.of(parts.runtime.language).files_of(parts, cache)
+
+
+def _objects_of_tools(cache: Cache, held: LowerLayers) -> Iterator[ObjectFile]:
+    for tool in held.tools:
+        if cache.has_tree(tool.tree):
+            tree = cache.tree(tool.tree)
+            yield from tools.files_of(tool, tree, {one.path: cache.entry_path(one) for one in tree if one.kind != LINK})

@@ -6,78 +6,69 @@ from __future__ import annotations
 import functools
 import os
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import NamedTuple
 
-import msgspec
-
-from lapidar.core.cache.stowing import Draft, Stowed
-from lapidar.core.cache.trees import Entry, Tree
+from lapidar.core.cache.seen import seen_of_system, sha256_by
+from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
+from lapidar.core.cache.trees import Entry
 from lapidar.core.environment import kept as kept_files
 from lapidar.core.environment import marker, walk
-from lapidar.core.records.snapshot import Libraries, Library
-from lapidar.core.system import companions, owners
+from lapidar.core.environment.folder import HOST, Environment
+from lapidar.core.environment.layout import Layout, Placing
+from lapidar.core.environment.walk import Found
+from lapidar.core.languages.protocol import ObjectFile
+from lapidar.core.layers.protocol import HeldLibraries, HeldLibrary, Judged, Judgement, Request, Subject
+from lapidar.core.records import words
+from lapidar.core.records.findings import Finding, Problem
+from lapidar.core.records.owner import LAPIDAR, LIBRARIES, Layer, Owner
+from lapidar.core.records.snapshot import Libraries, Library, Snapshot
+from lapidar.core.system import companions, host, owners
 from lapidar.core.system.elf import Elf
 from lapidar.core.system.loader import HWCAPS, Loader, System
-from lapidar.core.system.memory import ElfMemory
-from lapidar.core.system.owners import Owner
+from lapidar.core.system.owners import SystemPackage
 from lapidar.core.system.processor import LEVELS
 
-__all__ = ["KEPT", "RUNTIME", "Missing", "Object", "Observed", "Request", "kept", "observe", "place"]
+__all__ = ["KEPT", "LibrariesFound", "Missing", "held_in", "judge", "kept_file", "observe", "place"]
 
 KEPT = f"{marker.PRIVATE}/libraries.json"  # what of the records cannot be read off the files again
-RUNTIME = "runtime"
 # They belong to the driver of a device, and work with that driver's version only.
 _OF_THE_HOST = re.compile(
     r"lib(cuda|nvcuvid|nvidia-[\w-]+|nvoptix|GLX_nvidia|EGL_nvidia|vdpau_nvidia|amdgpu\w*|ze_intel_gpu)\.so(\.|$)"
 )
-# Names that no ELF file of an environment has; all others are looked at.
+# Suffixes of files that are never ELF files; all others are looked at.
 _NO_ELF = frozenset(
     "py pyc pyi pyx pxd txt md rst h hpp c cpp f f90 json csv html js css svg png gif ttf afm npy npz gz dat toml cfg "
     "ini typed yml yaml pem mo po xml ipynb sh bat ps1 cmake pc lib a map ts jpg pdf".split()
 )
+_SHOWN = 3
 _FAMILY = re.compile(r"^(.*?)_?([0-9][0-9.]*)$")
 
 
-class Object(NamedTuple):
-    """A file of the environment: whose it is (``runtime``, a package, ``tool NAME``), where it lies, and where it goes
-    below a restored environment."""
-
-    user: str
-    source: str
-    path: str
-
-
-class Request(NamedTuple):
-    """A library that is asked for by its name: by whom."""
-
-    user: str
-    name: str
-
-
 class Missing(NamedTuple):
-    """A needed library that is nowhere: its name, the files that need it, and the operating system's package that has a
-    file of this name somewhere else."""
+    """A needed library that is nowhere.
+
+    Attributes:
+        needed_by: the files that need it.
+        package: the operating system's package that has a file of this name somewhere else.
+    """
 
     name: str
     needed_by: tuple[str, ...]
-    owner: str | None
+    package: str | None
 
-
-class _Facts(msgspec.Struct, frozen=True):
-    """What is kept of a library beside its bytes."""
-
-    sha256: str
-    owner: str | None
-    owner_version: str | None
-    used_by: tuple[str, ...]
+    @property
+    def sentence(self) -> str:
+        """What the user should know of it."""
+        files = words.some(map(os.path.basename, self.needed_by), _SHOWN)
+        where = f"; the system's package {self.package} has such a file elsewhere" if self.package else ""
+        return f"{self.name} is nowhere on this machine, and {files} needs it{where}"
 
 
 @dataclass(slots=True)
 class _Use:
-    """One library, by the path below the private folder that it goes to."""
+    """One library, by the path below the private folder that it goes to; its users as `Owner.user` has them."""
 
     source: str
     users: set[str] = field(default_factory=set)
@@ -85,54 +76,75 @@ class _Use:
 
 
 @dataclass(slots=True)
-class Observed:
+class LibrariesFound:
     """The layer as found.
 
     Attributes:
         loader: the loader's file in the tree; "" where the environment does not use glibc, and nothing was observed.
-        drafts: the files of the tree.
+        files: those of the tree.
         missing: needed libraries that are nowhere.
         host: libraries that cannot travel, "NAME VERSION" each.
         notes: what the user should know.
     """
 
     loader: str = ""
-    drafts: list[Draft] = field(default_factory=list)
+    files: list[Draft] = field(default_factory=list)
     uses: dict[str, _Use] = field(default_factory=dict)
-    owner_of: dict[str, Owner] = field(default_factory=dict)
-    kept: dict[str, _Facts] = field(default_factory=dict)
+    package_of: dict[str, SystemPackage] = field(default_factory=dict)
+    held: Mapping[str, HeldLibrary] = field(default_factory=dict)
     absolute: tuple[str, ...] = ()
     missing: list[Missing] = field(default_factory=list)
     host: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
-    def records(self, stowed: Stowed) -> tuple[Libraries, tuple[Library, ...]]:
+    def drafts(self) -> Mapping[Owner, list[Draft]]:
+        """The files of the layer's one tree."""
+        return {LIBRARIES: self.files} if self.files else {}
+
+    def objects(self) -> Iterator[ObjectFile]:
+        """None: what libraries need is among them already."""
+        yield from ()
+
+    @property
+    def warnings(self) -> list[str]:
+        """What the user should know, a sentence each."""
+        return [*self.notes, *(one.sentence for one in self.missing)]
+
+    def records(self, stowed: Mapping[Owner, Stowed]) -> tuple[Libraries | None, tuple[Library, ...]]:
         """The records, once the files are stowed."""
-        tree = stowed.tree
+        if LIBRARIES not in stowed:
+            return None, ()
+        tree = stowed[LIBRARIES].tree
         entries = {entry.path: entry for entry in tree}
         libraries = []
         for name, use in self.uses.items():
             entry = entries[name]
-            owner = self._owner(name, use, entry)
+            package = self._package(name, use, entry)
             libraries.append(
                 Library(
                     soname=name,
                     sha256=entry.content,
                     bytes=entry.bytes,
-                    used_by=(RUNTIME,) if RUNTIME in use.users else tuple(sorted(use.users)),
-                    owner=owner.name if owner else None,
-                    owner_version=owner.version if owner else None,
+                    used_by=_telling(use.users),
+                    owner=package.name if package else None,
+                    owner_version=package.version if package else None,
                     versions=_newest(use.versions),
                 )
             )
         layer = Libraries(self.loader, tree.digest, len(tree), tree.total_bytes, self.absolute)
         return layer, tuple(sorted(libraries, key=lambda library: library.soname))
 
-    def _owner(self, name: str, use: _Use, entry: Entry) -> Owner | None:
-        facts = self.kept.get(name)
-        if facts and facts.sha256 == entry.content:
-            return Owner(facts.owner, facts.owner_version or "") if facts.owner else None
-        return self.owner_of.get(use.source)
+    def _package(self, name: str, use: _Use, entry: Entry) -> SystemPackage | None:
+        held = self.held.get(name)
+        if held and held.sha256 == entry.content:
+            return SystemPackage(held.owner, held.owner_version or "") if held.owner else None
+        return self.package_of.get(use.source)
+
+
+def _telling(users: set[str]) -> tuple[str, ...]:
+    """The runtimes, where one is among them: what each of its packages uses too is not told besides."""
+    runtimes = [user for user in users if user.startswith(Layer.RUNTIME)]
+    return tuple(sorted(runtimes or users))
 
 
 def _newest(versions: set[str]) -> tuple[str, ...]:
@@ -146,89 +158,80 @@ def _newest(versions: set[str]) -> tuple[str, ...]:
     return tuple(sorted(version for _, version in best.values()))
 
 
-def kept(environment: Path) -> dict[str, _Facts]:
-    """What a restored environment says of its libraries; nothing where it has none of its own."""
-    return kept_files.read(environment, KEPT, dict[str, _Facts]) or {}
+def held_in(environment: Environment) -> HeldLibraries | None:
+    """The libraries of a restored environment; None where it has none of its own."""
+    records = environment.kept(KEPT, dict[str, HeldLibrary])
+    return HeldLibraries(environment.private_folder, records) if records else None
 
 
-def keep(libraries: Iterable[Library]) -> bytes:
+def kept_file(libraries: Iterable[Library]) -> bytes:
     """The file `KEPT` of these."""
-    facts = {
-        library.soname: _Facts(library.sha256, library.owner, library.owner_version, library.used_by)
-        for library in libraries
-    }
-    return kept_files.render(facts)
+    return kept_files.render(held_records(libraries))
 
 
-def observe(
-    program: str,
-    prefix: str,
-    objects: Iterable[Object],
-    memory: ElfMemory,
-    *,
-    requests: Iterable[Request] = (),
-    data: Iterable[Draft] = (),
-    library_path: Iterable[str] = (),
-    at_their_place: bool = True,
-) -> Observed:
+def held_records(libraries: Iterable[Library]) -> dict[str, HeldLibrary]:
+    """What is kept of libraries beside their bytes, by their names."""
+    return {one.soname: HeldLibrary(one.sha256, one.owner, one.owner_version, one.used_by) for one in libraries}
+
+
+def observe(subject: Subject) -> LibrariesFound:
     """Find the system libraries that an environment needs. No file is run.
 
-    Args:
-        program: the interpreter's executable.
-        prefix: the environment's folder; where it is a restored one, its own libraries come first.
-        objects: all files of the environment.
-        memory: reads ELF files.
-        requests: libraries that are asked for by name, beside those that ELF files need.
-        data: what else the libraries are to find, as files of the tree.
-        library_path: LD_LIBRARY_PATH.
-        at_their_place: whether the objects lie as in an environment; in a cache, a library is told to be one of the
-            environment's own by its name.
+    Where the objects lie as in an environment, a library is told to be one of its own by its place; in a cache, by its
+    name.
     """
-    return _Observer(program, prefix, memory, tuple(library_path)).run(list(objects), requests, data, at_their_place)
+    program = subject.program or _compiled_program(subject)
+    return _Observer(subject, program).run() if program else LibrariesFound()
+
+
+def _compiled_program(subject: Subject) -> ObjectFile | None:
+    """Where no runtime is a compiled program, one of the objects that a loader starts."""
+    for one in subject.objects:
+        elf = subject.memory.read(one.source) if _may_be_elf(one.path) else None
+        if elf and elf.interpreter:
+            return one
+    return None
 
 
 class _Observer:
-    def __init__(self, program: str, prefix: str, memory: ElfMemory, library_path: tuple[str, ...]) -> None:
-        self.program = program
-        self.private = f"{prefix}/{marker.PRIVATE}"
-        self.result = Observed(kept=kept(Path(prefix)))
-        restored = bool(self.result.kept)
+    def __init__(self, subject: Subject, program: ObjectFile) -> None:
+        self.subject = subject
+        self.program = program.source
+        self.program_user = program.user.user
+        held = subject.held_libraries
+        self.held_folder = str(held.folder) if held else None
+        self.result = LibrariesFound(held=held.records if held else {})
         # As the launchers of a restored environment lead the loader, with libraries of its own or the host's.
-        own: tuple[str, ...] = ()
-        if restored:
-            own = (self.private, f"{prefix}/lib")
-        elif marker.read(Path(prefix)):
-            own = (f"{prefix}/lib",)
-        self.system = System.here((*own, *library_path))
-        self.read = memory.read
+        own = (*([self.held_folder] if self.held_folder else []), *subject.library_folders)
+        self.system = System.here((*own, *subject.library_path))
+        self.read = subject.memory.read
         self.real = functools.cache(os.path.realpath)
-        self.loader = Loader(self.system, memory.read)
-        self.data_from = self.private if restored else None
+        self.loader = Loader(self.system, subject.memory.read)
         self.brought: dict[str, str] = {}  # libraries that packages bring, and who uses each
-        self.data: dict[str, list[tuple[str, str, bool]]] = {}  # by its place: where each file goes, and where it is
+        self.data: dict[str, list[Found]] = {}  # by its place: where each file goes, and where it is
 
-    def run(
-        self, objects: list[Object], requests: Iterable[Request], data: Iterable[Draft], at_their_place: bool
-    ) -> Observed:
+    def run(self) -> LibrariesFound:
         result = self.result
         facts = self.read(self.program)
         if facts is None or not re.match(r"ld-linux|ld64\.so", os.path.basename(facts.interpreter)):
             result.notes.append(_no_glibc(facts))
             return result
-        elves = [one for one in objects if _may_be_elf(one.path) and self._is_ours(one.source)]
-        own_files = {self.real(one.source): one.path for one in elves} if at_their_place else {}
+        elves = [one for one in self.subject.objects if _may_be_elf(one.path) and self._is_ours(one.source)]
+        lie_in_place = self.subject.environment is not None
+        own_files = {self.real(one.source): one.path for one in elves} if lie_in_place else {}
         own_names = {os.path.basename(one.path) for one in elves}
         own_names |= {elf.soname for one in elves if (elf := self.read(one.source)) and elf.soname}
         missing: dict[str, list[str]] = {}
         for one in elves:
-            self._object(one, own_files, set() if at_their_place else own_names, missing)
+            self._object(one, own_files, set() if lie_in_place else own_names, missing)
         result.loader = os.path.basename(facts.interpreter)
-        own_loader = f"{self.private}/{result.loader}"
-        self._add(result.loader, own_loader if os.path.isfile(own_loader) else facts.interpreter, RUNTIME)
-        for request in requests:
+        own_loader = f"{self.held_folder}/{result.loader}"
+        self._add(result.loader, own_loader if os.path.isfile(own_loader) else facts.interpreter, self.program_user)
+        for request in self.subject.requests:
             self._request(request, own_names)
         self._on_demand()
-        self._kept_ones({RUNTIME, *(one.user for one in objects), *(request.user for request in requests)})
+        users = {self.program_user, *(one.user.user for one in self.subject.objects)}
+        self._held_ones(users | {request.user.user for request in self.subject.requests})
         while self._data():
             pass
         self._levels()
@@ -236,11 +239,11 @@ class _Observer:
         self._shadowed(own_files)
         self._programs_inside(elves)
         result.absolute = tuple(sorted({one.path for one in elves if self._has_absolute_rpath(one.source)}))
-        self._draft(data)
-        if not result.kept:
-            result.owner_of = owners.here().of(use.source for use in result.uses.values())
-        elif new := [use.source for name, use in result.uses.items() if name not in result.kept]:
-            result.owner_of = owners.here().of(new)
+        self._draft(self.subject.data)
+        if not result.held:
+            result.package_of = owners.here().of(use.source for use in result.uses.values())
+        elif new := [use.source for name, use in result.uses.items() if name not in result.held]:
+            result.package_of = owners.here().of(new)
         return result
 
     def _is_ours(self, source: str) -> bool:
@@ -254,7 +257,7 @@ class _Observer:
     # ---- what the environment's files need
 
     def _object(
-        self, one: Object, own_files: dict[str, str], own_names: set[str], missing: dict[str, list[str]]
+        self, one: ObjectFile, own_files: dict[str, str], own_names: set[str], missing: dict[str, list[str]]
     ) -> None:
         elf = self.read(one.source)
         assert elf is not None
@@ -267,9 +270,9 @@ class _Observer:
             # lies where a restored environment's loader looks anyway.
             is_looked_for = name not in closure.absolute or os.path.dirname(place or "") in ("lib", marker.PRIVATE)
             if place is None or not is_looked_for:
-                self._add(name, path, one.user)
+                self._add(name, path, one.user.user)
             else:
-                self.brought.setdefault(name, one.user)
+                self.brought.setdefault(name, one.user.user)
         for name, versions in elf.versions:
             if name in self.result.uses:
                 self.result.uses[name].versions.update(versions)
@@ -282,20 +285,20 @@ class _Observer:
         for name, user in sorted(self.brought.items()):
             use = self.result.uses.get(name)
             if use is not None and self.real(use.source) not in own_files:
-                others = ", ".join(sorted(use.users)[:3])
+                others = ", ".join(map(_called, sorted(use.users)[:_SHOWN]))
                 self.result.notes.append(
-                    f"{user} brings a {name} of its own, and {others} uses the system's: with private libraries the "
-                    "latter is found first"
+                    f"{_called(user)} brings a {name} of its own, and {others} uses the system's: with "
+                    "private libraries the latter is found first"
                 )
 
-    def _programs_inside(self, elves: list[Object]) -> None:
+    def _programs_inside(self, elves: list[ObjectFile]) -> None:
         """Programs that a package has beside its modules, and starts by their paths."""
         by_user: dict[str, list[str]] = {}
         for one in elves:
             elf = self.read(one.source)
             in_bin = one.path.startswith(("bin/", f"{marker.PRIVATE}/"))
-            if elf and elf.interpreter and ".so" not in one.path and not in_bin and one.user != RUNTIME:
-                by_user.setdefault(one.user, []).append(os.path.basename(one.path))
+            if elf and elf.interpreter and ".so" not in one.path and not in_bin and one.user.layer is not Layer.RUNTIME:
+                by_user.setdefault(words.user(one.user), []).append(os.path.basename(one.path))
         if by_user:
             told = "; ".join(f"{user}: {', '.join(sorted(names)[:3])}" for user, names in sorted(by_user.items()))
             self.result.notes.append(
@@ -316,7 +319,10 @@ class _Observer:
         if use is None:
             use = self.result.uses[name] = _Use(self._base(name, path))
         elif self.real(use.source) != self.real(path) and HWCAPS not in path:
-            note = f"{name} is another library for {user} ({path}) than for others ({use.source}); the latter was taken"
+            note = (
+                f"{name} is another library for {_called(user)} ({path}) than for others ({use.source}); "
+                "the latter was taken"
+            )
             if note not in self.result.notes:
                 self.result.notes.append(note)
         use.users.add(user)
@@ -336,18 +342,18 @@ class _Observer:
         path = request.name if request.name.startswith("/") else self._named(name)
         if path is None or self.read(path) is None:
             return
-        self._add(self._name_of(name, path), path, request.user)
+        self._add(self._name_of(name, path), path, request.user.user)
         for other, found in self.loader.closure(path, self.program).found.items():
             if other not in own_names:
-                self._add(other, found, request.user)
+                self._add(other, found, request.user.user)
 
     def _named(self, name: str) -> str | None:
         """A library by its name, also where the number of its version is left out."""
         found = self.loader.find(name, self.program)
         if found is None:
             numbered = [one for one in self.system.cache if one.startswith(f"{name}.")]
-            if self.data_from:
-                numbered += [one for one in os.listdir(self.private) if one.startswith(f"{name}.")]
+            if self.held_folder:
+                numbered += [one for one in os.listdir(self.held_folder) if one.startswith(f"{name}.")]
             if numbered:
                 found = self.loader.find(min(numbered, key=lambda one: (len(one), one)), self.program)
         return found
@@ -359,22 +365,21 @@ class _Observer:
 
     def _on_demand(self) -> None:
         for name in companions.opened_by(list(self.result.uses)):
-            self._request(Request(RUNTIME, name), set())
+            self._request(Request(Owner.of_user(self.program_user), name), set())
 
-    def _kept_ones(self, users: set[str]) -> None:
-        """Libraries of a restored environment that nothing but a request of then asked for."""
-        for name, facts in self.result.kept.items():
-            path = f"{self.private}/{name}"
+    def _held_ones(self, users: set[str]) -> None:
+        """Libraries of an earlier snapshot that nothing but a request of then asked for."""
+        for name, held in self.result.held.items():
+            path = f"{self.held_folder}/{name}"
             if name not in self.result.uses and "/" not in name and os.path.isfile(path):
-                asking = users & set(facts.used_by) or {user for user in facts.used_by if " " in user}
-                for user in asking:
+                for user in users & set(held.used_by) or set(filter(_asks_by_name, held.used_by)):
                     self._add(name, path, user)
 
     def _data(self) -> bool:
         """Data of the libraries so far, and what modules among it need; whether there was anything new."""
         before = len(self.data)
         for data in companions.DATA:
-            having = companions.whose(data, self.result.uses)
+            having = companions.having(data, self.result.uses)
             if not having or data.place in self.data:
                 continue
             self.data[data.place] = list(self._files(data))
@@ -386,15 +391,15 @@ class _Observer:
                             self._add(name, library, user)
         return len(self.data) > before
 
-    def _files(self, data: companions.Data) -> Iterator[tuple[str, str, bool]]:
+    def _files(self, data: companions.Data) -> Iterator[Found]:
         """The files of data: where each goes, where it is, and whether it is a link."""
-        for folder in companions.folders(data, self.data_from, self.system.machine):
+        for folder in companions.folders(data, self.held_folder, self.system.machine):
             if os.path.isfile(folder):
-                yield f"{data.place}/{os.path.basename(folder)}", folder, False
+                yield Found(f"{data.place}/{os.path.basename(folder)}", folder, False)
                 return
             found = [one for one in walk.walk(folder) if companions.takes(data, one.path)]
             if found:
-                yield from ((f"{data.place}/{one.path}", one.source, one.link) for one in found)
+                yield from (Found(f"{data.place}/{one.path}", one.source, one.link) for one in found)
                 return
 
     def _levels(self) -> None:
@@ -402,7 +407,7 @@ class _Observer:
         for name, use in list(self.result.uses.items()):
             folder = os.path.dirname(use.source)
             offered = {level: f"{folder}/{HWCAPS}/{level}/{name}" for level in LEVELS}
-            offered |= {level: path for path, level in self.loader.everywhere(name) if level and not self.data_from}
+            offered |= {level: path for path, level in self.loader.everywhere(name) if level and not self.held_folder}
             for level, path in offered.items():
                 if os.path.isfile(path) and (elf := self.read(path)) and self.loader.fits(elf):
                     self.result.uses[f"{HWCAPS}/{level}/{name}"] = _Use(path, set(use.users))
@@ -420,8 +425,8 @@ class _Observer:
     # ---- the tree
 
     def _draft(self, more: Iterable[Draft]) -> None:
-        drafts = self.result.drafts
-        drafts += [Draft(name, self.real(use.source)) for name, use in self.result.uses.items()]
+        drafts = self.result.files
+        drafts += [FileDraft(name, self.real(use.source)) for name, use in self.result.uses.items()]
         found = [one for several in self.data.values() for one in several]
         drafts += walk.drafts(dict.fromkeys(found)).drafts
         have = {draft.path for draft in drafts}
@@ -442,7 +447,45 @@ def _may_be_elf(path: str) -> bool:
     return name[name.rfind(".") + 1 :].lower() not in _NO_ELF
 
 
-def place(tree: Tree) -> Iterator[tuple[Entry, str]]:
-    """Where each entry of the layer's tree goes in a restored environment."""
-    for entry in tree:
-        yield entry, f"{marker.PRIVATE}/{entry.path}"
+def _called(user: str) -> str:
+    return words.user(Owner.of_user(user))
+
+
+def _asks_by_name(user: str) -> bool:
+    """Whether a user may ask for a library without any file of it saying so."""
+    return Owner.of_user(user).layer in (Layer.TOOLS, Layer.PROJECT, Layer.RUN)
+
+
+def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
+    """Add the libraries and what is kept of them, where the environment is to have its own."""
+    layer = snapshot.library_layer
+    if layer is None or at.private is None:
+        return
+    layout.add(LIBRARIES, ((entry, f"{marker.PRIVATE}/{entry.path}") for entry in at.trees[layer.tree]))
+    layout.generate(LAPIDAR, KEPT, kept_file(snapshot.libraries))
+
+
+def judge(snapshot: Snapshot, at: Judged) -> Judgement:
+    """The host's libraries against the recorded ones; they matter to an environment that runs with them."""
+    if not snapshot.libraries:
+        return Judgement()
+    seen = seen_of_system(at.cache.root / "seen")
+    found = host.find(snapshot)
+    drift = host.drift(found, functools.partial(sha256_by, seen))
+    if at.cache.writable:
+        seen.save()
+    if not at.environment.is_ours or at.environment.libraries != HOST:
+        return Judgement(drift=drift)
+    findings = [lack_finding(one) for one in host.lacking(found)]
+    findings += [Finding(Layer.HOST, Problem.HOST_DIFFERS, name=name) for name in drift.different]
+    return Judgement(tuple(findings), drift=drift)
+
+
+def lack_finding(lack: host.Lack) -> Finding:
+    """What the host lacks, as a finding."""
+    name = lack.library.soname
+    if not lack.path:
+        users = ", ".join(map(words.user, lack.library.users[:_SHOWN]))
+        return Finding(Layer.HOST, Problem.HOST_LACKS, details=(name, users))
+    details = (name, lack.path, ", ".join(lack.versions))
+    return Finding(Layer.HOST, Problem.HOST_LACKS_VERSIONS, details=details)

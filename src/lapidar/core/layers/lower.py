@@ -1,38 +1,39 @@
-"""What lies below the packages of an environment: system libraries, outside programs, conditions. A part of the
-capture's flow."""
+"""The layers that every environment has, together: observed in the order in which they need one another."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
-from lapidar.core.cache.seen import Seen
+from lapidar.core.cache.seen import seen_of_system
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.stowing import Draft, Stowed, stow
+from lapidar.core.cache.stowing import Draft, FileDraft, Stowed, stow
 from lapidar.core.declaring import reading
 from lapidar.core.declaring.records import Declaration
-from lapidar.core.environment import marker
+from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import DeclarationError
-from lapidar.core.languages.python import packages, runtime
-from lapidar.core.languages.python.probe import Answer
-from lapidar.core.languages.python.scope import Used
+from lapidar.core.languages.protocol import Inventory, ObjectFile
 from lapidar.core.layers import conditions, libraries, tools
-from lapidar.core.layers.libraries import Object, Request
+from lapidar.core.layers.protocol import Request, Subject
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
-from lapidar.core.records.snapshot import LIBRARIES, Conditions
+from lapidar.core.records import words
+from lapidar.core.records.layers import LowerLayers
+from lapidar.core.records.owner import OBSERVED_RUN, PROJECT, Owner
+from lapidar.core.records.snapshot import Conditions
 from lapidar.core.system import companions, locales
 from lapidar.core.system.memory import ElfMemory
-from lapidar.core.system.observed import Observed
 
-__all__ = ["Below", "observe"]
+if TYPE_CHECKING:
+    from lapidar.core.system.observed import ObservedRun
 
-_PROJECT, _RUN = "the project", "an observed run"
+__all__ = ["LowerFound", "of_environment", "of_subject"]
+
 _SHOWN = 3
 # Where data of the machine lies that a run may read, and what of it the libraries' layer has.
 _DATA_FOLDERS = ("/usr/share/", "/usr/local/", "/opt/", "/var/lib/", "/home/", "/srv/")
@@ -40,148 +41,149 @@ _HELD_DATA = ("/usr/share/zoneinfo/", "/usr/share/tcltk/", "/usr/share/terminfo/
 
 
 @dataclass(frozen=True, slots=True)
-class Below:
-    """The layers below the packages, as found."""
+class LowerFound:
+    """The layers as found.
 
-    libraries: libraries.Observed
-    tools: tools.Observed
-    here: Conditions
+    Attributes:
+        problems: what the user should know beside what the layers themselves say, a sentence each.
+    """
+
+    libraries: libraries.LibrariesFound
+    tools: tools.ToolsFound
+    conditions: conditions.ConditionsFound
     problems: tuple[str, ...] = ()
-
-    @property
-    def conditions(self) -> Conditions:
-        """The conditions, with the libraries that cannot travel."""
-        return msgspec.structs.replace(self.here, host=tuple(sorted(self.libraries.host)) or self.here.host)
 
     @property
     def warnings(self) -> tuple[str, ...]:
         """What the user should know, a sentence each."""
-        missing = []
-        for one in self.libraries.missing:
-            files = ", ".join(os.path.basename(path) for path in one.needed_by[:_SHOWN])
-            more = f" and {len(one.needed_by) - _SHOWN} more" if len(one.needed_by) > _SHOWN else ""
-            where = f"; the system's package {one.owner} has such a file elsewhere" if one.owner else ""
-            missing.append(f"{one.name} is nowhere on this machine, and {files}{more} needs it{where}")
-        return (*self.problems, *self.libraries.notes, *missing, *self.tools.warnings)
+        return (*self.problems, *self.libraries.warnings, *self.tools.warnings)
 
-    def stow(self, cache: Cache, reporter: Progress) -> dict[str, Stowed]:
+    def stow(self, cache: Cache, reporter: Progress) -> dict[Owner, Stowed]:
         """Stow the files of libraries and tools. What was read of them is remembered for all environments."""
-        drafts = {tool.label: tool.drafts for tool in self.tools.tools}
-        if self.libraries.drafts:
-            drafts[LIBRARIES] = self.libraries.drafts
+        drafts = {**self.tools.drafts(), **self.libraries.drafts()}
         if not drafts:
             return {}
-        seen = Seen.of_system(cache.root / "seen")
+        seen = seen_of_system(cache.root / "seen")
         stowed = stow(cache, drafts, seen, reporter)
         seen.save()
         return stowed
 
-    def records(self, stowed: dict[str, Stowed]) -> dict[str, Any]:
-        """The records of a snapshot, by their fields' names."""
-        layer, found = self.libraries.records(stowed[LIBRARIES]) if LIBRARIES in stowed else (None, ())
-        return {
-            "libraries": layer,
-            "library": found,
-            "tools": [tool.record(stowed[tool.label]) for tool in self.tools.tools],
-            "conditions": self.conditions,
-        }
+    def records(self, stowed: Mapping[Owner, Stowed]) -> LowerLayers:
+        """The records, once the files are stowed."""
+        layer, found = self.libraries.records(stowed)
+        return LowerLayers(layer, found, self.tools.records(stowed), self._conditions())
+
+    def _conditions(self) -> Conditions:
+        """The conditions, with the libraries that cannot travel."""
+        here = self.conditions.record
+        return msgspec.structs.replace(here, host=tuple(sorted(self.libraries.host)) or here.host)
 
 
-def observe(
+def of_subject(subject: Subject, problems: Sequence[str] = ()) -> LowerFound:
+    """Observe the layers: conditions name locales, and outside programs need libraries."""
+    held_to = conditions.observe(subject)
+    programs = tools.observe(subject)
+    named = locales.named(held_to.record.variables)
+    found = libraries.observe(
+        replace(
+            subject,
+            objects=[*subject.objects, *programs.objects()],
+            data=[*locales.drafts(named, companions.LOCALES), *subject.data],
+        )
+    )
+    return LowerFound(found, programs, held_to, tuple(problems))
+
+
+def of_environment(
     project: Project,
     cache: Cache,
-    answer: Answer,
-    base: runtime.Observed,
-    found: packages.Observed,
-    used: Used,
-    observed: Observed | None,
-) -> Below:
-    """Observe the layers below the packages.
+    inventories: Sequence[Inventory],
+    programs: Sequence[str],
+    names: Sequence[str],
+    run: ObservedRun | None,
+) -> LowerFound:
+    """Observe the layers below what languages found.
 
     Args:
-        base, found: the layers above, as found.
-        used: what the project's source names.
-        observed: what a run of the analysis was seen to use.
+        programs, names: outside programs and libraries that the project's source names.
+        run: what a run of the analysis was seen to use.
     """
-    environment = Path(answer.prefix)
+    environment = Environment(Path(inventories[0].prefix))
+    problems: list[str] = []
     try:
-        declaration, problems = reading.read(project), []
+        declaration = reading.read(project)
     except DeclarationError as error:
-        declaration, problems = Declaration(), [f"{error}; what is declared of tools and conditions was not heeded"]
-    mark = marker.read(environment)
-    private = mark is not None and mark.libraries == "private"
-    outside = _outside(observed, answer, project) if observed else []
-    programs = [path for path in observed.executed if _is_outside(path, answer, project)] if observed else []
-    tools_found = tools.observe(
-        declaration.tools, [*used.programs, *programs], environment, tools.kept(environment) if private else ()
+        declaration = Declaration()
+        problems.append(f"{error}; what is declared of tools and conditions was not heeded")
+    outside = _Outside(inventories, project)
+    mapped = [path for path in run.mapped if ".so" in path and outside.has(path)] if run else []
+    started = [path for path in run.executed if outside.has(path)] if run else []
+    memory = ElfMemory(cache.root / "seen", str(environment.folder))
+    held_to = conditions.kept(environment)
+    subject = Subject(
+        environment=environment,
+        program=_program(inventories),
+        objects=[one for inventory in inventories for one in inventory.files()],
+        declaration=declaration,
+        memory=memory,
+        held=LowerLayers(tools=tools.kept(environment) if environment.is_private else (), conditions=held_to),
+        held_libraries=libraries.held_in(environment),
+        library_folders=[f"{environment.folder}/lib"] if environment.is_ours else [],
+        programs=[*programs, *started],
+        requests=[
+            *(Request(PROJECT, name) for name in names),
+            *(Request(OBSERVED_RUN, path) for path in mapped if "/gconv/" not in path),
+        ],
+        data=list(_character_sets(mapped)),
+        library_path=[folder for folder in os.environ.get("LD_LIBRARY_PATH", "").split(":") if folder],
     )
-    here = conditions.observe(declaration.conditions, conditions.kept(environment) if mark else None)
-    memory = ElfMemory(cache.root / "seen", answer.prefix)
-    requests = [Request(_PROJECT, name) for name in used.libraries] + [
-        Request(_RUN, path) for path in outside if "/gconv/" not in path
-    ]
-    library_path = [folder for folder in os.environ.get("LD_LIBRARY_PATH", "").split(":") if folder]
-    libraries_found = libraries.observe(
-        _program(base),
-        answer.prefix,
-        [*_objects(base, found), *(one for tool in tools_found.tools for one in tool.objects())],
-        memory,
-        requests=requests,
-        data=[*locales.drafts(locales.named(here.variables), companions.LOCALES), *_character_sets(outside)],
-        library_path=library_path,
-    )
+    found = of_subject(subject)
     memory.save()
-    if observed:
-        problems += _unheld(observed, answer, project, tools_found)
-    return Below(libraries_found, tools_found, here, tuple(problems))
+    if run:
+        problems += _unheld(run, outside, found.tools)
+    return replace(found, problems=tuple(problems))
 
 
-def _program(base: runtime.Observed) -> str:
-    return next(draft.source for draft in base.drafts if draft.path == base.executable)
+def _program(inventories: Iterable[Inventory]) -> ObjectFile | None:
+    """The compiled executable of the first runtime that has one."""
+    for inventory in inventories:
+        for one in inventory.files() if inventory.program else ():
+            if one.source == inventory.program:
+                return one
+    return None
 
 
-def _objects(base: runtime.Observed, found: packages.Observed) -> Iterator[Object]:
-    """The files of runtime and packages, with the paths that they get in a restored environment."""
-    for draft in base.drafts:
-        if not draft.link:
-            yield Object(libraries.RUNTIME, draft.source, runtime.place_of(base, draft.path))
-    several = [(package.metadata.name, package.drafts) for package in found.packages]
-    for name, drafts in [*several, ("files of no package", found.remainder)]:
-        for draft in drafts:
-            if not draft.link and draft.source:
-                yield Object(name, draft.source, packages.place_of(base, draft.path))
+class _Outside:
+    """Tells files that are neither of the environment nor of the project."""
+
+    def __init__(self, inventories: Iterable[Inventory], project: Project) -> None:
+        folders = {folder for inventory in inventories for folder in inventory.own_folders}
+        self._inside = tuple(folder.rstrip("/") + "/" for folder in (*folders, str(project.root)))
+        self._processes = {inventory.process for inventory in inventories}
+
+    def has(self, path: str) -> bool:
+        """Whether a file is one of them."""
+        return path not in self._processes and not path.startswith(self._inside)
 
 
-def _is_outside(path: str, answer: Answer, project: Project) -> bool:
-    """Whether a file is neither of the environment, nor of the project."""
-    inside = (answer.prefix, answer.base_prefix if answer.base_prefix != "/usr" else answer.prefix, str(project.root))
-    return path != answer.process and not any(path.startswith(folder.rstrip("/") + "/") for folder in inside)
-
-
-def _outside(observed: Observed, answer: Answer, project: Project) -> list[str]:
-    """The libraries that a run mapped from outside the environment."""
-    return [path for path in observed.mapped if ".so" in path and _is_outside(path, answer, project)]
-
-
-def _unheld(observed: Observed, answer: Answer, project: Project, held: tools.Observed) -> Iterator[str]:
+def _unheld(run: ObservedRun, outside: _Outside, found: tools.ToolsFound) -> Iterator[str]:
     """Data that a run read, and that is in no layer."""
-    have = {draft.source for tool in held.tools for draft in tool.drafts}
+    have = {draft.source for tool in found.tools for draft in tool.drafts if isinstance(draft, FileDraft)}
     paths = [
         path
-        for path in observed.opened
+        for path in run.opened
         if path.startswith(_DATA_FOLDERS)
         and not path.startswith(_HELD_DATA)
         and ".so" not in os.path.basename(path)
         and path not in have
-        and _is_outside(path, answer, project)
+        and outside.has(path)
     ]
     if paths:
-        shown = ", ".join(paths[:_SHOWN]) + (f" and {len(paths) - _SHOWN} more" if len(paths) > _SHOWN else "")
-        yield f"the run read files that are in no layer of the snapshot: {shown}"
+        yield f"the run read files that are in no layer of the snapshot: {words.some(paths, _SHOWN)}"
 
 
 def _character_sets(paths: list[str]) -> Iterator[Draft]:
     """Modules of the C library for character sets, which lie in a folder of their own."""
     for path in paths:
         if "/gconv/" in path:
-            yield Draft(f"gconv/{os.path.basename(path)}", path)
+            yield FileDraft(f"gconv/{os.path.basename(path)}", path)

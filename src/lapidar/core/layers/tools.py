@@ -10,19 +10,23 @@ from __future__ import annotations
 import os
 import re
 import stat
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
 
-from lapidar.core.cache.stowing import Draft, Stowed
-from lapidar.core.cache.trees import Entry, Tree
+from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
+from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.environment import kept as kept_files
-from lapidar.core.environment import manifest, marker, walk
-from lapidar.core.layers.libraries import Object
-from lapidar.core.records.snapshot import Tool
+from lapidar.core.environment import launchers, marker, rooting, walk
+from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.layout import Layout, Placing
+from lapidar.core.languages.protocol import ObjectFile
+from lapidar.core.layers.protocol import Judged, Judgement, Subject
+from lapidar.core.records.findings import Finding, Problem
+from lapidar.core.records.owner import LAPIDAR, Layer, Owner
+from lapidar.core.records.snapshot import Snapshot, Tool
 from lapidar.core.system import owners
 
-__all__ = ["FOLDER", "KEPT", "Observed", "ObservedTool", "folder_of", "kept", "lives_off_paths", "observe", "place"]
+__all__ = ["FOLDER", "ToolFound", "ToolsFound", "files_of", "judge", "kept", "observe", "place"]
 
 FOLDER = f"{marker.PRIVATE}/tools"  # one for each tool's tree, and one to mount a root of its own on
 KEPT = f"{marker.PRIVATE}/tools.json"
@@ -52,28 +56,29 @@ _UTILITIES = frozenset(
 _MOST_OF_A_SCRIPT = 1 << 20  # bytes
 
 
-def folder_of(name: str) -> str:
+def _folder_of(name: str) -> str:
     """Where the tree of a tool lies in a restored environment."""
     return f"{FOLDER}/{name}"
 
 
 @dataclass(slots=True)
-class ObservedTool:
+class ToolFound:
     """An outside program as found.
 
     Attributes:
         executable, interpreter: paths in its tree.
+        package: the operating system's package that has it.
     """
 
     name: str
     executable: str
     drafts: list[Draft] = field(default_factory=list)
     interpreter: str | None = None
-    owner: owners.Owner | None = None
+    package: owners.SystemPackage | None = None
 
     @property
-    def label(self) -> str:
-        return f"tool {self.name}"
+    def owner(self) -> Owner:
+        return Owner(Layer.TOOLS, name=self.name)
 
     def record(self, stowed: Stowed) -> Tool:
         """The record, once its files are stowed."""
@@ -83,82 +88,105 @@ class ObservedTool:
             tree=stowed.tree.digest,
             files=len(stowed.tree),
             bytes=stowed.tree.total_bytes,
-            owner=self.owner.name if self.owner else None,
-            owner_version=self.owner.version if self.owner else None,
+            owner=self.package.name if self.package else None,
+            owner_version=self.package.version if self.package else None,
             interpreter=self.interpreter,
         )
 
-    def objects(self) -> Iterator[Object]:
-        """Its files that may need libraries."""
-        for draft in self.drafts:
-            if not draft.link and draft.source:
-                yield Object(self.label, draft.source, f"{folder_of(self.name)}/{draft.path}")
-
 
 @dataclass(slots=True)
-class Observed:
-    """The layer as found; `warnings` says what could not be taken."""
+class ToolsFound:
+    """The layer as found.
 
-    tools: list[ObservedTool] = field(default_factory=list)
+    Attributes:
+        held: records of an earlier snapshot that stay as they are.
+        warnings: what could not be taken.
+    """
+
+    tools: list[ToolFound] = field(default_factory=list)
+    held: tuple[Tool, ...] = ()
     warnings: list[str] = field(default_factory=list)
 
+    def drafts(self) -> Mapping[Owner, list[Draft]]:
+        """The files of each program."""
+        return {tool.owner: tool.drafts for tool in self.tools}
 
-def kept(environment: Path) -> tuple[Tool, ...]:
+    def objects(self) -> Iterator[ObjectFile]:
+        """The files of all programs that may need libraries."""
+        for tool in self.tools:
+            for draft in tool.drafts:
+                if isinstance(draft, FileDraft):
+                    yield ObjectFile(tool.owner, draft.source, f"{_folder_of(tool.name)}/{draft.path}")
+
+    def records(self, stowed: Mapping[Owner, Stowed]) -> tuple[Tool, ...]:
+        """The records, sorted."""
+        new = [tool.record(stowed[tool.owner]) for tool in self.tools]
+        return tuple(sorted([*self.held, *new], key=lambda tool: tool.name))
+
+
+def kept(environment: Environment) -> tuple[Tool, ...]:
     """The tools of a restored environment; none where it has none."""
-    return kept_files.read(environment, KEPT, tuple[Tool, ...]) or ()
+    return environment.kept(KEPT, tuple[Tool, ...]) or ()
 
 
-def observe(declared: Iterable[str], found: Iterable[str], environment: Path, kept: Iterable[Tool] = ()) -> Observed:
-    """Find outside programs, and take their packages' files.
+def files_of(tool: Tool, tree: Tree, path_of: Mapping[str, str]) -> Iterator[ObjectFile]:
+    """The files of a recorded tool that may need libraries.
 
     Args:
-        declared: names, or absolute paths, that the project declares.
-        found: those that its source or an observed run starts; what every system has is passed over.
-        environment: the environment's folder: its own commands are no outside programs. In a restored one its tools are
-            taken from it.
-        kept: what a restored environment says of its tools.
+        path_of: where the bytes of each entry lie, by its path in the tree.
     """
-    observed = Observed()
-    records = {tool.name: tool for tool in kept}
-    asked = [(name, True) for name in declared]
-    asked += [(name, False) for name in found if os.path.basename(name) not in _OF_ANY_SYSTEM]
+    for entry in tree:
+        if entry.kind != LINK:
+            yield ObjectFile(tool.part, path_of[entry.path], f"{_folder_of(tool.name)}/{entry.path}")
+
+
+def observe(subject: Subject) -> ToolsFound:
+    """Find outside programs, and take their packages' files: those that the project declares, those that its source or
+    an observed run starts (what every system has is passed over), and those of an earlier snapshot."""
+    found = ToolsFound()
+    records = {tool.name: tool for tool in subject.held.tools}
+    asked = [(name, True) for name in subject.declaration.tools]
+    asked += [(name, False) for name in subject.programs if os.path.basename(name) not in _OF_ANY_SYSTEM]
     asked += [(name, False) for name in records]
+    own = str(subject.environment.programs) if subject.environment else ""
     done: set[str] = set()
     for name, must in asked:
         short = os.path.basename(name)
-        if short in done or _is_own_command(environment, short, records):
+        if short in done or (own and short not in records and os.path.exists(f"{own}/{short}")):
             continue
         done.add(short)
         if short in records:
-            observed.tools.append(_restored(records[short], environment))
+            if subject.environment:
+                found.tools.append(_restored(records[short], subject.environment))
+            else:
+                found.held += (records[short],)
             continue
-        path = name if "/" in name else _which(name, environment)
+        path = name if "/" in name else _which(name, own)
         if path is None or not os.path.isfile(path):
             if must or "/" not in name:
                 who = "lapidar.toml needs" if must else "the project starts"
-                observed.warnings.append(f"the program {name} that {who} is not on this machine")
+                found.warnings.append(f"the program {name} that {who} is not on this machine")
             continue
-        tool = _observe(short, path, observed.warnings)
+        tool = _observe(short, path, found.warnings)
         if tool:
-            observed.tools.append(tool)
-    return observed
+            found.tools.append(tool)
+    return found
 
 
-def _is_own_command(environment: Path, name: str, records: dict[str, Tool]) -> bool:
-    return name not in records and (environment / "bin" / name).exists()
+def _which(name: str, but_not: str = "") -> str | None:
+    """The program on PATH.
 
-
-def _which(name: str, environment: Path) -> str | None:
-    """The program on PATH, but for those of the environment."""
-    own = str(environment / "bin")
+    Args:
+        but_not: a folder that is passed over.
+    """
     for folder in os.environ.get("PATH", os.defpath).split(":"):
         path = f"{folder}/{name}"
-        if folder.rstrip("/") != own and os.path.isfile(path) and os.access(path, os.X_OK):
+        if folder.rstrip("/") != but_not and os.path.isfile(path) and os.access(path, os.X_OK):
             return path
     return None
 
 
-def _observe(name: str, path: str, warnings: list[str]) -> ObservedTool | None:
+def _observe(name: str, path: str, warnings: list[str]) -> ToolFound | None:
     real = os.path.realpath(path)
     mode = os.stat(real).st_mode
     if mode & (stat.S_ISUID | stat.S_ISGID):
@@ -167,16 +195,16 @@ def _observe(name: str, path: str, warnings: list[str]) -> ObservedTool | None:
     if not os.access(real, os.R_OK):
         warnings.append(f"{name} ({real}) cannot be read, and was left out")
         return None
-    tool = ObservedTool(name, real.lstrip("/"))
+    tool = ToolFound(name, real.lstrip("/"))
     paths = {real: False}
-    tool.owner = owners.here().of([real]).get(real)
-    _take_package(paths, tool.owner)
+    tool.package = owners.here().of([real]).get(real)
+    _take_package(paths, tool.package)
     _take_interpreters(tool, real, paths, warnings)
     _take_shell(paths)
     if _is_shell(tool.interpreter):
         _take_utilities(paths)
     tool.drafts = walk.drafts(
-        (one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
+        walk.Found(one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
     ).drafts
     return tool
 
@@ -189,7 +217,7 @@ def _can_be_taken(path: str) -> bool:
     return not status.st_mode & (stat.S_ISUID | stat.S_ISGID) and os.access(path, os.R_OK)
 
 
-def _take_package(paths: dict[str, bool], owner: owners.Owner | None) -> None:
+def _take_package(paths: dict[str, bool], owner: owners.SystemPackage | None) -> None:
     """The files of a package, and of those that hold a part of it (gnuplot-nox, gnuplot-data)."""
     if owner is None:
         return
@@ -219,7 +247,7 @@ def _is_shell(path: str | None) -> bool:
     return path is not None and os.path.basename(path) in _SHELL
 
 
-def _take_interpreters(tool: ObservedTool, real: str, paths: dict[str, bool], warnings: list[str]) -> None:
+def _take_interpreters(tool: ToolFound, real: str, paths: dict[str, bool], warnings: list[str]) -> None:
     """What runs a script, with its own package: perl, a shell."""
     script = real
     for _ in range(_DEPTH):
@@ -229,7 +257,7 @@ def _take_interpreters(tool: ObservedTool, real: str, paths: dict[str, bool], wa
             return
         interpreter, asked = started_by
         if asked:
-            interpreter = _which(asked, Path("/nowhere")) or interpreter
+            interpreter = _which(asked) or interpreter
         if not os.path.isfile(interpreter):
             warnings.append(f"{tool.name} is started by {interpreter}, which is not on this machine")
             return
@@ -256,7 +284,7 @@ def _take_utilities(paths: dict[str, bool]) -> None:
     waiting = [path for path, link in paths.items() if not link]
     while waiting:
         for word in _UTILITIES & _words_of_shell_script(waiting.pop()):
-            path = _which(word, Path("/nowhere"))
+            path = _which(word)
             if path and _merged(path) not in paths:
                 paths[_merged(path)] = os.path.islink(path)
                 waiting.append(os.path.realpath(path))  # some are shell scripts too
@@ -275,21 +303,20 @@ def _words_of_shell_script(path: str) -> set[str]:
     return {word.decode("ascii") for word in re.findall(rb"[a-z][a-z0-9]*", text.partition(b"\n")[2])}
 
 
-def _restored(record: Tool, environment: Path) -> ObservedTool:
+def _restored(record: Tool, environment: Environment) -> ToolFound:
     """A tool of a restored environment, out of the files that were placed for it."""
-    restored = manifest.read(environment)
-    paths = restored.manifest.listing.paths_of(f"tool {record.name}") if restored else []
-    prefix = f"{folder_of(record.name)}/"
-    found = [
-        (path[len(prefix) :], str(environment / path), os.path.islink(environment / path))
-        for path in paths
-        if path.startswith(prefix)
-    ]
-    owner = owners.Owner(record.owner, record.owner_version or "") if record.owner else None
-    return ObservedTool(record.name, record.executable, walk.drafts(found).drafts, record.interpreter, owner)
+    placed = environment.manifest.listing.paths_of(record.part) if environment.manifest else []
+    prefix = f"{_folder_of(record.name)}/"
+    found = []
+    for path in placed:
+        if path.startswith(prefix):
+            lies = f"{environment.folder}/{path}"
+            found.append(walk.Found(path[len(prefix) :], lies, os.path.islink(lies)))
+    package = owners.SystemPackage(record.owner, record.owner_version or "") if record.owner else None
+    return ToolFound(record.name, record.executable, walk.drafts(found).drafts, record.interpreter, package)
 
 
-def lives_off_paths(tool: Tool, tree: Tree) -> bool:
+def _lives_off_paths(tool: Tool, tree: Tree) -> bool:
     """Whether a tool has files beside its executables and libraries, which it looks for by absolute paths; or what its
     shell scripts call by its name."""
     mine = {tool.executable, tool.interpreter}
@@ -298,7 +325,38 @@ def lives_off_paths(tool: Tool, tree: Tree) -> bool:
     return any(entry.path not in mine and not re.search(r"(^|/)s?bin/|\.so(\.|$)", entry.path) for entry in tree)
 
 
-def place(tool: Tool, tree: Tree) -> Iterator[tuple[Entry, str]]:
-    """Where each entry of a tool's tree goes in a restored environment."""
-    for entry in tree:
-        yield entry, f"{folder_of(tool.name)}/{entry.path}"
+def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
+    """Add the programs and their launchers. They come with libraries of their own, or not at all."""
+    if not snapshot.tools or at.private is None:
+        return
+    layout.generate(LAPIDAR, rooting.HELPER, rooting.helper(snapshot.platform.machine), executable=True)
+    layout.generate(LAPIDAR, f"{FOLDER}/.mount/.keep", b"")
+    layout.generate(LAPIDAR, KEPT, kept_files.render(snapshot.tools))
+    for tool in snapshot.tools:
+        tree = at.trees[tool.tree]
+        folder = _folder_of(tool.name)
+        layout.add(tool.part, ((entry, f"{folder}/{entry.path}") for entry in tree))
+        layout.command(tool.name, _launcher(tool, tree, folder, at.private))
+
+
+def _launcher(tool: Tool, tree: Tree, folder: str, private: launchers.Private) -> bytes:
+    if _lives_off_paths(tool, tree):
+        return launchers.tool(tool.name, tool.executable, tool.interpreter, private.loader, rooting.HELPER)
+    if tool.interpreter:
+        return launchers.script(f"{folder}/{tool.executable}", f"{folder}/{tool.interpreter}", private)
+    return launchers.program(f"{folder}/{tool.executable}", private)
+
+
+def judge(snapshot: Snapshot, at: Judged) -> Judgement:
+    """The programs that will not find their files here."""
+    from lapidar.core.system import namespaces
+
+    if not at.environment.is_private or not snapshot.tools or namespaces.allowed():
+        return Judgement()
+    return Judgement(
+        tuple(
+            Finding(Layer.TOOLS, Problem.NO_ROOT_OF_ITS_OWN, name=tool.name)
+            for tool in snapshot.tools
+            if at.cache.has_tree(tool.tree) and _lives_off_paths(tool, at.cache.tree(tool.tree))
+        )
+    )

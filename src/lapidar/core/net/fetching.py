@@ -7,7 +7,7 @@ import re
 import time
 from collections.abc import Mapping
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, Protocol
 
 from urllib3.exceptions import HTTPError
 
@@ -15,19 +15,36 @@ from lapidar.core import atomic
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import IndexTrouble
-from lapidar.core.languages.python.index.page import File, local_path
-from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.net.http import Client
 
-__all__ = ["Fetched"]
+__all__ = ["Fetched", "Wanted"]
 
 _PIECE_BYTES = 1 << 18
 _TRIES_WITHOUT_PROGRESS = 4
 _PAUSE_SECONDS = 0.2
 
 
+class Wanted(Protocol):
+    """A file at an address.
+
+    Attributes:
+        sha256: hex; "" where it is not promised.
+        bytes: its size; None where it is not told.
+    """
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def url(self) -> str: ...
+    @property
+    def sha256(self) -> str: ...
+    @property
+    def bytes(self) -> int | None: ...
+
+
 class Fetched:
-    """A context: the path of a file of an index, verified, for as long as the context lasts.
+    """A context: the path of a file, verified, for as long as the context lasts.
 
     Args:
         cache: whose staging folder it lies in meanwhile.
@@ -39,7 +56,7 @@ class Fetched:
         IndexTrouble: it cannot be had, or is not what the index promised; what came is thrown away.
     """
 
-    def __init__(self, client: Client, file: File, cache: Cache) -> None:
+    def __init__(self, client: Client, file: Wanted, cache: Cache) -> None:
         self._client = client
         self._file = file
         self._cache = cache

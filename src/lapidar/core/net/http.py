@@ -1,6 +1,7 @@
 """Ask hosts: connections kept, many requests at once, what was seen before asked for conditionally, trouble told.
 
-Only addresses that the user configured, and what these point to, are ever asked.
+Only addresses that the user configured, and what these point to, are ever asked: by way of the proxies that the
+environment names (HTTP_PROXY, HTTPS_PROXY, NO_PROXY; never for this machine itself), trusting whom the system trusts.
 """
 
 from __future__ import annotations
@@ -10,28 +11,50 @@ import json
 import netrc
 import os
 import re
+import ssl
 import threading
 import time
+import urllib.request
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any, NamedTuple
 from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
 
 import urllib3
-from urllib3.exceptions import HTTPError, LocationParseError
+from urllib3.exceptions import HTTPError, LocationParseError, MaxRetryError
 
 from lapidar._version import VERSION
-from lapidar.core.errors import IndexTrouble
-from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.errors import LapidarError
+from lapidar.core.net.addresses import without_credentials
 
-__all__ = ["AT_ONCE", "Answer", "Client"]
+__all__ = ["AT_ONCE", "Answer", "Client", "Purpose"]
 
 AT_ONCE = 16
+# How often a body that is cut in the middle is asked for, and how long to wait in between.
 _TRIES = 4
-_BACKOFF_SECONDS = 0.25
-_PASSING = frozenset({429, 500, 502, 503, 504})
-_LONGEST_WAIT_SECONDS = 20.0
+_PAUSE_SECONDS = 0.25
+# What is tried again before there is an answer, four times in all: a connection that fails, and the statuses by which a
+# host says that it is busy. Between the tries 0, 0.5 and 1 s pass, each with up to 0.1 s more so that many who were
+# turned away together do not come back together; or as long as the host asks (seconds, or a date), 20 s at most.
+# Redirects are followed, five at most; credentials never follow one to another host.
+_AGAIN = urllib3.Retry(
+    total=None,
+    connect=_TRIES - 1,
+    read=_TRIES - 1,
+    status=_TRIES - 1,
+    other=0,
+    redirect=5,
+    status_forcelist=frozenset({429, 500, 502, 503, 504}),
+    backoff_factor=0.25,
+    backoff_jitter=0.1,
+    retry_after_max=20,
+    raise_on_status=False,
+)
+# Where systems keep whom they trust, for a runtime that was built to look elsewhere.
+_TRUSTED = ("/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt", "/etc/ssl/ca-bundle.pem")
+_THIS_MACHINE = re.compile(r"localhost|127\.\d+\.\d+\.\d+|::1")
 
 
 def _timeout_seconds() -> float:
@@ -52,32 +75,57 @@ class Answer:
     url: str
 
 
-@dataclass(slots=True)
+class _KeptAnswer(NamedTuple):
+    """An answer that was kept, and until when it is good (seconds since 1970)."""
+
+    answer: Answer
+    good_until: float
+
+
+class Purpose(NamedTuple):
+    """What hosts are asked for, for the errors that tell of trouble.
+
+    Attributes:
+        noun: what a host is: "package index".
+        remedy: what to do where one cannot be used.
+        error: what is raised.
+    """
+
+    noun: str
+    remedy: str
+    error: type[LapidarError]
+
+
 class Client:
     """Asks hosts.
 
     Args:
+        purpose: what for.
         kept: the folder that keeps answers; None keeps none.
 
     Attributes:
         requests: how many were sent.
     """
 
-    kept: Path | None
-    requests: int = 0
-    _pool: urllib3.PoolManager = field(init=False)
-    _lock: threading.Lock = field(default_factory=threading.Lock)
+    def __init__(self, purpose: Purpose, kept: Path | None) -> None:
+        self.purpose = purpose
+        self.kept = kept
+        self.requests = 0
+        self._proxies = urllib.request.getproxies()
+        self._pools: dict[str, urllib3.PoolManager] = {}
+        self._lock = threading.Lock()
 
-    def __post_init__(self) -> None:
-        seconds = _timeout_seconds()
-        self._pool = urllib3.PoolManager(
-            num_pools=32,
-            maxsize=AT_ONCE,
-            block=True,
-            timeout=urllib3.Timeout(connect=min(10.0, seconds), read=seconds),
-            headers={"User-Agent": f"lapidar/{VERSION}"},
-            retries=False,  # see `_asked`: what is cut in the middle of a body must be asked again too
-        )
+    def _pool(self, url: str) -> urllib3.PoolManager:
+        """The connections for an address: straight to it, or by way of a proxy."""
+        parts = urlsplit(url)
+        host = parts.hostname or ""
+        proxy = self._proxies.get(parts.scheme, self._proxies.get("all", ""))
+        if _THIS_MACHINE.fullmatch(host) or urllib.request.proxy_bypass(host):
+            proxy = ""
+        with self._lock:
+            if proxy not in self._pools:
+                self._pools[proxy] = _connections(proxy)
+            return self._pools[proxy]
 
     # ---- whole answers, kept
 
@@ -88,21 +136,21 @@ class Client:
             forever: what is there never changes (a file of an index).
 
         Raises:
-            IndexTrouble: the host does not answer, or with an error other than 404.
+            LapidarError: that of its purpose: the host does not answer, or with an error other than 404.
         """
         kept = self._kept(url, accept)
-        if kept and (forever or time.time() < kept[1]):
-            return kept[0]
+        if kept and (forever or time.time() < kept.good_until):
+            return kept.answer
         headers = {"Accept": accept}
         if kept:
-            if etag := kept[0].headers.get("etag"):
+            if etag := kept.answer.headers.get("etag"):
                 headers["If-None-Match"] = etag
-            if modified := kept[0].headers.get("last-modified"):
+            if modified := kept.answer.headers.get("last-modified"):
                 headers["If-Modified-Since"] = modified
         answer = self._whole(url, headers)
         if answer.status == 304 and kept:
             fresh = {name: answer.headers[name] for name in ("etag", "cache-control") if name in answer.headers}
-            answer = Answer(200, {**kept[0].headers, **fresh}, kept[0].body, kept[0].url)
+            answer = Answer(200, {**kept.answer.headers, **fresh}, kept.answer.body, kept.answer.url)
         if answer.status == 200:
             self._keep(url, accept, answer)
         return answer
@@ -113,15 +161,14 @@ class Client:
         digest = hashlib.sha256(f"{accept}\n{url}".encode()).hexdigest()
         return self.kept / digest[:2] / digest[2:]
 
-    def _kept(self, url: str, accept: str) -> tuple[Answer, float] | None:
-        """The kept answer, and until when it is good."""
+    def _kept(self, url: str, accept: str) -> _KeptAnswer | None:
         path = self._name(url, accept)
         try:
             head, _, body = path.read_bytes().partition(b"\n") if path else (b"", b"", b"")
             told = json.loads(head)
             if told["bytes"] != len(body):
                 return None
-            return Answer(200, told["headers"], body, told["url"]), float(told["good_until"])
+            return _KeptAnswer(Answer(200, told["headers"], body, told["url"]), float(told["good_until"]))
         except (OSError, ValueError, KeyError, TypeError):
             return None
 
@@ -158,8 +205,8 @@ class Client:
                     )
                 except (HTTPError, OSError) as error:
                     if not left:
-                        raise _unreachable(url, f"it breaks off in the middle of an answer ({error})") from error
-            time.sleep(_BACKOFF_SECONDS)
+                        raise self._unusable(url, f"it breaks off in the middle of an answer ({error})") from error
+            time.sleep(_PAUSE_SECONDS)
         raise AssertionError
 
     # ---- one answer, piece by piece
@@ -169,55 +216,85 @@ class Client:
         """An answer whose body is not read yet. What passes (busy, unavailable, no connection) is tried again.
 
         Raises:
-            IndexTrouble: there is no answer, or one that says no.
+            LapidarError: that of its purpose: there is no answer, or one that says no.
         """
         response = self._asked(url, headers)
         try:
             if response.status in (401, 403):
-                raise _refused(url, response.status)
+                raise self._refused(url, response.status)
             if response.status >= 400 and response.status not in (404, 410, 416):
-                raise _unreachable(url, f"it answers with status {response.status} ({response.reason or 'no reason'})")
+                raise self._unusable(
+                    url, f"it answers with status {response.status} ({response.reason or 'no reason'})"
+                )
             yield response
         finally:
             response.close()  # one that was read to its end has gone back to the pool already
 
     def _asked(self, url: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
         address, credentials = _credentials(url)
-        sent = {**headers, **credentials}
-        why: object = ""
-        for number in range(_TRIES):
-            with self._lock:
-                self.requests += 1
-            wait = _BACKOFF_SECONDS * 2**number
-            try:
-                response = self._pool.request(
-                    "GET", address, headers=sent, preload_content=False, redirect=True, retries=_REDIRECTS
-                )
-            except LocationParseError as error:
-                raise _unreachable(url, f"it is no address: {error}") from error
-            except (HTTPError, OSError) as error:
-                why = _plain(error)
-            else:
-                if response.status not in _PASSING or number == _TRIES - 1:
-                    return response
-                why = f"status {response.status}"
-                wait = _asked_to_wait(response.headers.get("Retry-After"), wait)
-                response.close()
-            if number < _TRIES - 1:
-                time.sleep(wait)
-        raise _unreachable(url, f"tried {_TRIES} times: {why}")
+        try:
+            response = self._pool(address).request(
+                "GET", address, headers={**headers, **credentials}, preload_content=False, retries=_AGAIN
+            )
+        except LocationParseError as error:
+            raise self._unusable(url, f"it is no address: {error}") from error
+        except MaxRetryError as error:
+            self._count(_TRIES)
+            raise self._unusable(url, f"tried {_TRIES} times: {_plain(error.reason or error)}") from error
+        except (HTTPError, OSError) as error:
+            self._count(1)
+            raise self._unusable(url, _plain(error)) from error
+        self._count(1 + len(response.retries.history if response.retries else ()))
+        return response
+
+    def _count(self, requests: int) -> None:
+        with self._lock:
+            self.requests += requests
+
+    def _unusable(self, url: str, why: str) -> LapidarError:
+        return self.purpose.error(
+            f"The {self.purpose.noun} at {_host(url)} cannot be used",
+            why=f"{without_credentials(url)}: {why}",
+            remedy=self.purpose.remedy,
+        )
+
+    def _refused(self, url: str, status: int) -> LapidarError:
+        what = "asks for a name and a password" if status == 401 else "refuses access"
+        return self.purpose.error(
+            f"The {self.purpose.noun} at {_host(url)} {what} (status {status})",
+            why=without_credentials(url),
+            remedy=f"Put them into ~/.netrc for the host {urlsplit(url).hostname}, readable by you alone.",
+        )
 
 
-# Redirects are followed; everything else is tried again by us. Credentials never follow to another host.
-_REDIRECTS = urllib3.Retry(total=None, connect=0, read=0, status=0, other=0, redirect=5)
+def _connections(proxy: str) -> urllib3.PoolManager:
+    seconds = _timeout_seconds()
+    settings: dict[str, Any] = {
+        "num_pools": 32,
+        "maxsize": AT_ONCE,
+        "block": True,
+        "timeout": urllib3.Timeout(connect=min(10.0, seconds), read=seconds),
+        "headers": {"User-Agent": f"lapidar/{VERSION}"},
+        "ssl_context": _trust(),
+    }
+    if not proxy:
+        return urllib3.PoolManager(**settings)
+    address, credentials = _credentials(proxy if "://" in proxy else f"http://{proxy}")
+    named = {f"proxy-{name}": value for name, value in credentials.items()}
+    return urllib3.ProxyManager(address, proxy_headers=named, **settings)
+
+
+def _trust() -> ssl.SSLContext:
+    """Whom the system trusts (SSL_CERT_FILE and SSL_CERT_DIR name others)."""
+    context = ssl.create_default_context()
+    found = next((path for path in _TRUSTED if os.path.isfile(path)), None)
+    if found and not context.cert_store_stats()["x509_ca"]:
+        context.load_verify_locations(cafile=found)
+    return context
 
 
 def _lower(headers: Mapping[str, str]) -> dict[str, str]:
     return {name.lower(): value for name, value in headers.items()}
-
-
-def _asked_to_wait(text: str | None, otherwise: float) -> float:
-    return min(float(text), _LONGEST_WAIT_SECONDS) if text and text.isdigit() else otherwise
 
 
 def _plain(error: Exception) -> str:
@@ -230,23 +307,6 @@ def _plain(error: Exception) -> str:
 def _host(url: str) -> str:
     parts = urlsplit(without_credentials(url))
     return f"{parts.scheme}://{parts.netloc}"
-
-
-def _unreachable(url: str, why: str) -> IndexTrouble:
-    return IndexTrouble(
-        f"The package index at {_host(url)} cannot be used",
-        why=f"{without_credentials(url)}: {why}",
-        remedy="Try again later, or name another address in [index] or LAPIDAR_INDEX. Nothing was changed.",
-    )
-
-
-def _refused(url: str, status: int) -> IndexTrouble:
-    what = "asks for a name and a password" if status == 401 else "refuses access"
-    return IndexTrouble(
-        f"The package index at {_host(url)} {what} (status {status})",
-        why=without_credentials(url),
-        remedy=f"Put them into ~/.netrc for the host {urlsplit(url).hostname}, readable by you alone.",
-    )
 
 
 def _credentials(url: str) -> tuple[str, dict[str, str]]:

@@ -4,30 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from packaging.version import Version
-
 from lapidar.core.errors import Conflict
-from lapidar.core.languages.python.index.indexes import Indexes
-from lapidar.core.languages.python.pinning.candidates import Candidates
-from lapidar.core.pinning.solver import Fact, Solver, Unsolvable, Wish
+from lapidar.core.pinning.market import Against, Market, Reason
+from lapidar.core.pinning.solver import SAME, Fact, Solver, Unsolvable, Version, Wish
 
 __all__ = ["conflict", "sentences", "unknown"]
 
 _MOST_REASONS = 4
 
 
-def conflict(facts: Sequence[Fact], candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish]) -> Conflict:
+def conflict(facts: Sequence[Fact], market: Market, roots: Sequence[Wish], limits: Sequence[Wish]) -> Conflict:
     """The error that tells of a problem without an answer.
 
     Args:
         facts: what excludes one another, along the needs.
         roots, limits: what was asked for.
     """
-    told = sentences(facts, candidates)
+    told = sentences(facts, market)
     for fact in facts:
-        if fact.wish and not candidates.knows(fact.wish.name):
-            return unknown(fact.wish.name, candidates.indexes, "; ".join(told))
-    ways = list(_ways_out(facts, candidates, roots, limits))
+        if fact.wish and not market.knows(fact.wish.name):
+            return unknown(fact.wish.name, market, "; ".join(told))
+    ways = list(_ways_out(facts, market, roots, limits))
     return Conflict(
         "The needs cannot be met together",
         why="\n  ".join(["", *told]),
@@ -35,9 +32,9 @@ def conflict(facts: Sequence[Fact], candidates: Candidates, roots: Sequence[Wish
     )
 
 
-def unknown(name: str, indexes: Indexes, why: str = "") -> Conflict:
+def unknown(name: str, market: Market, why: str = "") -> Conflict:
     """The error for a name that no index has; tells of near ones."""
-    near = indexes.near(name)
+    near = market.near(name)
     return Conflict(
         f"There is no package called {name}",
         why=why,
@@ -48,15 +45,20 @@ def unknown(name: str, indexes: Indexes, why: str = "") -> Conflict:
 # ---- what is so
 
 
-def sentences(facts: Sequence[Fact], candidates: Candidates) -> list[str]:
-    """Facts in words, a sentence each."""
-    return list(dict.fromkeys(_sentences(facts, candidates)))
+def sentences(facts: Sequence[Fact], market: Market, but_not: Wish | None = None) -> list[str]:
+    """Facts in words, a sentence each.
+
+    Args:
+        but_not: a wish of the project that need not be told.
+    """
+    told = [fact for fact in facts if but_not is None or fact.package or fact.wish != but_not]
+    return list(dict.fromkeys(_sentences(told, facts, market)))
 
 
-def _sentences(facts: Sequence[Fact], candidates: Candidates) -> Iterable[str]:
+def _sentences(told: Sequence[Fact], facts: Sequence[Fact], market: Market) -> Iterable[str]:
     grouped: dict[tuple[str, str], list[Fact]] = {}
-    for fact in facts:
-        if not (fact.wish and fact.version and fact.wish.text == f"{fact.wish.name}=={fact.version}"):
+    for fact in told:
+        if not (fact.wish and fact.wish.text == SAME):
             grouped.setdefault((fact.package, fact.wish.name if fact.wish else ""), []).append(fact)
     for (package, _), several in grouped.items():
         if not package:
@@ -64,10 +66,10 @@ def _sentences(facts: Sequence[Fact], candidates: Candidates) -> Iterable[str]:
             continue
         by_text: dict[str, list[Version]] = {}
         for fact in several:
-            by_text.setdefault(fact.wish.text if fact.wish else "", []).append(fact.version or Version("0"))
+            by_text.setdefault(fact.wish.text if fact.wish else "", []).append(fact.version)
         for text, versions in by_text.items():
-            yield _needs(package, versions, text, candidates)
-    yield from _nothing_there(facts, candidates)
+            yield _needs(package, versions, text, market)
+    yield from _nothing_there(facts, market)
 
 
 def _asked(fact: Fact) -> str:
@@ -78,13 +80,14 @@ def _asked(fact: Fact) -> str:
     return f"you ask for {fact.wish.text}{where}"
 
 
-def _needs(package: str, versions: list[Version], text: str, candidates: Candidates) -> str:
+def _needs(package: str, versions: list[Version], text: str, market: Market) -> str:
     name, bracket, extra = package.partition("[")
-    which = f"{name}{bracket}{extra} {_span(versions, candidates.versions(name))}"
+    which = f"{name}{bracket}{extra} {_span(versions, market.versions(name))}"
     several = len(set(versions)) > 1
     if not text:
-        reasons = {one.version: one.reason for one in candidates.releases(name)} if candidates.indexes.indexes else {}
-        why = next((reasons[version] for version in versions if reasons.get(version)), "what it needs is not known")
+        reasons = {one.version: one.reason for one in market.releases(name)} if market.has_indexes else {}
+        why = next((str(reasons[version]) for version in versions if reasons.get(version)), None)
+        why = why or "what it needs is not known"
         return f"{which} cannot be used: {why}"
     return f"{which} {'need' if several else 'needs'} {text}"
 
@@ -105,30 +108,30 @@ def _span(versions: Iterable[Version], all_versions: Sequence[Version]) -> str:
     return ", ".join(shown[:-1]) + " and " + shown[-1] if len(shown) > 1 else shown[0]
 
 
-def _unmet(facts: Sequence[Fact], candidates: Candidates) -> list[Wish]:
+def _unmet(facts: Sequence[Fact], market: Market) -> list[Wish]:
     """The needs that nothing there is to choose from meets."""
-    wishes = {fact.wish.text: fact.wish for fact in facts if fact.wish}.values()
-    return [wish for wish in wishes if not any(map(wish.allows, candidates.versions(wish.name)))]
+    wishes = {fact.wish.text: fact.wish for fact in facts if fact.wish and fact.wish.text != SAME}.values()
+    return [wish for wish in wishes if not any(_fits(wish, one, market) for one in market.versions(wish.name))]
 
 
-def _nothing_there(facts: Sequence[Fact], candidates: Candidates) -> Iterable[str]:
+def _nothing_there(facts: Sequence[Fact], market: Market) -> Iterable[str]:
     """For each need that nothing meets: what there is of that name, and why it is not chosen."""
-    for wish in _unmet(facts, candidates):
-        if wish.name in candidates.policy.settled:
+    for wish in _unmet(facts, market):
+        if wish.name in market.settled:
             continue
-        if not candidates.indexes.indexes:
+        if not market.has_indexes:
             yield f"no package index is configured, and {wish.name} is not pinned in a version that fits {wish.text}"
             continue
-        releases = candidates.releases(wish.name)
+        releases = market.releases(wish.name)
         if not releases:
             yield f"no index has a package called {wish.name}"
             continue
         told = {fact.version for fact in facts if fact.wish is None and fact.package == wish.name}
         if any(release.version in told for release in releases):
             continue
-        by_reason: dict[str, list[Version]] = {}
+        by_reason: dict[Reason, list[Version]] = {}
         for one in releases:
-            if one.reason and wish.allows(one.version):
+            if one.reason and _fits(wish, one.version, market):
                 by_reason.setdefault(one.reason, []).append(one.version)
         every = [one.version for one in releases]
         for reason, versions in list(by_reason.items())[:_MOST_REASONS]:
@@ -141,46 +144,54 @@ def _nothing_there(facts: Sequence[Fact], candidates: Candidates) -> Iterable[st
 # ---- what would be an answer
 
 
-def _ways_out(
-    facts: Sequence[Fact], candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish]
-) -> Iterable[str]:
+def _ways_out(facts: Sequence[Fact], market: Market, roots: Sequence[Wish], limits: Sequence[Wish]) -> Iterable[str]:
     """Each of the project's own ranges in the conflict taken away, tried: what would be chosen then."""
-    own = {fact.wish for fact in facts if not fact.package and fact.wish and fact.wish.specifier is not None}
+    own = {fact.wish for fact in facts if not fact.package and fact.wish and fact.wish.range is not None}
     for wish in sorted(own, key=lambda wish: wish.text):
-        freed_roots = [one._replace(specifier=None) if one == wish else one for one in roots]
+        freed_roots = [one._replace(range=None) if one == wish else one for one in roots]
         freed_limits = [one for one in limits if one != wish]
         try:
-            answer = Solver(candidates, freed_roots, freed_limits).solve()
+            answer = Solver(market, freed_roots, freed_limits).solve()
         except Unsolvable:
             continue
         version = answer.get(wish.name)
         if version is not None:
             extras = f"[{','.join(wish.extras)}]" if wish.extras else ""
-            bound = _bound(version, candidates.versions(wish.name), wish)
-            yield f"{wish.name} {version} fits: lapidar need '{wish.name}{extras}{bound}'"
-    yield from _permissions(facts, candidates)
+            need = _need_of(f"{wish.name}{extras}", version, wish, market)
+            yield f"{wish.name} {version} fits: lapidar need '{need}'"
+    yield from _permissions(facts, market)
 
 
-def _permissions(facts: Sequence[Fact], candidates: Candidates) -> Iterable[str]:
+def _permissions(facts: Sequence[Fact], market: Market) -> Iterable[str]:
     """Where only a pre-release or a withdrawn version would do: what to declare to have it all the same."""
-    for wish in _unmet(facts, candidates):
-        if wish.name in candidates.policy.settled or not candidates.indexes.indexes:
+    for wish in _unmet(facts, market):
+        if wish.name in market.settled or not market.has_indexes:
             continue
-        for release in candidates.releases(wish.name):
-            if not wish.allows(release.version):
+        for release in market.releases(wish.name):
+            if not _fits(wish, release.version, market) or release.reason is None:
                 continue
-            if release.reason == "a pre-release":
-                yield f"to allow this pre-release: lapidar need '{wish.name}>={release.version}'"
+            if release.reason.against is Against.PRE_RELEASE:
+                yield f"to allow this pre-release: lapidar need '{market.at_least(wish.name, release.version)}'"
                 break
-            if release.reason.startswith("withdrawn"):
-                yield f"to use it although it was withdrawn: lapidar need '{wish.name}=={release.version}'"
+            if release.reason.against is Against.WITHDRAWN:
+                need = market.exactly(wish.name, release.version)
+                yield f"to use it although it was withdrawn: lapidar need '{need}'"
                 break
 
 
-def _bound(version: Version, versions: Sequence[Version], wish: Wish) -> str:
-    """The shortest range that leads to a version: below the next one, or from it on."""
+def _fits(wish: Wish, version: Version, market: Market) -> bool:
+    return wish.range is None or market.fits(wish, version)
+
+
+def _need_of(name: str, version: Version, wish: Wish, market: Market) -> str:
+    """The shortest need that leads to a version: what is below the next one, or from it on.
+
+    Args:
+        name: with its extras.
+    """
+    versions = market.versions(wish.name)
     newer = sorted(one for one in versions if one > version)
-    allowed = [one for one in versions if wish.allows(one)]
+    allowed = [one for one in versions if _fits(wish, one, market)]
     if newer and (not allowed or version < max(allowed)):
-        return f"<{newer[0]}"
-    return f">={version}"
+        return market.below(name, newer[0])
+    return market.at_least(name, version)

@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from packaging.specifiers import SpecifierSet
-from packaging.version import InvalidVersion, Version
-
-from lapidar.core.languages.python.pinning.candidates import Candidates
-from lapidar.core.languages.python.pinning.session import Pinning
 from lapidar.core.pinning.explain import sentences
-from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
+from lapidar.core.pinning.market import Market
+from lapidar.core.pinning.solver import Solver, Unsolvable, Version, Wish
 
-__all__ = ["Row", "outlook", "pinned_version", "what_keeps_out"]
+__all__ = ["PackageOutlook", "outlook", "what_keeps_out"]
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class PackageOutlook:
     """A package's outlook.
 
     Attributes:
@@ -38,68 +34,66 @@ class Row:
         return self.pinned == self.newest
 
 
-def outlook(pinning: Pinning) -> list[Row]:
+def outlook(
+    pinned: Mapping[str, str],
+    answer: Mapping[str, Version],
+    market: Market,
+    roots: Sequence[Wish],
+    limits: Sequence[Wish],
+) -> list[PackageOutlook]:
     """The outlook of every pinned package.
 
+    Args:
+        pinned: the versions of the lockfile, by their names.
+        answer: what would be chosen today.
+        roots, limits: what was asked for.
+
     Raises:
-        Conflict: the declared needs cannot be met together.
         IndexTrouble: an index cannot be used.
     """
-    assert pinning.previous is not None
-    candidates = pinning.candidates(pinning.policy(keep=False))
-    answer = pinning.solve(candidates)
-    rows = []
-    for package in pinning.previous.package:
-        newest = _newest(candidates, package.name)
-        allowed = answer.get(package.name)
+    found = []
+    for name, version in pinned.items():
+        newest = _newest(market, name)
+        allowed = answer.get(name)
         held: tuple[str, ...] = ()
         if newest is not None and allowed is not None and allowed < newest:
-            held = tuple(_holders(pinning, candidates, answer, package.name, newest))
-        rows.append(Row(package.name, package.version, str(allowed or ""), str(newest or ""), held))
-    return rows
+            held = tuple(_holders(market, answer, name, newest, roots, limits))
+        found.append(PackageOutlook(name, version, str(allowed or ""), str(newest or ""), held))
+    return found
 
 
-def _newest(candidates: Candidates, name: str) -> Version | None:
-    if name in candidates.policy.settled:
-        return candidates.policy.settled[name].version
-    return next((release.version for release in candidates.releases(name) if not release.reason), None)
+def _newest(market: Market, name: str) -> Version | None:
+    if name in market.settled:
+        return market.versions(name)[0]
+    return next((release.version for release in market.releases(name) if not release.reason), None)
 
 
 def _holders(
-    pinning: Pinning, candidates: Candidates, answer: Mapping[str, Version], name: str, newest: Version
+    market: Market,
+    answer: Mapping[str, Version],
+    name: str,
+    newest: Version,
+    roots: Sequence[Wish],
+    limits: Sequence[Wish],
 ) -> list[str]:
     """Whose range excludes the newest; where nobody's does, why it does not go together with the rest."""
-    found = [
-        f"you: {wish.text}"
-        for wish in [*pinning.roots(), *pinning.limits()]
-        if wish.name == name and not wish.allows(newest)
-    ]
+
+    def excludes(wish: Wish) -> bool:
+        return wish.name == name and wish.range is not None and not market.fits(wish, newest)
+
+    found = [f"you: {wish.text}" for wish in [*roots, *limits] if excludes(wish)]
     for key, version in answer.items():
         whose, _, extra = key.rstrip("]").partition("[")
-        for wish in candidates.wishes(whose, version, extra) or ():
-            if wish.name == name and not wish.allows(newest):
+        for wish in market.wishes(whose, version, extra) or ():
+            if excludes(wish):
                 found.append(f"{key} {version}: {wish.text}")
-    if found:
-        return found
-    return what_keeps_out(pinning, candidates, Wish(name, (), SpecifierSet(f"=={newest}"), f"{name}=={newest}"))
+    return found or what_keeps_out(market, market.wish_for(name, newest), roots, limits)
 
 
-def what_keeps_out(pinning: Pinning, candidates: Candidates, wish: Wish) -> list[str]:
-    """Why a version cannot be had together with what is declared, a sentence each; nothing where it can."""
-    roots = [*pinning.roots(), wish]
+def what_keeps_out(market: Market, wish: Wish, roots: Iterable[Wish], limits: Sequence[Wish]) -> list[str]:
+    """Why something cannot be had together with what is declared, a sentence each; nothing where it can."""
     try:
-        Solver(candidates, roots, pinning.limits()).solve()
+        Solver(market, [*roots, wish], limits).solve()
     except Unsolvable as error:
-        return [text for text in sentences(error.facts, candidates) if not text.startswith(f"you ask for {wish.text}")]
+        return sentences(error.facts, market, but_not=wish)
     return []
-
-
-def pinned_version(pinning: Pinning, name: str) -> Version | None:
-    """The version of a package in the lockfile."""
-    for package in pinning.previous.package if pinning.previous else ():
-        if package.name == name:
-            try:
-                return Version(package.version)
-            except InvalidVersion:
-                return None
-    return None

@@ -14,14 +14,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol
 
-from packaging.specifiers import SpecifierSet
-from packaging.version import Version
+__all__ = ["Fact", "Solver", "Universe", "Unsolvable", "Version", "Wish", "key_of"]
 
-__all__ = ["Fact", "Solver", "Universe", "Unsolvable", "Wish", "key_of"]
+# Of whatever kind its language has: hashable, in an order, and written by `str`.
+Version = Any
 
 ABSENT = 1  # the bit of "not chosen"
+SAME = ""  # the text of the wish by which a package with an extra is tied to the package itself
 
 
 class Wish(NamedTuple):
@@ -30,20 +31,16 @@ class Wish(NamedTuple):
     Attributes:
         name: normalised.
         extras: normalised, sorted.
-        specifier: the range; None where any version will do.
+        range: of versions, as its language has it; None where any version will do.
         text: as it was written.
         where: who declares it, for a need of the project.
     """
 
     name: str
     extras: tuple[str, ...]
-    specifier: SpecifierSet | None
+    range: Any
     text: str
     where: str = ""
-
-    def allows(self, version: Version) -> bool:
-        """Whether a version is in its range; which pre-releases there are to choose from is decided elsewhere."""
-        return self.specifier is None or self.specifier.contains(version, prereleases=True)
 
 
 class Universe(Protocol):
@@ -51,6 +48,9 @@ class Universe(Protocol):
 
     def versions(self, name: str) -> Sequence[Version]:
         """The versions of a package that may be chosen, the most wanted first."""
+
+    def fits(self, wish: Wish, version: Version) -> bool:
+        """Whether a version is in a wish's range; which pre-releases there are to choose from is decided elsewhere."""
 
     def wishes(self, name: str, version: Version, extra: str) -> Sequence[Wish] | None:
         """What a version needs (with an extra, if one is given); None where that cannot be known, so that it cannot
@@ -180,13 +180,13 @@ class Solver:
 
     def _fitting(self, wish: Wish) -> int:
         """The bits of the versions that a wish allows."""
-        cached = (wish.name, str(wish.specifier))
+        cached = (wish.name, str(wish.range))
         found = self._masks.get(cached)
         if found is None:
             self._remaining(wish.name)
             found = 0
             for at, version in enumerate(self._versions[wish.name], 1):
-                if wish.allows(version):
+                if wish.range is None or self.universe.fits(wish, version):
                     found |= 1 << at
             self._masks[cached] = found
         return found
@@ -245,7 +245,7 @@ class Solver:
     def _learn_needs(self, key: str, name: str, extra: str, version: Version, bit: int) -> list[str]:
         changed: list[str] = []
         if extra:
-            same = Wish(name, (), SpecifierSet(f"=={version}"), f"{name}=={version}")
+            same = Wish(name, (), version, SAME)
             self._add(_Incompatibility({key: bit, name: self._full(name) & ~bit}, Fact(key, version, same), ()))
             changed.append(name)
         wishes = self.universe.wishes(name, version, extra)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+from collections import Counter
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
@@ -19,29 +20,21 @@ import tomli
 from lapidar.core import atomic
 from lapidar.core.errors import LockfileError
 from lapidar.core.project import LOCKFILE_NAME
-from lapidar.core.records.snapshot import (
-    Conditions,
-    Libraries,
-    Library,
-    Package,
-    Platform,
-    Remainder,
-    Runtime,
-    Snapshot,
-    Tool,
-)
+from lapidar.core.records.layers import LowerLayers
+from lapidar.core.records.snapshot import Package, Platform, Remainder, Runtime, Snapshot
 
-__all__ = ["FORMAT", "identified", "identify", "parse", "read", "read_if_there", "render", "write"]
+__all__ = ["FORMAT", "identified", "identify", "identity_in", "parse", "read", "read_if_there", "render", "write"]
 
 FORMAT = 1
 # The tables of which there may be several, and what they are sorted by.
 _ARRAYS = (
-    ("runtime", "language"),
-    ("package", "name"),
-    ("remainder", "language"),
-    ("library", "soname"),
-    ("tool", "name"),
+    ("runtime", ("language",)),
+    ("package", ("language", "name")),
+    ("remainder", ("language",)),
+    ("library", ("soname",)),
+    ("tool", ("name",)),
 )
+_SORTED = {"runtime": "places", "conditions": "variables"}  # tables inside of records whose keys are sorted
 _BANNER = "# Written by lapidar. Commit this file; do not edit it.\n"
 _PLAIN_ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", '"': '\\"', "\\": "\\\\"}
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
@@ -79,19 +72,23 @@ def _table(header: str, fields: dict[str, Any]) -> str:
     return header + "\n" + "\n".join(lines) + "\n"
 
 
+def _record(kind: str, fields: dict[str, Any]) -> dict[str, Any]:
+    """A record's fields with the keys of the table inside of it, if it has one, sorted."""
+    inner = _SORTED.get(kind)
+    return {key: dict(sorted(value.items())) if key == inner else value for key, value in fields.items()}
+
+
 def _body(snapshot: Snapshot) -> str:
     """The canonical text below the line of the snapshot's digest."""
     records = msgspec.to_builtins(snapshot)
     blocks = [_table("[platform]", records["platform"])]
-    for layer, key in _ARRAYS:
-        if layer == "library" and "libraries" in records:
+    for kind, keys in _ARRAYS:
+        if kind == "library" and "libraries" in records:
             blocks.append(_table("[libraries]", records["libraries"]))
-        for record in sorted(records.get(layer, ()), key=lambda record: record[key]):
-            blocks.append(_table(f"[[{layer}]]", record))
+        for record in sorted(records.get(kind, ()), key=lambda record: [record[key] for key in keys]):
+            blocks.append(_table(f"[[{kind}]]", _record(kind, record)))
     if records.get("conditions"):
-        if variables := records["conditions"].get("variables"):
-            records["conditions"]["variables"] = dict(sorted(variables.items()))
-        blocks.append(_table("[conditions]", records["conditions"]))
+        blocks.append(_table("[conditions]", _record("conditions", records["conditions"])))
     return "\n" + "\n".join(blocks)
 
 
@@ -104,18 +101,27 @@ def identify(snapshot: Snapshot) -> Snapshot:
 
 def identified(
     platform: Platform,
-    runtime: Runtime,
+    runtimes: Iterable[Runtime],
     packages: Iterable[Package],
-    remainder: Iterable[Remainder] = (),
-    libraries: Libraries | None = None,
-    library: Iterable[Library] = (),
-    tools: Iterable[Tool] = (),
-    conditions: Conditions | None = None,
+    remainders: Iterable[Remainder] = (),
+    lower: LowerLayers | None = None,
 ) -> Snapshot:
-    """A snapshot of these records, with its identity."""
-    unknown = "sha256:" + "0" * 64
-    records = (tuple(packages), tuple(remainder), libraries, tuple(library), tuple(tools), conditions)
-    return identify(Snapshot(FORMAT, unknown, platform, (runtime,), *records))
+    """A snapshot of these records, in the order of a lockfile, with its identity."""
+    lower = lower or LowerLayers()
+    return identify(
+        Snapshot(
+            FORMAT,
+            "sha256:" + "0" * 64,
+            platform,
+            tuple(sorted(runtimes, key=lambda one: one.language)),
+            tuple(sorted(packages, key=lambda one: (one.language, one.name))),
+            tuple(sorted(remainders, key=lambda one: one.language)),
+            lower.library_layer,
+            lower.libraries,
+            lower.tools,
+            lower.conditions,
+        )
+    )
 
 
 def render(snapshot: Snapshot) -> str:
@@ -162,10 +168,8 @@ def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:
 
 
 def _verify(snapshot: Snapshot, name: str, remedy: str) -> None:
-    if len(snapshot.runtime) != 1:
-        raise LockfileError(
-            f"{name} is not valid", why=f"it must have one runtime, and has {len(snapshot.runtime)}", remedy=remedy
-        )
+    if flaw := _flaw(snapshot):
+        raise LockfileError(f"{name} is not valid", why=flaw, remedy=remedy)
     expected = identify(snapshot).snapshot
     if expected != snapshot.snapshot:
         raise LockfileError(
@@ -173,6 +177,22 @@ def _verify(snapshot: Snapshot, name: str, remedy: str) -> None:
             why=f"it says snapshot {snapshot.snapshot}, but its content has {expected}",
             remedy=remedy,
         )
+
+
+def _flaw(snapshot: Snapshot) -> str:
+    """What the records, each well-formed, do not agree on; "" where there is nothing."""
+    runtimes = Counter(runtime.language for runtime in snapshot.runtimes)
+    if not runtimes:
+        return "it must have a runtime, and has none"
+    if doubled := [language for language, count in runtimes.items() if count > 1]:
+        return f"it must have one runtime of a language, and has {runtimes[doubled[0]]} of {doubled[0]}"
+    used = [package.language for package in snapshot.packages] + [rest.language for rest in snapshot.remainders]
+    if without := [language for language in used if language not in runtimes]:
+        return f"it has something of the language {without[0]}, and no runtime of it"
+    names = Counter((package.language, package.name) for package in snapshot.packages)
+    if doubled_names := [name for (_, name), count in names.items() if count > 1]:
+        return f"it has the package {doubled_names[0]} twice"
+    return ""
 
 
 def read(path: Path) -> Snapshot:
@@ -206,6 +226,14 @@ def read_if_there(path: Path) -> Snapshot | None:
         LockfileError: it is not valid.
     """
     return read(path) if path.exists() else None
+
+
+def identity_in(path: Path) -> str:
+    """The identity of the snapshot that a lockfile holds; "" where there is none, or it is not valid."""
+    try:
+        return read(path).snapshot
+    except LockfileError:
+        return ""
 
 
 def write(snapshot: Snapshot, path: Path) -> None:

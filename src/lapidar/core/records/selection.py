@@ -8,7 +8,7 @@ import msgspec
 
 from lapidar.core.errors import LapidarError
 from lapidar.core.records import lockfile
-from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.records.snapshot import Package, Snapshot
 
 __all__ = ["closure", "groups_of", "left_out", "without"]
 
@@ -30,7 +30,7 @@ def closure(asked: Iterable[str], needs: Mapping[str, Iterable[str]]) -> set[str
 
 def groups_of(snapshot: Snapshot) -> list[str]:
     """The groups that ask for anything in a snapshot, sorted."""
-    return sorted({group for package in snapshot.package for group in package.groups})
+    return sorted({group for package in snapshot.packages for group in package.groups})
 
 
 def left_out(snapshot: Snapshot, only: Collection[str] | None, leave_out: Collection[str]) -> tuple[str, ...]:
@@ -59,11 +59,9 @@ def without(snapshot: Snapshot, groups: Collection[str]) -> Snapshot:
     """A snapshot without some groups: what only these ask for, and what only that needs, is not in it."""
     if not groups:
         return snapshot
-    asked = [
-        package.name
-        for package in snapshot.package
-        if package.wanted or any(group not in groups for group in package.groups)
-    ]
-    needed = closure(asked, {package.name: package.requires for package in snapshot.package})
-    kept = tuple(package for package in snapshot.package if package.name in needed)
-    return lockfile.identify(msgspec.structs.replace(snapshot, package=kept))
+    packages: list[Package] = []
+    for parts in snapshot.of_languages():
+        asked = [one.name for one in parts.packages if one.wanted or any(group not in groups for group in one.groups)]
+        needed = closure(asked, {one.name: one.requires for one in parts.packages})
+        packages += [one for one in parts.packages if one.name in needed]
+    return lockfile.identify(msgspec.structs.replace(snapshot, packages=tuple(packages)))

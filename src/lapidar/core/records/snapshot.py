@@ -6,18 +6,23 @@ an underscore here.
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from collections.abc import Iterator
+from typing import Annotated, Literal, NamedTuple
 
 import msgspec
+
+from lapidar.core.records.owner import LIBRARIES, Layer, Owner
 
 __all__ = [
     "Conditions",
     "Digest",
-    "Kept",
+    "LanguageParts",
     "Libraries",
     "Library",
     "Origin",
     "Package",
+    "PackageFacts",
+    "Part",
     "Platform",
     "Remainder",
     "Runtime",
@@ -28,6 +33,9 @@ __all__ = [
 Digest = Annotated[str, msgspec.Meta(pattern=r"^sha256:[0-9a-f]{64}$")]
 Count = Annotated[int, msgspec.Meta(ge=0)]
 Name = Annotated[str, msgspec.Meta(min_length=1)]
+User = Annotated[
+    str, msgspec.Meta(pattern=r"^(runtime/[^/]+|packages/[^/]+/[^/]+|remainder/[^/]+|tools/[^/]+|project|run)$")
+]
 # Relative, POSIX, and never climbing out of the folder it is joined to.
 Inside = Annotated[str, msgspec.Meta(pattern=r"^(?!/)(?!(.*/)?\.\.(/|$))[^\0]+$")]
 
@@ -43,21 +51,25 @@ class Platform(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
 class Runtime(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """A language runtime: its executable, its own library, its standard library.
 
-    `executable`, `site` and `headers` are paths below the environment: the interpreter in the runtime's tree,
-    the folder where this runtime looks for packages, and the folder of its C headers.
+    `executable` is the interpreter in the runtime's tree. `places` are folders below the environment by the names that
+    the language gives them: where this runtime looks for packages, where it has its C headers ...
     """
 
-    language: Literal["python"]
+    language: Name
     implementation: Name
     version: Name
     build: str
     executable: Inside
-    site: Inside
-    headers: Inside
+    places: dict[str, Inside]
     tree: Digest
     files: Count
     bytes: Count
     left_out: tuple[str, ...]
+
+    @property
+    def owner(self) -> Owner:
+        """What its files are called by."""
+        return Owner(Layer.RUNTIME, self.language, self.implementation, self.version)
 
 
 class Origin(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
@@ -91,7 +103,7 @@ class Package(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields
     it, as "name version tree".
     """
 
-    language: Literal["python"]
+    language: Name
     name: Name
     version: Name
     tree: Digest
@@ -109,8 +121,13 @@ class Package(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields
         """Whether anyone asks for it by name, and not only another package."""
         return self.wanted or bool(self.groups)
 
+    @property
+    def owner(self) -> Owner:
+        """What its files are called by."""
+        return Owner(Layer.PACKAGES, self.language, self.name, self.version)
 
-class Kept(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
+
+class PackageFacts(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
     """What of a package's record cannot be read off its files: kept beside them in a restored environment, so that
     capturing it gives the same record again.
 
@@ -124,7 +141,7 @@ class Kept(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
     built_with: tuple[str, ...] = ()
 
     @classmethod
-    def of(cls, package: Package) -> Kept:
+    def of(cls, package: Package) -> PackageFacts:
         """What is kept of a package."""
         only_groups = bool(package.groups) and not package.wanted
         return cls(package.origin, package.groups, only_groups, package.extras, package.built_with)
@@ -133,11 +150,16 @@ class Kept(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
 class Remainder(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """The files in the packages' folders that belong to no package; `paths` are their top-level names."""
 
-    language: Literal["python"]
+    language: Name
     tree: Digest
     files: Count
     bytes: Count
     paths: tuple[str, ...]
+
+    @property
+    def owner(self) -> Owner:
+        """What these files are called by."""
+        return Owner(Layer.REMAINDER, self.language)
 
 
 class Libraries(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
@@ -157,18 +179,23 @@ class Libraries(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fiel
 class Library(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """One system library, by the name it is asked for.
 
-    `owner`, `owner_version`: the operating system's package that has it. `used_by`: ``runtime``, or the packages (and
-    ``tool NAME``) that use it where the runtime does not. `versions`: of the symbol versions that the environment's
-    files need of it, the newest of each family.
+    `owner`, `owner_version`: the operating system's package that has it. `used_by`: the runtimes that use it; where
+    none does, the packages, outside programs ... that do, each as `Owner.user` writes it. `versions`: of the symbol
+    versions that the environment's files need of it, the newest of each family.
     """
 
     soname: Inside
     sha256: Annotated[str, msgspec.Meta(pattern=r"^[0-9a-f]{64}$")]
     bytes: Count
-    used_by: tuple[str, ...]
+    used_by: tuple[User, ...]
     owner: str | None = None
     owner_version: str | None = None
     versions: tuple[str, ...] = ()
+
+    @property
+    def users(self) -> tuple[Owner, ...]:
+        """Who uses it."""
+        return tuple(Owner.of_user(text) for text in self.used_by)
 
 
 class Tool(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
@@ -186,6 +213,11 @@ class Tool(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=Tr
     owner: str | None = None
     owner_version: str | None = None
     interpreter: Inside | None = None
+
+    @property
+    def part(self) -> Owner:
+        """What its files are called by; `owner` is the operating system's package."""
+        return Owner(Layer.TOOLS, name=self.name)
 
 
 class Conditions(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
@@ -210,51 +242,81 @@ class Conditions(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fie
     host: tuple[str, ...] = ()
 
 
-class Snapshot(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
+class Part(NamedTuple):
+    """A part of a snapshot that has a tree: whose it is, the tree's digest, its entries and the size of its files."""
+
+    owner: Owner
+    tree: str
+    files: int
+    bytes: int
+
+
+class LanguageParts(NamedTuple):
+    """What a snapshot has of one language."""
+
+    runtime: Runtime
+    packages: tuple[Package, ...]
+    remainders: tuple[Remainder, ...]
+
+    @property
+    def above_runtime(self) -> tuple[Package | Remainder, ...]:
+        """What lies in the packages' folders."""
+        return (*self.packages, *self.remainders)
+
+    @property
+    def every(self) -> tuple[Runtime | Package | Remainder, ...]:
+        """All of it."""
+        return (self.runtime, *self.packages, *self.remainders)
+
+
+_FIELDS = {
+    "runtimes": "runtime",
+    "packages": "package",
+    "remainders": "remainder",
+    "library_layer": "libraries",
+    "libraries": "library",
+    "tools": "tool",
+}
+
+
+class Snapshot(msgspec.Struct, frozen=True, rename=_FIELDS, forbid_unknown_fields=True, omit_defaults=True):
     """The record of all layers of one environment.
 
-    `snapshot` is its identity: the digest of its canonical text, see `lapidar.core.lockfile`.
+    `snapshot` is its identity: the digest of its canonical text, see `lapidar.core.records.lockfile`. Tables that there
+    may be several of have the name of one in a lockfile (``[[package]]``).
     """
 
     format: int
     snapshot: Digest
     platform: Platform
-    runtime: tuple[Runtime, ...]
-    package: tuple[Package, ...] = ()
-    remainder: tuple[Remainder, ...] = ()
-    libraries: Libraries | None = None
-    library: tuple[Library, ...] = ()
-    tool: tuple[Tool, ...] = ()
+    runtimes: tuple[Runtime, ...]
+    packages: tuple[Package, ...] = ()
+    remainders: tuple[Remainder, ...] = ()
+    library_layer: Libraries | None = None
+    libraries: tuple[Library, ...] = ()
+    tools: tuple[Tool, ...] = ()
     conditions: Conditions | None = None
 
     @property
-    def only_runtime(self) -> Runtime:
-        """The runtime of the one language there is so far."""
-        return self.runtime[0]
+    def languages(self) -> tuple[str, ...]:
+        """Its languages, sorted."""
+        return tuple(sorted(runtime.language for runtime in self.runtimes))
 
-    def trees(self) -> list[tuple[str, str]]:
-        """Every tree it needs, as pairs of who needs it (for people) and the tree's digest."""
-        needed = [(runtime_label(runtime), runtime.tree) for runtime in self.runtime]
-        needed += [(f"{package.name} {package.version}", package.tree) for package in self.package]
-        needed += [("files of no package", rest.tree) for rest in self.remainder]
-        needed += [(LIBRARIES, self.libraries.tree)] if self.libraries else []
-        needed += [(tool_label(tool), tool.tree) for tool in self.tool]
-        return needed
+    def runtime_of(self, language: str) -> Runtime | None:
+        """The runtime of a language; None where it has none."""
+        return next((runtime for runtime in self.runtimes if runtime.language == language), None)
 
+    def of_languages(self) -> Iterator[LanguageParts]:
+        """What it has of each language."""
+        for runtime in sorted(self.runtimes, key=lambda runtime: runtime.language):
+            language = runtime.language
+            packages = tuple(one for one in self.packages if one.language == language)
+            yield LanguageParts(runtime, packages, tuple(one for one in self.remainders if one.language == language))
 
-LIBRARIES = "system libraries"  # how that layer's tree is called in messages
-
-
-def tool_label(tool: Tool) -> str:
-    """How an outside program is called in messages: ``tool gnuplot``."""
-    return f"tool {tool.name}"
-
-
-def runtime_label(runtime: Runtime) -> str:
-    """How a runtime is called in messages: ``cpython 3.11.7``."""
-    return f"{runtime.implementation} {runtime.version}"
-
-
-def short(snapshot_id: str) -> str:
-    """The first digits of a snapshot's identity, as shown to people."""
-    return snapshot_id.removeprefix("sha256:")[:12]
+    def parts(self) -> list[Part]:
+        """Every part that has a tree."""
+        several: list[Runtime | Package | Remainder] = [*self.runtimes, *self.packages, *self.remainders]
+        parts = [Part(one.owner, one.tree, one.files, one.bytes) for one in several]
+        if layer := self.library_layer:
+            parts.append(Part(LIBRARIES, layer.tree, layer.files, layer.bytes))
+        return parts + [Part(tool.part, tool.tree, tool.files, tool.bytes) for tool in self.tools]

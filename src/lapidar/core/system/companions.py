@@ -10,7 +10,20 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-__all__ = ["DATA", "LOCALES", "Data", "folders", "opened_by", "takes", "variables", "whose"]
+__all__ = [
+    "DATA",
+    "LOCALES",
+    "TERMINALS",
+    "TLS",
+    "WINDOWS",
+    "ZONES",
+    "Data",
+    "folders",
+    "having",
+    "opened_by",
+    "takes",
+    "variables",
+]
 
 # Library -> what it opens by name: the C library when a thread ends or an exception passes, for name look-ups, and
 # for international names of hosts.
@@ -29,8 +42,8 @@ class Data:
         folders: where systems have it: the first that is there is taken. A file is taken under its own name.
         place: where it goes, below the private folder.
         variables: which lead to it, each with what follows the place.
-        module: the module at whose import the environment sets the variables; where there is none, they are set before
-            the process starts.
+        use: what it is for, where the variables are only set when a program begins to do that: each language knows
+            which of its modules do. Where it is "", they are set before a process starts.
         host_first: the variables are set only where the host has none of `folders`.
         only: the names of files that are taken; all, where it is empty.
     """
@@ -39,13 +52,15 @@ class Data:
     folders: tuple[str, ...]
     place: str
     variables: tuple[tuple[str, str], ...]
-    module: str = ""
+    use: str = ""
     host_first: bool = False
     only: frozenset[str] = frozenset()
 
 
 # The list of the seldom ones (gconv-modules.d) is left out: every start would read its hundred kilobytes.
 _CHARACTER_SETS = frozenset("gconv-modules UTF-16.so UTF-32.so UTF-7.so ISO8859-1.so ISO8859-15.so CP1252.so".split())
+TLS, TERMINALS, WINDOWS = "encrypted connections", "terminals", "windows"  # uses of data
+ZONES = "share/zoneinfo"
 LOCALES = "locale"  # the place of locale data; which there are is a matter of variables, see `locales`
 
 DATA = (
@@ -60,8 +75,8 @@ DATA = (
     Data(
         r"libc\.so\.6",
         ("/usr/share/zoneinfo",),
-        "share/zoneinfo",
-        (("TZDIR", ""), ("PYTHONTZPATH", "")),
+        ZONES,
+        (("TZDIR", ""),),
     ),
     Data(
         r"libssl\.so\..*",
@@ -73,7 +88,7 @@ DATA = (
         ),
         "share/certificates",
         (("SSL_CERT_FILE", "*"),),
-        module="ssl",
+        use=TLS,
         host_first=True,  # whom one trusts is a matter of now
     ),
     Data(
@@ -99,7 +114,7 @@ DATA = (
         ("/lib/terminfo", "/usr/share/terminfo"),
         "share/terminfo",
         (("TERMINFO_DIRS", ""),),
-        module="_curses",
+        use=TERMINALS,
         only=_TERMINALS,
     ),
     Data(
@@ -107,14 +122,14 @@ DATA = (
         ("/usr/share/tcltk/tcl8.6", "/usr/share/tcl8.6", "/usr/lib/tcl8.6"),
         "share/tcl8.6",
         (("TCL_LIBRARY", ""),),
-        module="_tkinter",
+        use=WINDOWS,
     ),
     Data(
         r"libtk8\.6\.so.*",
         ("/usr/share/tcltk/tk8.6", "/usr/share/tk8.6", "/usr/lib/tk8.6"),
         "share/tk8.6",
         (("TK_LIBRARY", ""),),
-        module="_tkinter",
+        use=WINDOWS,
     ),
     Data(
         r"libmagic\.so\.1",
@@ -158,6 +173,6 @@ def variables(paths: Iterable[str]) -> Iterator[tuple[Data, str, str]]:
             yield data, name, own[0] if what == "*" else data.place
 
 
-def whose(data: Data, libraries: Iterable[str]) -> list[str]:
+def having(data: Data, libraries: Iterable[str]) -> list[str]:
     """Those of the libraries that have this data."""
     return [name for name in libraries if re.fullmatch(data.library, name)]

@@ -103,18 +103,10 @@ class Debian:
                 return label.partition(":")[0]
         return None
 
-    @functools.cached_property
-    def _by_metadata(self) -> dict[str, list[str]]:
-        """For each folder or file of Python metadata, all paths of the package that has it."""
-        found: dict[str, list[str]] = {}
-        for data in self._lists().values():
-            if b"-packages/" not in data:
-                continue
-            lines = data.decode("utf-8", "surrogateescape").splitlines()
-            for line in lines:
-                if line.endswith((".egg-info", ".dist-info")):
-                    found[line] = lines
-        return found
-
-    def files_beside(self, metadata: str) -> list[str] | None:
-        return self._by_metadata.get(metadata)
+    def lists_having(self, paths: Iterable[str]) -> Iterator[tuple[str, list[str]]]:
+        wanted = {os.fsencode(path) for path in paths}
+        for data in self._lists().values() if wanted else ():
+            lines = data.split(b"\n")
+            if found := wanted.intersection(lines):
+                every = [os.fsdecode(line) for line in lines if line]
+                yield from ((os.fsdecode(line), every) for line in found)

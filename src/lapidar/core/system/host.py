@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable
+from typing import NamedTuple
 
 import msgspec
 
@@ -11,10 +12,10 @@ from lapidar.core.records.snapshot import Library, Snapshot
 from lapidar.core.system import elf
 from lapidar.core.system.loader import HWCAPS, Loader, System
 
-__all__ = ["Drift", "Found", "drift", "find", "lacking"]
+__all__ = ["HostDrift", "HostLibraries", "Lack", "drift", "find", "lacking"]
 
 
-class Drift(msgspec.Struct, frozen=True):
+class HostDrift(msgspec.Struct, frozen=True):
     """How the host's libraries differ from the recorded ones: names."""
 
     same: int
@@ -23,30 +24,37 @@ class Drift(msgspec.Struct, frozen=True):
 
 
 # Each recorded library, and where the host has it.
-Found = list[tuple[Library, str | None]]
+HostLibraries = list[tuple[Library, str | None]]
 
 
-def find(snapshot: Snapshot) -> Found:
+def find(snapshot: Snapshot) -> HostLibraries:
     """Look for the recorded libraries on the host; files are read, none is run."""
     loader = Loader(System.here(), functools.cache(elf.read))
-    return [(one, loader.find(one.soname)) for one in snapshot.library if not one.soname.startswith(HWCAPS)]
+    return [(one, loader.find(one.soname)) for one in snapshot.libraries if not one.soname.startswith(HWCAPS)]
 
 
-def lacking(found: Found) -> list[str]:
-    """What the host lacks of what a snapshot needs, a sentence each."""
-    sentences = []
+class Lack(NamedTuple):
+    """A recorded library that the host has not (`path` is ""), or has without symbol versions."""
+
+    library: Library
+    path: str
+    versions: tuple[str, ...] = ()
+
+
+def lacking(found: HostLibraries) -> list[Lack]:
+    """What the host lacks of what a snapshot needs."""
+    lacks = []
     for library, path in found:
         if path is None:
-            users = ", ".join(library.used_by[:3])
-            sentences.append(f"{library.soname} is not there; {users} needs it")
+            lacks.append(Lack(library, ""))
             continue
         absent = sorted(set(library.versions) - elf.defined_versions(path)) if library.versions else []
         if absent:
-            sentences.append(f"{library.soname} ({path}) is without {', '.join(absent)}")
-    return sentences
+            lacks.append(Lack(library, path, tuple(absent)))
+    return lacks
 
 
-def drift(found: Found, digest_of: Callable[[str], str]) -> Drift:
+def drift(found: HostLibraries, digest_of: Callable[[str], str]) -> HostDrift:
     """Compare the host's libraries with the recorded ones, by their bytes.
 
     Args:
@@ -60,4 +68,4 @@ def drift(found: Found, digest_of: Callable[[str], str]) -> Drift:
             same += 1
         else:
             different.append(library.soname)
-    return Drift(same, tuple(different), tuple(missing))
+    return HostDrift(same, tuple(different), tuple(missing))

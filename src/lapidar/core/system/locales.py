@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import IO
 
-from lapidar.core.cache.stowing import Draft
+from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, StreamDraft
 
 __all__ = ["drafts", "named"]
 
@@ -27,11 +27,11 @@ _CATEGORIES = (
 ).split()
 _MOST_BYTES = 64 << 20
 _BUILT_IN = frozenset({"", "C", "POSIX"})
-_ALWAYS = "C.UTF-8"  # Python takes it where nothing is set
+_ALWAYS = "C.UTF-8"  # runtimes take it where nothing is set
 
 
 def named(variables: Mapping[str, str]) -> list[str]:
-    """The locales that variables name (LANG, LC_*), and the one that Python falls back to."""
+    """The locales that variables name (LANG, LC_*), and the one that runtimes fall back to."""
     names = {value for name, value in variables.items() if name == "LANG" or name.startswith("LC_")}
     return sorted((names | {_ALWAYS}) - _BUILT_IN)
 
@@ -60,14 +60,14 @@ def drafts(locales: Iterable[str], place: str, folder: Path = FOLDER) -> Iterato
         yield from found
         if found and name != locale:
             # By the name as it is asked for too, so that no folder of the host with that name is found before it.
-            yield Draft(f"{place}/{locale}", name, link=True)
+            yield LinkDraft(f"{place}/{locale}", name)
 
 
 def _of_folder(folder: Path, place: str) -> Iterator[Draft]:
     for top, _, files in os.walk(folder):
         for file in sorted(files):
             path = f"{top}/{file}"
-            yield Draft(f"{place}/{os.path.relpath(path, folder)}", os.path.realpath(path))
+            yield FileDraft(f"{place}/{os.path.relpath(path, folder)}", os.path.realpath(path))
 
 
 def _of_archive(archive: Path, name: str, place: str) -> Iterator[Draft]:
@@ -77,7 +77,7 @@ def _of_archive(archive: Path, name: str, place: str) -> Iterator[Draft]:
     except (OSError, struct.error):
         return
     for category, data in found:
-        yield Draft(f"{place}/{name}/{category}", "", opener=_opener(data), bytes=len(data))
+        yield StreamDraft(f"{place}/{name}/{category}", _opener(data), len(data))
 
 
 def _opener(data: bytes) -> Callable[[], IO[bytes]]:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-__all__ = ["Observed"]
+__all__ = ["ObservedRun"]
 
 
 @dataclass(frozen=True, slots=True)
-class Observed:
+class ObservedRun:
     """What a run and its children used, as absolute paths; of what was mapped and opened, links followed.
 
     Attributes:

@@ -7,16 +7,15 @@ import functools
 import os
 import re
 from collections.abc import Iterable, Iterator
-from pathlib import Path
 from typing import NamedTuple, Protocol
 
 from lapidar.core.system.debian import Debian
 from lapidar.core.system.rpm import Rpm
 
-__all__ = ["Database", "Owner", "Owners", "here"]
+__all__ = ["Database", "Owners", "SystemPackage", "here"]
 
 
-class Owner(NamedTuple):
+class SystemPackage(NamedTuple):
     """A package of the operating system."""
 
     name: str
@@ -43,8 +42,8 @@ class Database(Protocol):
     def with_file_named(self, name: str) -> str | None:
         """A package that has a file of this name anywhere."""
 
-    def files_beside(self, metadata: str) -> list[str] | None:
-        """The paths of the package that has a folder or file of Python metadata; None where none has."""
+    def lists_having(self, paths: Iterable[str]) -> Iterator[tuple[str, list[str]]]:
+        """Of absolute paths, those that a package has, each with all paths of that package."""
 
 
 class Owners:
@@ -57,7 +56,7 @@ class Owners:
     def __init__(self, databases: Iterable[Database]) -> None:
         self._databases = [database for database in databases if database.is_there]
 
-    def of(self, paths: Iterable[str]) -> dict[str, Owner]:
+    def of(self, paths: Iterable[str]) -> dict[str, SystemPackage]:
         """The owners of files.
 
         Args:
@@ -70,12 +69,12 @@ class Owners:
         for path in dict.fromkeys(paths):
             for spelling in dict.fromkeys(_spellings(path)):
                 wanted.setdefault(spelling, []).append(path)
-        found: dict[str, Owner] = {}
+        found: dict[str, SystemPackage] = {}
         for database in self._databases:
             for spelling, name, version in database.having(wanted):
                 for path in wanted[spelling]:
                     if path not in found or spelling == os.path.realpath(path):
-                        found[path] = Owner(name, version)
+                        found[path] = SystemPackage(name, version)
         return found
 
     def files_of(self, owner: str) -> list[str]:
@@ -106,18 +105,22 @@ class Owners:
         """The package that has a file of this name anywhere; None where no installed one does."""
         return next(filter(None, (database.with_file_named(name) for database in self._databases)), None)
 
-    def files_beside(self, metadata: str) -> list[str] | None:
-        """All files of the system's package that owns a Python distribution's metadata; None where nobody owns it.
+    def files_beside(self, paths: Iterable[str]) -> dict[str, list[str]]:
+        """All files of the packages that own certain paths. What the operating system ships of a language mostly
+        carries no list of its files, so these are what is known of them.
 
-        The operating system's Python packages mostly carry no RECORD, so these lists are what is known of them.
+        Args:
+            paths: absolute; only what lies below /usr/lib is looked for, for nothing else is the operating system's.
+
+        Returns:
+            For each path that a package has, the files of that package that are there.
         """
-        if not metadata.startswith("/usr/lib"):
-            return None  # nothing else is the operating system's; it saves reading all lists
-        for database in self._databases:
-            paths = database.files_beside(metadata)
-            if paths is not None:
-                return [path for path in paths if Path(path).is_file()]
-        return None
+        wanted = [path for path in paths if path.startswith("/usr/lib")]
+        found: dict[str, list[str]] = {}
+        for database in self._databases if wanted else ():
+            for path, every in database.lists_having(wanted):
+                found.setdefault(path, [one for one in every if os.path.isfile(one)])
+        return found
 
 
 @functools.cache

@@ -55,7 +55,7 @@ class Rpm:
             return None
         try:
             import sqlite3  # where there is such a database only
-        except ImportError:  # a Python that was built without it
+        except ImportError:  # an interpreter that was built without it
             return None
         # Read as a file that nobody changes meanwhile, nothing is made beside it. Only where changes wait in its log
         # must that be read too, which takes the right to write there.
@@ -116,11 +116,11 @@ class Rpm:
     def with_file_named(self, name: str) -> str | None:
         return next((package.name for package in self._found("Basenames", name)), None)
 
-    def files_beside(self, metadata: str) -> list[str] | None:
-        for package in self._found("Basenames", posixpath.basename(metadata)):
-            if metadata in package.files:
-                return list(package.files)
-        return None
+    def lists_having(self, paths: Iterable[str]) -> Iterator[tuple[str, list[str]]]:
+        for path in paths:
+            for package in self._found("Basenames", posixpath.basename(path)):
+                if path in package.files:
+                    yield path, list(package.files)
 
 
 def _read(blob: bytes) -> _Header:

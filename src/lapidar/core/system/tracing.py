@@ -17,7 +17,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from lapidar.core.errors import LapidarError
-from lapidar.core.system.observed import Observed
+from lapidar.core.system.observed import ObservedRun
 
 __all__ = ["observe"]
 
@@ -62,7 +62,7 @@ class _Program(ctypes.Structure):
     _fields_ = [("length", ctypes.c_ushort), ("code", ctypes.c_void_p)]
 
 
-def observe(command: Sequence[str], variables: Mapping[str, str], output: int = 1) -> Observed:
+def observe(command: Sequence[str], variables: Mapping[str, str], output: int = 1) -> ObservedRun:
     """Run a command to its end, with this process's standard streams.
 
     Args:
@@ -91,7 +91,7 @@ class _Observer:
         self.executed: dict[str, None] = {}
         self.opened: set[str] = set()
 
-    def run(self) -> Observed:
+    def run(self) -> ObservedRun:
         child = os.fork()
         if child == 0:
             self._become()
@@ -103,7 +103,7 @@ class _Observer:
                 os.kill(child, signal.SIGKILL)
                 os.waitpid(child, 0)
             raise
-        return Observed(code, _files(self.mapped), tuple(self.executed), _files(self.opened))
+        return ObservedRun(code, _files(self.mapped), tuple(self.executed), _files(self.opened))
 
     def _become(self) -> None:
         """In the child: wait to be traced, have the filter set, become the program."""

@@ -10,19 +10,19 @@ from __future__ import annotations
 import json
 import os
 import subprocess
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from queue import SimpleQueue
 
 from lapidar.core import progress
 from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
-from lapidar.core.cache.stowing import Draft, stow
+from lapidar.core.cache.stowing import FileDraft, stow
 from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.records.snapshot import Runtime
 
-__all__ = ["Compiler", "bytecode_of"]
+__all__ = ["Compiler"]
 
 _WORKERS = os.cpu_count() or 1
 
@@ -30,8 +30,9 @@ _WORKERS = os.cpu_count() or 1
 def _tag(runtime: Runtime) -> str:
     """The runtime's tag in names of byte-code: ``cpython-311``."""
     major, minor = runtime.version.split(".")[:2]
-    threads = "t" if runtime.executable.endswith("t") else ""  # the free-threaded build has its own
-    return f"{runtime.implementation}-{major}{minor}{threads}"
+    # The free-threaded build has a tag of its own, which is in all its names: python3.13t, lib/python3.13t.
+    own = runtime.executable.rpartition("python")[2].removeprefix(f"{major}.{minor}")
+    return f"{runtime.implementation}-{major}{minor}{own if own == 't' else ''}"
 
 
 def _sources(tree: Tree) -> Iterator[Entry]:
@@ -40,30 +41,29 @@ def _sources(tree: Tree) -> Iterator[Entry]:
             yield entry
 
 
-def bytecode_of(cache: Cache, runtime: Runtime, tree_digest: str) -> Tree | None:
-    """The byte-code of a tree, where it was compiled before."""
-    return cache.bytecode(tree_digest, f"{_tag(runtime)}-{runtime.version}")
-
-
 class Compiler:
-    """Compiles trees with a restored interpreter.
+    """Compiles trees with a restored interpreter; see `lapidar.core.languages.protocol.Deriver`.
 
     Args:
-        cache: in use by the caller, and writable.
+        cache: in use by the caller.
         runtime: the runtime whose byte-code it is.
-        interpreter: its launcher, able to run.
     """
 
-    def __init__(self, cache: Cache, runtime: Runtime, interpreter: Path) -> None:
+    def __init__(self, cache: Cache, runtime: Runtime) -> None:
         self._cache = cache
         self._runtime = runtime
-        self._interpreter = interpreter
+        self._key = f"{_tag(runtime)}-{runtime.version}"
 
-    def compile(self, trees: dict[str, Tree], reporter: progress.Progress) -> dict[str, Tree]:
+    def known(self, digest: str) -> Tree | None:
+        """The byte-code of a tree, where it was compiled before."""
+        return self._cache.derived(digest, self._key)
+
+    def derive(self, trees: Mapping[str, Tree], environment: Path, reporter: progress.Progress) -> dict[str, Tree]:
         """Compile the sources of trees and keep the byte-code in the cache.
 
         Args:
             trees: by their digests.
+            environment: where the runtime was placed.
 
         Returns:
             The byte-code of each, by the same digests.
@@ -73,23 +73,24 @@ class Compiler:
         """
         jobs = [(digest, entry) for digest, tree in trees.items() for entry in _sources(tree)]
         with self._cache.work_folder() as work:
-            done = self._run(jobs, work.path, reporter)
-            drafts: dict[str, list[Draft]] = {digest: [] for digest in trees}
+            done = self._run(jobs, environment / "bin" / "python", work.path, reporter)
+            drafts: dict[str, list[FileDraft]] = {digest: [] for digest in trees}
             for number, (digest, entry) in enumerate(jobs):
                 target = f"{work.path}/{number}"
                 if target in done:
-                    drafts[digest].append(Draft(self._path(entry.path), target))
+                    drafts[digest].append(FileDraft(self._path(entry.path), target))
             stowed = stow(self._cache, drafts, None, progress.Silent())
-        version = f"{_tag(self._runtime)}-{self._runtime.version}"
         for digest, result in stowed.items():
-            self._cache.put_bytecode(digest, version, result.tree)
+            self._cache.put_derived(digest, self._key, result.tree)
         return {digest: result.tree for digest, result in stowed.items()}
 
     def _path(self, source: str) -> str:
         folder, _, name = source.rpartition("/")
         return f"{folder}/__pycache__/{name.removesuffix('.py')}.{_tag(self._runtime)}.pyc"
 
-    def _run(self, jobs: Sequence[tuple[str, Entry]], work: Path, reporter: progress.Progress) -> set[str]:
+    def _run(
+        self, jobs: Sequence[tuple[str, Entry]], interpreter: Path, work: Path, reporter: progress.Progress
+    ) -> set[str]:
         """Share the sources out to one process a processor; gives the targets that were written."""
         lines = [
             (entry.bytes, json.dumps([self._cache.entry_path(entry), entry.path, entry.bytes, f"{work}/{number}"]))
@@ -103,7 +104,7 @@ class Compiler:
             progress.task(reporter, "Compiling byte-code", len(lines), "files"),
             ThreadPoolExecutor(_WORKERS) as pool,
         ):
-            running = [pool.submit(self._run_share, share, finished) for share in shares]
+            running = [pool.submit(self._run_share, interpreter, share, finished) for share in shares]
             for target in _until_all(finished, len(shares)):
                 reporter.advance(1)
                 done.add(target)
@@ -111,9 +112,9 @@ class Compiler:
                 share.result()
         return done
 
-    def _run_share(self, share: list[str], finished: SimpleQueue[str | None]) -> None:
+    def _run_share(self, interpreter: Path, share: list[str], finished: SimpleQueue[str | None]) -> None:
         script = Path(__file__).with_name("_compiled.py").read_text("utf-8")
-        command = [str(self._interpreter), "-I", "-S", "-B", "-c", script, str(FILE_TIME_SECONDS)]
+        command = [str(interpreter), "-I", "-S", "-B", "-c", script, str(FILE_TIME_SECONDS)]
         try:
             process = subprocess.Popen(
                 command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True

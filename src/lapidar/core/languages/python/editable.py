@@ -14,6 +14,7 @@ from pathlib import Path
 
 from lapidar.core.cache.stowing import Draft
 from lapidar.core.environment import walk
+from lapidar.core.environment.walk import Found
 
 __all__ = ["Editable", "added_folders", "find", "stow_drafts"]
 
@@ -119,11 +120,11 @@ def stow_drafts(editable: Editable, top_level: Iterable[str]) -> list[Draft]:
     for place in places:
         name = os.path.basename(place)
         if os.path.isdir(place):
-            found += [(f"site/{name}/{file.path}", file.source, file.link) for file in walk.walk(place, _code)]
+            found += [Found(f"site/{name}/{file.path}", file.source, file.link) for file in walk.walk(place, _code)]
         else:
             source = place if place.endswith(".py") else place + ".py"
             if os.path.isfile(source):
-                found.append((f"site/{os.path.basename(source)}", source, False))
+                found.append(Found(f"site/{os.path.basename(source)}", source, False))
     return walk.drafts(found, _code).drafts
 
 

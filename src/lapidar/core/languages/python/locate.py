@@ -1,30 +1,22 @@
-"""Find the environment that is meant, and say why it is that one."""
+"""Find the Python environment that is meant, and say why it is that one."""
 
 from __future__ import annotations
 
 import os
 import shutil
-from dataclasses import dataclass
 from pathlib import Path
 
 from lapidar.core.errors import EnvironmentUnusable
+from lapidar.core.languages.protocol import Located
 from lapidar.core.project import Project
 
-__all__ = ["Located", "locate"]
+__all__ = ["locate", "refuse"]
 
 _INTERPRETERS = ("bin/python3", "bin/python")
 
 
-@dataclass(frozen=True, slots=True)
-class Located:
-    """An interpreter, and the reason why it was taken."""
-
-    interpreter: Path
-    why: str
-
-
-def locate(project: Project, named: Path | None) -> Located:
-    """The environment to capture.
+def locate(project: Project, named: Path | None) -> Located | None:
+    """The interpreter that is meant.
 
     Args:
         project: where `.venv` and `venv` are looked for.
@@ -32,43 +24,61 @@ def locate(project: Project, named: Path | None) -> Located:
             ``python3`` on PATH.
 
     Raises:
-        EnvironmentUnusable: there is none, or what was named is no environment.
+        EnvironmentUnusable: the active environment, or the project's own, has no interpreter.
     """
     if named is not None:
-        return Located(_interpreter_of(named), "named on the command line")
+        return _named(Path(os.path.abspath(named.expanduser())))
     active = os.environ.get("VIRTUAL_ENV")
     if active and Path(active).is_dir():
-        return Located(_interpreter_of(Path(active)), "the active environment")
+        return Located("python", _in_folder(Path(active)), "the active environment")
     for name in (".venv", "venv"):
         if (project.root / name).is_dir():
-            return Located(_interpreter_of(project.root / name), f"the project's own {name}")
-    found = shutil.which("python3")
-    if found:
-        return Located(Path(found), "the python3 on PATH; no environment is active and the project has none")
-    raise EnvironmentUnusable(
-        "There is no environment to capture",
-        why="none is active, the project has no .venv or venv, and there is no python3 on PATH",
-        remedy="Name one: lapidar capture FOLDER.",
-    )
+            return Located("python", _in_folder(project.root / name), f"the project's own {name}")
+    on_path = shutil.which("python3")
+    if on_path:
+        why = "the python3 on PATH; no environment is active and the project has none"
+        return Located("python", Path(on_path), why, by_chance=True)
+    return None
 
 
-def _interpreter_of(named: Path) -> Path:
-    path = Path(os.path.abspath(named.expanduser()))
+def _named(path: Path) -> Located | None:
+    why = "named on the command line"
     if path.is_dir():
-        for name in _INTERPRETERS:
-            if (path / name).exists():
-                return path / name
-        raise EnvironmentUnusable(
-            f"{named} is not an environment",
-            why="it has no bin/python3 and no bin/python",
-            remedy="Name the folder of an environment, or its interpreter.",
+        found = _interpreter(path)
+        return Located("python", found, why) if found else None
+    if not path.exists() or not os.access(path, os.X_OK):
+        return None
+    # Any program may be meant to be an interpreter of ours; only asking it tells.
+    return Located("python", path, why, by_chance=not path.name.startswith("python"))
+
+
+def _interpreter(folder: Path) -> Path | None:
+    return next((folder / name for name in _INTERPRETERS if (folder / name).exists()), None)
+
+
+def _in_folder(folder: Path) -> Path:
+    found = _interpreter(folder)
+    if found is None:
+        raise _no_environment(folder, "it has no bin/python3 and no bin/python")
+    return found
+
+
+def refuse(project: Project, named: Path | None) -> EnvironmentUnusable:
+    """The error for what `locate` finds nothing in."""
+    if named is None:
+        return EnvironmentUnusable(
+            "There is no environment to capture",
+            why="none is active, the project has no .venv or venv, and there is no python3 on PATH",
+            remedy="Name one: lapidar capture FOLDER.",
         )
+    path = Path(os.path.abspath(named.expanduser()))
     if not path.exists():
-        raise EnvironmentUnusable(f"There is no environment {named}", remedy="Look at the path's spelling.")
-    if not os.access(path, os.X_OK):
-        raise EnvironmentUnusable(
-            f"{named} is not an environment",
-            why="it is a file that cannot be executed",
-            remedy="Name the folder of an environment, or its interpreter.",
-        )
-    return path
+        return EnvironmentUnusable(f"There is no environment {named}", remedy="Look at the path's spelling.")
+    why = "it has no bin/python3 and no bin/python" if path.is_dir() else "it is a file that cannot be executed"
+    return _no_environment(named, why)
+
+
+def _no_environment(named: Path, why: str) -> EnvironmentUnusable:
+    return EnvironmentUnusable(
+        f"{named} is not an environment", why=why, remedy="Name the folder of an environment, or its interpreter."
+    )

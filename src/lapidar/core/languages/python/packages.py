@@ -12,20 +12,22 @@ from urllib.parse import unquote, urlsplit
 import msgspec
 from packaging.utils import canonicalize_name
 
-from lapidar.core.cache.stowing import Draft, Stowed
-from lapidar.core.cache.trees import Entry, Tree
-from lapidar.core.environment import manifest, marker, walk
+from lapidar.core.cache.stowing import Draft, FileDraft, RewrittenDraft, Stowed
+from lapidar.core.environment import marker, walk
+from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.walk import Found
 from lapidar.core.errors import PackageBroken, unreadable
 from lapidar.core.languages.python import editable, startup
-from lapidar.core.languages.python import runtime as runtime_layer
+from lapidar.core.languages.python.placing import SCRIPTS
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.standards import direct_url, entry_points, layout, record
-from lapidar.core.languages.python.standards.metadata import Metadata, needed
+from lapidar.core.languages.python.standards.metadata import Metadata
 from lapidar.core.project import Project
-from lapidar.core.records.snapshot import Kept, Origin, Package, Remainder, Runtime
+from lapidar.core.records.owner import Layer, Owner
+from lapidar.core.records.snapshot import Origin, Package, PackageFacts
 from lapidar.core.system import owners
 
-__all__ = ["Observed", "ObservedPackage", "observe", "place", "place_of"]
+__all__ = ["PackageFound", "PackagesFound", "observe"]
 
 _SITE_SUFFIX = re.compile(r"/(?:local/)?lib(?:64)?/python[0-9.]*[a-z]?/(?:site|dist)-packages$")
 _PRIVATE = marker.PRIVATE + "/"
@@ -42,26 +44,47 @@ class SiteFolder:
 
 
 @dataclass(slots=True)
-class ObservedPackage:
+class PackageFound:
     """A distribution as found.
 
     Attributes:
         recorded: what its RECORD says of its files: tree path -> sha256 in hex.
         gone: files that its RECORD lists and that are not there.
-        kept: what a restored environment says of it.
+        facts: what a restored environment says of it.
     """
 
     metadata: Metadata
     drafts: list[Draft]
     origin: Origin
     requested: bool
-    kept: Kept
+    facts: PackageFacts
     recorded: dict[str, str] = field(default_factory=dict)
     gone: list[str] = field(default_factory=list)
 
     @property
-    def label(self) -> str:
-        return f"{self.metadata.name} {self.metadata.version}"
+    def owner(self) -> Owner:
+        return Owner(Layer.PACKAGES, "python", self.metadata.name, self.metadata.version)
+
+    def record(self, stowed: Stowed, requires: tuple[str, ...], *, wanted: bool) -> Package:
+        """The record, once its files are stowed.
+
+        Args:
+            wanted: whether somebody asked for it by name, for all that is known.
+        """
+        return Package(
+            language="python",
+            name=self.metadata.name,
+            version=self.metadata.version,
+            tree=stowed.tree.digest,
+            files=len(stowed.tree),
+            bytes=stowed.tree.total_bytes,
+            requires=requires,
+            wanted=wanted and not self.facts.only_groups,
+            origin=self.origin,
+            groups=self.facts.groups,
+            extras=self.facts.extras,
+            built_with=self.facts.built_with,
+        )
 
     def edited(self, stowed: Stowed) -> list[str]:
         """The files that are not what its RECORD says: edited after installation."""
@@ -73,7 +96,7 @@ class ObservedPackage:
 
 
 @dataclass(slots=True)
-class Observed:
+class PackagesFound:
     """All packages of an environment as found.
 
     Attributes:
@@ -83,48 +106,14 @@ class Observed:
         notes: what was left out.
     """
 
-    packages: list[ObservedPackage] = field(default_factory=list)
+    packages: list[PackageFound] = field(default_factory=list)
     claimed: set[str] = field(default_factory=set)
     remainder: list[Draft] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
-    def records(self, stowed: dict[str, Stowed], markers: dict[str, str]) -> tuple[Package, ...]:
-        """The records of all packages, once they are stowed under their labels."""
-        requested = {package.metadata.name for package in self.packages if package.requested}
-        extras = {package.metadata.name: package.kept.extras for package in self.packages}
-        needs = needed([package.metadata for package in self.packages], markers, requested, extras)
-        # Where no installer wrote down what was asked for, it is what nothing else needs.
-        wanted = requested or set(needs) - {target for targets in needs.values() for target in targets}
-        records = []
-        for package in self.packages:
-            tree = stowed[package.label].tree
-            records.append(
-                Package(
-                    language="python",
-                    name=package.metadata.name,
-                    version=package.metadata.version,
-                    tree=tree.digest,
-                    files=len(tree),
-                    bytes=tree.total_bytes,
-                    requires=needs[package.metadata.name],
-                    wanted=package.metadata.name in wanted and not package.kept.only_groups,
-                    origin=package.origin,
-                    groups=package.kept.groups,
-                    extras=package.kept.extras,
-                    built_with=package.kept.built_with,
-                )
-            )
-        return tuple(sorted(records, key=lambda package: package.name))
 
-    def remainder_record(self, stowed: Stowed) -> Remainder:
-        """The record of what belongs to no package."""
-        tree = stowed.tree
-        top = {entry.path.split("/")[1] for entry in tree}
-        return Remainder("python", tree.digest, len(tree), tree.total_bytes, tuple(sorted(top)))
-
-
-def observe(answer: Answer, project: Project, *, skip_outside: bool = False) -> Observed:
+def observe(answer: Answer, project: Project, *, skip_outside: bool = False) -> PackagesFound:
     """Find all packages that an environment sees.
 
     Args:
@@ -167,7 +156,7 @@ def _no_bytecode(path: str, folder: bool) -> bool:
 
 
 @dataclass(frozen=True, slots=True)
-class _Found:
+class _Distribution:
     """A distribution's metadata, where it lies, and how it was read."""
 
     site: SiteFolder
@@ -188,39 +177,45 @@ class _Observer:
         self.project = project
         self.skip_outside = skip_outside
         self.sites = _site_folders(answer)
-        self.restored = manifest.read(Path(answer.prefix))
-        self.observed = Observed()
+        self.placed = Environment(Path(answer.prefix)).manifest  # of a restored environment
+        self.shipped: dict[str, list[str]] = {}  # for the operating system's packages, all their files
+        self.found = PackagesFound()
         self.interpreters = _interpreters(answer)
 
-    def run(self) -> Observed:
-        found = self._distributions()
+    def run(self) -> PackagesFound:
+        found, hidden = self._distributions()
+        self.shipped = owners.here().files_beside(one.path for one in (*found, *hidden))
+        for one in hidden:
+            self.found.claimed.update(path for path, _ in self._listed(one))
         # Those with a list of their files come first, so that what is left can be told apart for the others.
         found.sort(key=lambda one: (one.text("RECORD") is None, one.metadata.name))
         for one in found:
-            self.observed.packages.append(self._package(one))
-        self.observed.packages.sort(key=lambda package: package.metadata.name)
+            self.found.packages.append(self._package(one))
+        self.found.packages.sort(key=lambda package: package.metadata.name)
         self._remainder()
         self._report_gone()
-        return self.observed
+        return self.found
 
     # ---- which distributions there are
 
-    def _distributions(self) -> list[_Found]:
-        chosen: dict[str, _Found] = {}
+    def _distributions(self) -> tuple[list[_Distribution], list[_Distribution]]:
+        """Those that an import finds, and those that are hidden by them."""
+        hidden = []
+        chosen: dict[str, _Distribution] = {}
         for site in self.sites:
             for one in self._in_site(site):
                 name = one.metadata.name
                 if name not in chosen:
                     chosen[name] = one
                 elif chosen[name].site is not site:
-                    self.observed.notes.append(
+                    self.found.notes.append(
                         f"{name} {one.metadata.version} in {os.path.basename(site.prefix) or '/'}: hidden by "
                         f"{name} {chosen[name].metadata.version}, which comes first on the path"
                     )
-                    self.observed.claimed.update(path for path, _ in self._listed(one))
-        return list(chosen.values())
+                    hidden.append(one)
+        return list(chosen.values()), hidden
 
-    def _in_site(self, site: SiteFolder) -> Iterator[_Found]:
+    def _in_site(self, site: SiteFolder) -> Iterator[_Distribution]:
         names = sorted(os.listdir(site.path))
         for suffix in _METADATA_SUFFIXES:
             for name in names:
@@ -229,29 +224,29 @@ class _Observer:
                     if one:
                         yield one
 
-    def _read(self, site: SiteFolder, path: str) -> _Found | None:
+    def _read(self, site: SiteFolder, path: str) -> _Distribution | None:
         for candidate in (f"{path}/METADATA", f"{path}/PKG-INFO", path):
             if not os.path.isfile(candidate):
                 continue
             try:
                 metadata = Metadata.parse(Path(candidate).read_text("utf-8", "replace"))
             except ValueError as error:
-                self.observed.warnings.append(
+                self.found.warnings.append(
                     f"{os.path.basename(path)} is no package that can be read ({error}); its files are kept as "
                     "files of no package"
                 )
                 return None
             except OSError as error:
                 raise unreadable(candidate, error) from error
-            return _Found(site, path, metadata)
+            return _Distribution(site, path, metadata)
         return None
 
     # ---- which files one has
 
-    def _listed(self, one: _Found) -> list[tuple[str, str]]:
+    def _listed(self, one: _Distribution) -> list[tuple[str, str]]:
         """The absolute paths of a distribution's files, each with the sha256 that its RECORD gives, if any."""
         # The operating system's list comes first: its packages are changed after their RECORD was written.
-        owned = owners.here().files_beside(one.path)
+        owned = self.shipped.get(one.path)
         if owned is not None:
             return [(path, "") for path in owned if self._is_importable(path) or "/bin/" in path]
         text = one.text("RECORD")
@@ -260,16 +255,13 @@ class _Observer:
         text = one.text("installed-files.txt")
         if text is not None:
             return [(os.path.normpath(f"{one.path}/{line}"), "") for line in text.splitlines() if line]
-        placed = (
-            self.restored.manifest.listing.paths_of(f"{one.metadata.name} {one.metadata.version}")
-            if self.restored
-            else []
-        )
+        owner = Owner(Layer.PACKAGES, "python", one.metadata.name, one.metadata.version)
+        placed = self.placed.listing.paths_of(owner) if self.placed else []
         if placed:
             return [(f"{self.answer.prefix}/{path}", "") for path in placed if not path.startswith(_PRIVATE)]
         return [(path, "") for path in self._by_names(one)]
 
-    def _from_record(self, one: _Found, text: str) -> list[tuple[str, str]]:
+    def _from_record(self, one: _Distribution, text: str) -> list[tuple[str, str]]:
         try:
             rows = record.parse(text)
         except ValueError as error:
@@ -290,9 +282,9 @@ class _Observer:
     def _is_importable(self, path: str) -> bool:
         return any(path.startswith(site.path + "/") for site in self.sites)
 
-    def _by_names(self, one: _Found) -> Iterator[str]:
+    def _by_names(self, one: _Distribution) -> Iterator[str]:
         """Without any list: what the names of its importable modules lead to, and nobody else has claimed."""
-        self.observed.warnings.append(
+        self.found.warnings.append(
             f"{one.metadata.name} has no list of its files (RECORD); what its module names lead to was taken"
         )
         names = (one.text("top_level.txt") or one.metadata.name.replace("-", "_")).split()
@@ -300,21 +292,21 @@ class _Observer:
             below = path[len(one.site.path) + 1 :]
             top = below.partition("/")[0]
             named = path.startswith(one.path) or top in names or top.split(".")[0] in names
-            if named and path not in self.observed.claimed:
+            if named and path not in self.found.claimed:
                 yield path
 
     # ---- one package
 
-    def _package(self, one: _Found) -> ObservedPackage:
+    def _package(self, one: _Distribution) -> PackageFound:
         listed = self._listed(one)
         wired = editable.find(one.site.path, (path for path, _ in listed))
-        package = ObservedPackage(
-            one.metadata, [], self._origin(one, wired), self._requested(one), self._kept(one) or Kept()
+        package = PackageFound(
+            one.metadata, [], self._origin(one, wired), self._requested(one), self._kept(one) or PackageFacts()
         )
         declared = entry_points.scripts(one.text("entry_points.txt") or "")
-        found: list[tuple[str, str, bool]] = []
+        found: list[Found] = []
         for path, sha256 in listed:
-            self.observed.claimed.add(path)
+            self.found.claimed.add(path)
             if wired and path in wired.wiring:
                 continue
             if layout.is_bytecode(path) or (path.endswith(".pyc") and path[:-1] in one.site.files):
@@ -331,7 +323,7 @@ class _Observer:
             if tree_path.startswith("prefix/bin/") and not os.path.isdir(path):
                 self._script(package, path, tree_path, link, sha256, declared)
                 continue
-            found.append((tree_path, path, link))
+            found.append(Found(tree_path, path, link))
             if sha256:
                 package.recorded[tree_path] = sha256
         if wired and package.origin.kind != "local":
@@ -342,30 +334,30 @@ class _Observer:
         package.gone += drafted.broken
         return package
 
-    def _first_on_the_path(self, found: list[tuple[str, str, bool]]) -> list[tuple[str, str, bool]]:
+    def _first_on_the_path(self, found: list[Found]) -> list[Found]:
         """Of files that two folders of packages have at one place (Debian ships such), the one that is imported."""
-        chosen: dict[str, tuple[str, str, bool]] = {}
+        chosen: dict[str, Found] = {}
         for one in found:
-            other = chosen.setdefault(one[0], one)
-            if other is not one and self._rank(one[1]) < self._rank(other[1]):
-                chosen[one[0]] = one
+            other = chosen.setdefault(one.path, one)
+            if other is not one and self._rank(one.source) < self._rank(other.source):
+                chosen[one.path] = one
         return list(chosen.values())
 
     def _rank(self, path: str) -> int:
         folders = [at for at, site in enumerate(self.sites) if path.startswith(site.path + "/")]
         return folders[0] if folders else len(self.sites)
 
-    def _requested(self, one: _Found) -> bool:
-        if self.restored and one.metadata.name in self.restored.manifest.listing.wanted:
+    def _requested(self, one: _Distribution) -> bool:
+        if self.placed and one.metadata.name in self.placed.listing.wanted.get("python", ()):
             return True
         return one.text("REQUESTED") is not None
 
-    def _claim_metadata(self, one: _Found) -> None:
+    def _claim_metadata(self, one: _Distribution) -> None:
         """Everything in the metadata folder is the package's or the installer's, whether RECORD lists it or not."""
         prefix = one.path + "/"
-        self.observed.claimed.update(path for path in one.site.files if path.startswith(prefix))
+        self.found.claimed.update(path for path in one.site.files if path.startswith(prefix))
 
-    def _tree_path(self, one: _Found, path: str) -> str | None:
+    def _tree_path(self, one: _Distribution, path: str) -> str | None:
         """Where an installed file is in the package tree; None where it is not part of it."""
         for site in (one.site, *self.sites):
             if path.startswith(site.path + "/"):
@@ -375,7 +367,7 @@ class _Observer:
             if path.startswith(prefix.rstrip("/") + "/"):
                 return "prefix/" + self._neutral_headers(one, path[len(prefix.rstrip("/")) + 1 :])
         if self.skip_outside:
-            self.observed.notes.append(f"{path}: {one.metadata.name} lists it outside the environment")
+            self.found.notes.append(f"{path}: {one.metadata.name} lists it outside the environment")
             return None
         raise PackageBroken(
             f"The RECORD of {one.metadata.name} {one.metadata.version} lists a file outside the environment",
@@ -383,7 +375,7 @@ class _Observer:
             remedy="Reinstall the package, or leave such files out with --skip-outside.",
         )
 
-    def _neutral_headers(self, one: _Found, below: str) -> str:
+    def _neutral_headers(self, one: _Distribution, below: str) -> str:
         neutral = layout.neutral_headers(below)
         parts = neutral.split("/")
         # The folder is called as the installer was asked for the package, "Greenlet" or "greenlet".
@@ -393,7 +385,7 @@ class _Observer:
 
     def _script(
         self,
-        package: ObservedPackage,
+        package: PackageFound,
         path: str,
         tree_path: str,
         link: bool,
@@ -412,16 +404,18 @@ class _Observer:
         if entry_points.is_launch_script(data, declared):
             return
         if real != path:
-            package.drafts.append(Draft(tree_path, real))
+            package.drafts.append(FileDraft(tree_path, real))
             return
         neutral = layout.neutral_script(data, self.interpreters)
-        package.drafts.append(Draft(tree_path, path, data=neutral))
+        package.drafts.append(
+            FileDraft(tree_path, path) if neutral is None else RewrittenDraft(tree_path, path, neutral)
+        )
         if sha256 and neutral is None:
             package.recorded[tree_path] = sha256
 
     # ---- where it came from
 
-    def _origin(self, one: _Found, wired: editable.Editable | None) -> Origin:
+    def _origin(self, one: _Distribution, wired: editable.Editable | None) -> Origin:
         kept = self._kept_origin(one)
         text = one.text("direct_url.json")
         came_from = kept or (direct_url.origin(text) if text else Origin(kind="environment"))
@@ -436,15 +430,15 @@ class _Observer:
             return Origin(kind="local", path=source)
         return came_from
 
-    def _kept_origin(self, one: _Found) -> Origin | None:
+    def _kept_origin(self, one: _Distribution) -> Origin | None:
         """In a restored environment: the origin that was recorded when it was captured."""
         kept = self._kept(one)
         return kept.origin if kept and kept.origin.kind != "environment" else None
 
-    def _kept(self, one: _Found) -> Kept | None:
+    def _kept(self, one: _Distribution) -> PackageFacts | None:
         text = one.text(layout.ORIGIN_FILE)
         try:
-            return msgspec.json.decode(text, type=Kept) if text else None
+            return msgspec.json.decode(text, type=PackageFacts) if text else None
         except msgspec.MsgspecError:
             return None
 
@@ -457,10 +451,10 @@ class _Observer:
             return None
         return self.project.relative(Path(unquote(parts.path))) if parts and parts.scheme == "file" else None
 
-    def _stow_editable(self, package: ObservedPackage, wired: editable.Editable, one: _Found) -> None:
+    def _stow_editable(self, package: PackageFound, wired: editable.Editable, one: _Distribution) -> None:
         drafts = editable.stow_drafts(wired, (one.text("top_level.txt") or "").split())
         package.drafts += drafts
-        self.observed.warnings.append(
+        self.found.warnings.append(
             f"{package.metadata.name} is installed in editable form from outside the project "
             f"({', '.join(wired.folders)}): its {len(drafts)} files were stowed as they are now"
         )
@@ -473,17 +467,17 @@ class _Observer:
         for site in self.sites:
             for path, link in site.files.items():
                 below = path[len(site.path) + 1 :]
-                if path in self.observed.claimed or below in taken or self._leads_out(path, below):
+                if path in self.found.claimed or below in taken or self._leads_out(path, below):
                     continue
-                if self.restored and below == startup.PATH_FILE:
+                if self.placed and below == startup.PATH_FILE:
                     continue
                 if below.endswith(".pyc") and path[:-1] in site.files:
                     continue
                 taken.add(below)
-                found.append((f"site/{below}", path, link))
+                found.append(Found(f"site/{below}", path, link))
         drafted = walk.drafts(found)
-        self.observed.remainder = drafted.drafts
-        self.observed.notes += [f"{path}: the link leads nowhere" for path in drafted.broken]
+        self.found.remainder = drafted.drafts
+        self.found.notes += [f"{path}: the link leads nowhere" for path in drafted.broken]
 
     def _leads_out(self, path: str, below: str) -> bool:
         """Whether a loose .pth file adds folders outside the environment, which no snapshot can hold."""
@@ -491,18 +485,18 @@ class _Observer:
             return False
         folders = list(editable.added_folders(path))
         if folders:
-            self.observed.warnings.append(
+            self.found.warnings.append(
                 f"{below} adds {', '.join(folders)} to the path; the file was left out, and what is in that "
                 "folder is not captured. Install it as a package, or move it into the project"
             )
         return bool(folders)
 
     def _report_gone(self) -> None:
-        for package in self.observed.packages:
+        for package in self.found.packages:
             if package.gone:
                 first = os.path.basename(package.gone[0])
                 more = f" and {len(package.gone) - 1} more" if len(package.gone) > 1 else ""
-                self.observed.warnings.append(
+                self.found.warnings.append(
                     f"{package.metadata.name}: {first}{more} listed in its RECORD, but not there; captured without"
                 )
 
@@ -521,26 +515,3 @@ def _restored_script(path: str) -> str | None:
     folder, name = os.path.split(path)
     real = f"{os.path.dirname(folder)}/{SCRIPTS}/{name}"
     return real if os.path.isfile(real) else None
-
-
-SCRIPTS = f"{marker.PRIVATE}/scripts"  # scripts of packages, byte for byte; bin/ has a starter for each
-
-
-def place(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:
-    """Where each entry of a package's tree goes in a restored environment.
-
-    Scripts for the interpreter are told by their neutral first line only when their bytes are read; see
-    `lapidar.core.restore`, which moves them to `SCRIPTS`.
-    """
-    for entry in tree:
-        yield entry, place_of(runtime, entry.path)
-
-
-def place_of(runtime: Runtime | runtime_layer.Observed, path: str) -> str:
-    """Where the file at a path of a package's tree goes in a restored environment."""
-    root, _, below = path.partition("/")
-    if root == "site":
-        return f"{runtime.site}/{below}"
-    if below.startswith("include/python/"):
-        return f"{runtime.headers}/{below[len('include/python/') :]}"
-    return below

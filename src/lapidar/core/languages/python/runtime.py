@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import os
 import posixpath
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 from lapidar.core.cache.stowing import Draft, Stowed
-from lapidar.core.cache.trees import Entry, Tree
-from lapidar.core.environment import marker, walk
+from lapidar.core.environment import walk
+from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.walk import Found
 from lapidar.core.errors import EnvironmentUnusable
+from lapidar.core.languages.python.placing import HEADERS, SITE
 from lapidar.core.languages.python.probe import Answer
-from lapidar.core.records.snapshot import Platform, Runtime
+from lapidar.core.records.owner import Layer, Owner
+from lapidar.core.records.snapshot import Runtime
 
-__all__ = ["Observed", "observe", "place", "place_of", "platform"]
+__all__ = ["RuntimeFound", "observe"]
 
 _TEST_FOLDERS = frozenset({"test", "tests", "idle_test"})
 _PACKAGE_FOLDERS = frozenset({"site-packages", "dist-packages"})
@@ -23,20 +26,19 @@ LEFT_OUT = ("its own test suite", "static archives", "byte-code caches")
 
 
 @dataclass(frozen=True, slots=True)
-class Observed:
+class RuntimeFound:
     """A runtime as found: the files of its tree, and what its record says but for the tree."""
 
     answer: Answer
     drafts: list[Draft]
     executable: str
-    site: str
-    headers: str
+    places: dict[str, str]
     left_out: tuple[str, ...]
     notes: tuple[str, ...]
 
     @property
-    def label(self) -> str:
-        return f"{self.answer.implementation} {self.answer.version}"
+    def owner(self) -> Owner:
+        return Owner(Layer.RUNTIME, "python", self.answer.implementation, self.answer.version)
 
     def record(self, stowed: Stowed) -> Runtime:
         """The record, once its files are stowed."""
@@ -46,8 +48,7 @@ class Observed:
             version=self.answer.version,
             build=self.answer.build,
             executable=self.executable,
-            site=self.site,
-            headers=self.headers,
+            places=self.places,
             tree=stowed.tree.digest,
             files=len(stowed.tree),
             bytes=stowed.tree.total_bytes,
@@ -55,16 +56,7 @@ class Observed:
         )
 
 
-def platform(answer: Answer) -> Platform:
-    """The kind of machine and system that an environment is for."""
-    return Platform(
-        system=answer.markers["platform_system"].lower(),
-        machine=answer.markers["platform_machine"],
-        libc=answer.libc,
-    )
-
-
-def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> Observed:
+def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> RuntimeFound:
     """Find the files of a runtime.
 
     Args:
@@ -78,24 +70,23 @@ def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> Observe
     executable = _executable(answer)
     library, headers = _library(answer), _below(answer, answer.headers, f"include/python{answer.short_version}")
     name = os.path.basename(executable)
-    found: list[tuple[str, str, bool]] = [(f"bin/{name}", executable, False)]
+    found = [Found(f"bin/{name}", executable, False)]
     found += _shared_library(answer)
     for source, path in library.items():
-        found += [(f"{path}/{file.path}", file.source, file.link) for file in walk.walk(source, _wanted(full))]
+        found += [Found(f"{path}/{file.path}", file.source, file.link) for file in walk.walk(source, _wanted(full))]
     for source, path in _header_folders(answer, headers).items():
-        found += [(f"{path}/{file.path}", file.source, file.link) for file in walk.walk(source, _no_bytecode)]
+        found += [Found(f"{path}/{file.path}", file.source, file.link) for file in walk.walk(source, _no_bytecode)]
     if not any(path.endswith("/os.py") for path, _, _ in found):
         raise EnvironmentUnusable(
             f"The standard library of {answer.executable} is not at {answer.stdlib[0]}",
             remedy="Capture an environment whose runtime has its library as plain files.",
         )
-    drafted = walk.drafts([item for item in found if item[1] not in claimed], _wanted(full))
-    return Observed(
+    drafted = walk.drafts([one for one in found if one.source not in claimed], _wanted(full))
+    return RuntimeFound(
         answer=answer,
         drafts=drafted.drafts,
         executable=f"bin/{name}",
-        site=_site(answer),
-        headers=headers,
+        places={SITE: _site(answer), HEADERS: headers},
         left_out=LEFT_OUT[2:] if full else LEFT_OUT,
         notes=tuple(f"the link {path} of the runtime leads nowhere and was left out" for path in drafted.broken),
     )
@@ -103,8 +94,8 @@ def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> Observe
 
 def _executable(answer: Answer) -> str:
     """The real executable: in a restored environment the kernel runs the loader, and ours lies beside it."""
-    restored = marker.read(Path(answer.base_prefix))
-    path = f"{answer.base_prefix}/{marker.PRIVATE}/{restored.executable}" if restored else answer.process
+    placed = Environment(Path(answer.base_prefix)).executable("python")
+    path = str(placed) if placed else answer.process
     if not os.path.isfile(path) or not os.path.basename(path).startswith("python"):
         raise EnvironmentUnusable(
             f"The executable of {answer.executable} could not be found",
@@ -133,13 +124,13 @@ def _header_folders(answer: Answer, headers: str) -> dict[str, str]:
     return folders
 
 
-def _shared_library(answer: Answer) -> list[tuple[str, str, bool]]:
+def _shared_library(answer: Answer) -> list[Found]:
     """The shared library that the interpreter has mapped, with the links to it that lie beside it."""
     if not answer.libpython:
         return []
     folder = os.path.dirname(answer.libpython[0])
     return [
-        (f"lib/{entry.name}", entry.path, entry.is_symlink())
+        Found(f"lib/{entry.name}", entry.path, entry.is_symlink())
         for entry in os.scandir(folder)
         if entry.name.startswith("libpython")
         and ".so" in entry.name
@@ -170,14 +161,3 @@ def _site(answer: Answer) -> str:
         if folder.startswith("lib/python" + answer.short_version):
             return folder
     return offered[0]
-
-
-def place(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:
-    """Where each entry of a runtime's tree goes in a restored environment."""
-    for entry in tree:
-        yield entry, place_of(runtime, entry.path)
-
-
-def place_of(runtime: Runtime | Observed, path: str) -> str:
-    """Where the file at a path of a runtime's tree goes in a restored environment."""
-    return f"{marker.PRIVATE}/{posixpath.basename(path)}" if path == runtime.executable else path

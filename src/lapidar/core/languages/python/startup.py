@@ -11,7 +11,7 @@ from typing import NamedTuple
 from lapidar.core.environment import marker
 from lapidar.core.system import companions
 
-__all__ = ["PATH_FILE", "SCRIPT", "Start", "entering", "naming", "of"]
+__all__ = ["PATH_FILE", "SCRIPT", "Start", "naming", "of"]
 
 PATH_FILE = "lapidar-libraries.pth"  # in the folder of packages
 SCRIPT = f"{marker.PRIVATE}/start.py"
@@ -21,7 +21,7 @@ class Start(NamedTuple):
     """What leads libraries to their data.
 
     Attributes:
-        variables: those that must be set before a process starts: name -> path below the private folder.
+        variables: those of Python's own that must be set before it starts: name -> path below the private folder.
         line: the .pth file.
         script: what that runs when a module is imported that needs the other variables.
     """
@@ -31,14 +31,24 @@ class Start(NamedTuple):
     script: bytes
 
 
-# The whole of it is one line, because Python reads such a file by lines, and short, because every start runs it: a
-# finder of modules that knows a few names, and has the script do the rest when one of them is asked for.
-_LINE = (
-    "import sys; sys.meta_path.insert(0, type('OnImport', (), {'of_lapidar': True, 'find_spec': staticmethod("
-    "lambda name, path=None, target=None, *, names=frozenset(@names@), at=sys.base_prefix + '@script@': "
-    "(lambda scope: (exec(compile(open(at).read(), at, 'exec'), scope), scope['find_spec'](name, path, target))[1])({})"
-    " if name in names else None)})())\n"
-)
+# A finder of modules that knows a few names, and has the script do the rest when one of them is asked for. A .pth file
+# is read by lines and every start runs it, so it is written as one line.
+_ON_IMPORT = """\
+import sys
+
+class OnImport:
+    of_lapidar = True
+    names = frozenset(@names@)
+    at = sys.base_prefix + '@script@'
+    @classmethod
+    def find_spec(cls, name, path=None, target=None):
+        if name not in cls.names: return None
+        scope = {}
+        exec(compile(open(cls.at).read(), cls.at, 'exec'), scope)
+        return scope['find_spec'](name, path, target)
+
+sys.meta_path.insert(0, OnImport)
+"""
 
 # Where the loader cannot be told a name, the interpreter was started under that of its file.
 _NAMED = "import sys; sys.executable = sys._base_executable = sys.base_prefix + @executable@\n"
@@ -53,30 +63,27 @@ def naming(executable: str) -> bytes:
     return _NAMED.replace("@executable@", repr(f"/{executable}")).encode("utf-8")
 
 
+# What Python imports when a program begins to use data.
+_MODULES = {companions.TLS: "ssl", companions.TERMINALS: "_curses", companions.WINDOWS: "_tkinter"}
+
+
 def of(placed: Iterable[str]) -> Start:
     """The start of an environment.
 
     Args:
-        placed: the paths of the layer's tree.
+        placed: the paths of the libraries' tree.
     """
-    early: dict[str, str] = {}
+    paths = list(placed)
     late: dict[str, list[tuple[str, str, list[str]]]] = {}
-    for data, name, path in companions.variables(placed):
-        if data.module:
-            late.setdefault(data.module, []).append((name, path, list(data.folders) if data.host_first else []))
-        else:
-            early[name] = path
+    for data, name, path in companions.variables(paths):
+        if data.use:
+            unless = list(data.folders) if data.host_first else []
+            late.setdefault(_MODULES[data.use], []).append((name, path, unless))
+    zones = any(path.startswith(companions.ZONES + "/") for path in paths)
     script = Path(__file__).with_name("_start.py").read_text("utf-8")
     head = f"PRIVATE = sys.base_prefix + {json.dumps('/' + marker.PRIVATE)}\nVARIABLES = {json.dumps(late, indent=1)}\n"
     script = script.replace("import sys\n", f"import sys\n\n{head}", 1)
-    line = _LINE.replace("@names@", repr(sorted({*late, "ctypes.util"}))).replace("@script@", f"/{SCRIPT}")
-    return Start(early, line.encode("utf-8"), script.encode("utf-8"))
-
-
-def entering(loader: str) -> bytes:
-    """The script that starts outside programs in a root of their own, see ``_enter.py``.
-
-    Args:
-        loader: the loader's file in the private folder.
-    """
-    return Path(__file__).with_name("_enter.py").read_text("utf-8").replace("@loader@", loader).encode("utf-8")
+    hook = _ON_IMPORT.replace("@names@", repr(sorted({*late, "ctypes.util"}))).replace("@script@", f"/{SCRIPT}")
+    line = f"import sys; exec({hook!r}, {{'__name__': 'lapidar'}})\n"
+    variables = {"PYTHONTZPATH": companions.ZONES} if zones else {}
+    return Start(variables, line.encode("utf-8"), script.encode("utf-8"))

@@ -22,7 +22,7 @@ from lapidar.core.errors import LapidarError, PackageBroken
 from lapidar.core.project import Project
 from lapidar.core.records.snapshot import Runtime, Snapshot
 
-__all__ = ["BuildFailed", "Builder", "Workplace"]
+__all__ = ["BuildFailed", "SourceBuilder", "Workplace"]
 
 _OLD_STYLE: Mapping[str, Any] = {"requires": ["setuptools>=40.8"], "build-backend": "setuptools.build_meta:__legacy__"}
 _LINES_SHOWN = 6
@@ -35,7 +35,7 @@ class BuildFailed(LapidarError):
     """A package could not be built from its source."""
 
 
-class Builder:
+class SourceBuilder:
     """Builds source trees for one runtime.
 
     Args:
@@ -83,7 +83,7 @@ class Builder:
             name = hooks.build_wheel(str(wheels))
         except (subprocess.CalledProcessError, BackendUnavailable, HookMissing, OSError) as error:
             raise self._failed(label, log, error) from error
-        made = [f"{package.name} {package.version} {package.tree}" for package in snapshot.package]
+        made = [f"{package.name} {package.version} {package.tree}" for package in snapshot.packages]
         return wheels / name, made
 
     def _build_system(self, source: Path, label: str) -> Mapping[str, Any]:

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from urllib.parse import parse_qs, urldefrag, urlsplit
 
 from lapidar.core.errors import LapidarError, PackageBroken
-from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.net.addresses import without_credentials
 
 __all__ = ["Checkout", "checked_out", "parse_version_control", "unpacked"]
 

@@ -13,6 +13,7 @@ from pathlib import Path
 from packaging.requirements import InvalidRequirement, Requirement
 
 from lapidar.core.declaring.records import Need
+from lapidar.core.languages.python import requirements
 
 __all__ = ["Listed", "read"]
 
@@ -94,7 +95,7 @@ def _need(line: str, where: str, group: str, listed: Listed, into: list[Need]) -
     digests = tuple(_HASH.findall(line))
     text = _OPTION.sub("", line).strip()
     try:
-        need = Need(Requirement(text), group, where)
+        need = requirements.need(Requirement(text), group, where)
     except InvalidRequirement as error:
         listed.problems.append(f"{where}: {text!r} was passed over: {str(error).splitlines()[0]}")
         return

@@ -14,9 +14,12 @@ def render(snapshot: Snapshot) -> tuple[str, list[str]]:
     Returns:
         The text, and the names of packages that have no digest of a file, so that such programs take them on trust.
     """
-    lines = ["# Written by lapidar from lapidar.lock.", f"# Python {snapshot.only_runtime.version}"]
+    runtime = snapshot.runtime_of("python")
+    lines = ["# Written by lapidar from lapidar.lock.", f"# Python {runtime.version if runtime else ''}".rstrip()]
     without = []
-    for package in snapshot.package:
+    for package in snapshot.packages:
+        if package.language != "python":
+            continue
         line = _line(package)
         lines.append(line)
         if "--hash" not in line:

@@ -29,12 +29,13 @@ from lapidar.core.declaring.reading import load
 from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning.held import Held
-from lapidar.core.languages.python.pinning.session import Pinning, Plan
+from lapidar.core.languages.python.pinning.supply import Supply
+from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.standards import direct_url
 from lapidar.core.records.snapshot import Origin, Snapshot
 from lapidar.core.records.snapshot import Package as Pinned
 
-__all__ = ["plan", "render"]
+__all__ = ["found_in", "render"]
 
 
 def render(snapshot: Snapshot) -> str:
@@ -44,19 +45,22 @@ def render(snapshot: Snapshot) -> str:
         LapidarError: a package has no origin that another program could get it from.
     """
     _require_origins(snapshot)
-    short = ".".join(snapshot.only_runtime.version.split(".")[:2])
+    runtime = snapshot.runtime_of("python")
+    short = ".".join(runtime.version.split(".")[:2]) if runtime else "3"
     lock = Pylock(
         lock_version=Version("1.0"),
         requires_python=SpecifierSet(f"=={short}.*"),
         created_by="lapidar",
-        packages=[_package(package) for package in snapshot.package],
+        packages=[_package(package) for package in snapshot.packages if package.language == "python"],
     )
     lock.validate()
     return "# Written by lapidar from lapidar.lock.\n" + tomlkit.dumps(lock.to_dict())
 
 
 def _require_origins(snapshot: Snapshot) -> None:
-    without = [package.name for package in snapshot.package if not _is_reachable(package)]
+    without = [
+        package.name for package in snapshot.packages if package.language == "python" and not _is_reachable(package)
+    ]
     if without:
         shown = ", ".join(without[:6]) + (f" and {len(without) - 6} more" if len(without) > 6 else "")
         raise LapidarError(
@@ -103,18 +107,18 @@ def _package(package: Pinned) -> Package:
     return Package(name=name, version=version, index=index, sdist=sdist)
 
 
-def plan(pinning: Pinning, path: Path) -> Plan:
-    """What a pylock.toml locks for the target, as a plan.
+def found_in(path: Path, target: Target, supply: Supply) -> dict[str, Held | File]:
+    """What a pylock.toml locks for a target, by name.
 
     Raises:
         DeclarationError: it cannot be read, or is not valid by the standard; says where.
         LapidarError: it has nothing that fits the target.
     """
     data = load(path, str(path))
-    tags = [tag for text in pinning.target.tags for tag in parse_tag(text)]
+    tags = [tag for text in target.tags for tag in parse_tag(text)]
     try:
         lock = Pylock.from_dict(data)
-        environment = {**pinning.target.markers}
+        environment = {**target.markers}
         selected = list(lock.select(environment=environment, tags=tags))  # type: ignore[arg-type]
     except PylockValidationError as error:
         raise DeclarationError(
@@ -122,18 +126,18 @@ def plan(pinning: Pinning, path: Path) -> Plan:
         ) from error
     except PylockSelectError as error:
         raise LapidarError(
-            f"{path} has not everything for {pinning.target}",
+            f"{path} has not everything for {target}",
             why=str(error),
             remedy="Pin for the runtime that it is for (--runtime).",
         ) from error
     found: dict[str, Held | File] = {}
     for package, source in selected:
-        found[package.name] = _source(pinning, path, package, source)
-    return pinning.plan_of(found)
+        found[package.name] = _source(supply, path, package, source)
+    return found
 
 
 def _source(
-    pinning: Pinning,
+    supply: Supply,
     lock: Path,
     package: Package,
     source: PackageVcs | PackageDirectory | PackageArchive | PackageWheel | PackageSdist,
@@ -145,9 +149,9 @@ def _source(
             commit=source.commit_id,
             subdirectory=source.subdirectory,
         )
-        return pinning.supply.named(package.name, direct_url.reference(origin))
+        return supply.named(package.name, direct_url.reference(origin))
     if isinstance(source, PackageDirectory):
-        return pinning.supply.named(package.name, str(lock.parent / source.path))
+        return supply.named(package.name, str(lock.parent / source.path))
     digest = source.hashes.get("sha256")
     if not digest:
         raise DeclarationError(f"{lock}: {package.name} has no sha256", remedy="lapidar believes no file without one.")

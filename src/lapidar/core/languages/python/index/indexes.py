@@ -16,19 +16,25 @@ from pathlib import Path
 from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.reading import DECLARATION_NAME, user_file
+from lapidar.core.declaring.files import DECLARATION_NAME, user_file
 from lapidar.core.declaring.records import Index
 from lapidar.core.errors import IndexTrouble
 from lapidar.core.languages.python.index import page, remote_wheel
-from lapidar.core.languages.python.index.page import File, local_path
-from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.standards.wheel import BROKEN_ARCHIVE
+from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.net.fetching import Fetched
-from lapidar.core.net.http import AT_ONCE, Client
+from lapidar.core.net.http import AT_ONCE, Client, Purpose
 
 _MOST_NAMES_BYTES = 8_000_000
 
-__all__ = ["Indexes", "NoMetadata", "name_of"]
+__all__ = ["PURPOSE", "Indexes", "NoMetadata", "name_of"]
+
+PURPOSE = Purpose(
+    "package index",
+    "Try again later, or name another address in [index] or LAPIDAR_INDEX. Nothing was changed.",
+    IndexTrouble,
+)
 
 
 class NoMetadata(Exception):
@@ -39,7 +45,7 @@ _normalised = lru_cache(maxsize=8192)(canonicalize_name)
 
 
 def name_of(file_name: str) -> str | None:
-    """The normalised name of the distribution that a file is of; None where its name has not the standard's form."""
+    """The normalised name of the distribution that a file is of; None where it is not called as the standard has it."""
     if file_name.endswith(".whl"):
         # Taken apart by hand: pages have thousands of names. What is chosen is parsed by the standard's rules later.
         name, dash, _ = file_name.partition("-")
@@ -63,7 +69,7 @@ class Indexes:
     def __init__(self, indexes: Sequence[Index], cache: Cache | None) -> None:
         self.indexes = tuple(indexes)
         self.cache = cache
-        self.client = Client(cache.root / "index" if cache and cache.writable else None)
+        self.client = Client(PURPOSE, cache.root / "index" if cache and cache.writable else None)
         self._pages: dict[str, Future[list[File]]] = {}
         self._metadata: dict[str, Future[bytes]] = {}
         self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="index")

@@ -8,15 +8,14 @@ from __future__ import annotations
 
 import re
 from html.parser import HTMLParser
-from pathlib import Path
 from typing import Any
-from urllib.parse import unquote, urldefrag, urljoin, urlsplit
+from urllib.parse import unquote, urldefrag, urljoin
 
 import msgspec
 
 from lapidar.core.errors import IndexTrouble
 
-__all__ = ["ACCEPT", "File", "local_path", "of_html", "parse"]
+__all__ = ["ACCEPT", "File", "of_html", "parse"]
 
 ACCEPT = "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"
 _PLAIN_URL = re.compile(r"https?://[^#]*$")  # most are; joining is slow for the thousands of a page
@@ -51,14 +50,6 @@ class File(msgspec.Struct, frozen=True):
     @property
     def is_wheel(self) -> bool:
         return self.name.endswith(".whl")
-
-
-def local_path(url: str) -> Path | None:
-    """The path of a ``file:`` address or of a plain path; None for any other."""
-    parts = urlsplit(url)
-    if parts.scheme == "file":
-        return Path(unquote(parts.path))
-    return Path(url) if not parts.scheme else None
 
 
 class _JsonFile(msgspec.Struct, rename="kebab"):

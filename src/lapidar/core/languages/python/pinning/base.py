@@ -4,18 +4,32 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from lapidar.core.cache.seen import Seen
+from lapidar.core.cache.seen import seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.declaring.records import Declaration
 from lapidar.core.errors import Conflict
-from lapidar.core.languages.python import locate, packages, probe, runtime
+from lapidar.core.languages.protocol import Located
+from lapidar.core.languages.python import inventory, locate, probe
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
-from lapidar.core.records.snapshot import Runtime, Snapshot, runtime_label
+from lapidar.core.records import words
+from lapidar.core.records.snapshot import Platform, Snapshot
 
-__all__ = ["find"]
+__all__ = ["find", "located"]
+
+
+def located(project: Project, named: Path | None) -> Located:
+    """The interpreter that is meant.
+
+    Raises:
+        EnvironmentUnusable: there is none.
+    """
+    found = locate.locate(project, named)
+    if found is None:
+        raise locate.refuse(project, named)
+    return found
 
 
 def find(
@@ -36,26 +50,24 @@ def find(
         Conflict: the runtime is not one that the project declares.
         EnvironmentUnusable: there is none.
     """
-    if previous and interpreter is None and _allows(declaration, previous.only_runtime):
-        return Target(previous.only_runtime, previous.platform)
-    located = locate.locate(project, interpreter)
-    answer = probe.ask(located.interpreter)
+    known = previous.runtime_of("python") if previous else None
+    if previous and known and interpreter is None and declaration.allows_runtime("python", known.version):
+        return Target(known, previous.platform)
+    at = located(project, interpreter)
+    answer = probe.ask(at.interpreter)
     # C headers of packages lie among those of the runtime, and are not its own.
-    claimed = packages.observe(answer, project, skip_outside=True).claimed
-    base = runtime.observe(answer, claimed)
+    base = inventory.observe(answer, project, full_runtime=False, skip_outside=True).base
     with cache.in_use():
-        seen = Seen(cache.root / "seen", answer.base_prefix)
-        stowed = stow(cache, {base.label: base.drafts}, seen, reporter)
+        seen = seen_files(cache.root / "seen", answer.base_prefix)
+        stowed = stow(cache, {base.owner: base.drafts}, seen, reporter)
         seen.save()
-    found = base.record(stowed[base.label])
-    if not _allows(declaration, found):
+    found = base.record(stowed[base.owner])
+    if not declaration.allows_runtime("python", found.version):
+        asked = declaration.runtimes["python"]
         raise Conflict(
-            f"The project needs Python {declaration.python}, and {located.interpreter} is {runtime_label(found)}",
-            why=f"it is {located.why}",
+            f"The project needs Python {asked}, and {at.interpreter} is {words.owner(found.owner)}",
+            why=f"it is {at.why}",
             remedy="Name another with --runtime INTERPRETER.",
         )
-    return Target(found, runtime.platform(answer))
-
-
-def _allows(declaration: Declaration, base: Runtime) -> bool:
-    return declaration.python.contains(base.version, prereleases=True)
+    platform = Platform(answer.markers["platform_system"].lower(), answer.markers["platform_machine"], answer.libc)
+    return Target(found, platform)

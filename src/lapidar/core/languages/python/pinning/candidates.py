@@ -17,27 +17,12 @@ from lapidar.core.languages.python.index.indexes import Indexes, NoMetadata
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning.held import Held
 from lapidar.core.languages.python.pinning.target import Target
+from lapidar.core.languages.python.requirements import shown
 from lapidar.core.languages.python.standards.metadata import Metadata, applies
+from lapidar.core.pinning.market import Against, Reason, Release
 from lapidar.core.pinning.solver import Wish
 
-__all__ = ["Candidates", "Policy", "Release", "Settled", "names_prerelease", "wish_of"]
-
-
-@dataclass(frozen=True, slots=True)
-class Release:
-    """A version of a package, as far as the indexes know it.
-
-    Attributes:
-        file: the file that would be used here; None where none fits.
-        reason: why it cannot be chosen; "" where it can.
-        uploaded: when its first file came, ISO 8601; "" where the index does not tell.
-    """
-
-    version: Version
-    file: File | None
-    reason: str
-    uploaded: str = ""
-    withdrawn: str | None = None
+__all__ = ["Candidates", "Policy", "Settled", "names_prerelease", "wish_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +55,7 @@ class Policy:
     exact: Mapping[str, Collection[Version]] = field(default_factory=dict)
     sha256: Mapping[str, Collection[str]] = field(default_factory=dict)
     as_of: datetime.date | None = None
-    wheels_only: bool = False
+    no_builds: bool = False
     forced: Collection[str] = ()
     kept: Mapping[str, Settled] = field(default_factory=dict)
     settled: Mapping[str, Settled] = field(default_factory=dict)
@@ -91,21 +76,11 @@ def wish_of(requirement: Requirement, where: str = "", *, any_version: bool = Fa
     """A requirement as a wish of the resolver."""
     extras = tuple(sorted(canonicalize_name(extra) for extra in requirement.extras))
     specifier = None if any_version or requirement.url or not requirement.specifier else requirement.specifier
-    return Wish(canonicalize_name(requirement.name), extras, specifier, _short(requirement), where)
-
-
-def _short(requirement: Requirement) -> str:
-    """A requirement without its marker, with the range as one writes it: the lower bound first."""
-    if requirement.url:
-        return f"{requirement.name} @ {requirement.url}"
-    order = {"===": 0, "==": 0, "~=": 1, ">=": 1, ">": 1, "!=": 2, "<": 3, "<=": 3}
-    ranges = sorted((order.get(one.operator, 9), str(one)) for one in requirement.specifier)
-    extras = f"[{','.join(sorted(requirement.extras))}]" if requirement.extras else ""
-    return f"{requirement.name}{extras}{','.join(text for _, text in ranges)}"
+    return Wish(canonicalize_name(requirement.name), extras, specifier, shown(requirement), where)
 
 
 class Candidates:
-    """The universe of one resolution; see `lapidar.core.pinning.solver.Universe`.
+    """The universe of one resolution; see `lapidar.core.pinning.market.Market`.
 
     Attributes:
         notes: what was passed over and why, a sentence each.
@@ -130,6 +105,33 @@ class Candidates:
         self._metadata: dict[tuple[str, Version], Metadata | None] = {}
 
     # ---- the universe
+
+    @property
+    def has_indexes(self) -> bool:
+        return bool(self.indexes.indexes)
+
+    @property
+    def settled(self) -> Collection[str]:
+        return self.policy.settled.keys()
+
+    def near(self, name: str) -> list[str]:
+        return self.indexes.near(name)
+
+    def fits(self, wish: Wish, version: Version) -> bool:
+        allowed = wish.range
+        return bool(allowed == version if isinstance(allowed, Version) else allowed.contains(version, prereleases=True))
+
+    def wish_for(self, name: str, version: Version) -> Wish:
+        return Wish(name, (), version, f"{name}=={version}")
+
+    def exactly(self, name: str, version: Version) -> str:
+        return f"{name}=={version}"
+
+    def at_least(self, name: str, version: Version) -> str:
+        return f"{name}>={version}"
+
+    def below(self, name: str, version: Version) -> str:
+        return f"{name}<{version}"
 
     def versions(self, name: str) -> Sequence[Version]:
         settled = self.policy.settled.get(name)
@@ -179,9 +181,10 @@ class Candidates:
         if wish.name in self.policy.settled or wish.name in self.policy.kept:
             return
         for release in self._releases[wish.name]:
-            if not release.reason and wish.allows(release.version):
-                if release.file and release.file.is_wheel:
-                    self.indexes.metadata_ahead(release.file)
+            if not release.reason and (wish.range is None or self.fits(wish, release.version)):
+                file = self._chosen_files.get((wish.name, release.version))
+                if file and file.is_wheel:
+                    self.indexes.metadata_ahead(file)
                 return
 
     # ---- needs
@@ -225,7 +228,7 @@ class Candidates:
         """Note that a version cannot be chosen, and why."""
         at = next((at for at, one in enumerate(self._releases.get(name, [])) if one.version == version), None)
         if at is not None:
-            self._releases[name][at] = replace(self._releases[name][at], reason=why)
+            self._releases[name][at] = replace(self._releases[name][at], reason=Reason(Against.UNUSABLE, why))
         if note:
             self.notes[f"{name} {version} was passed over: {why}"] = None
 
@@ -274,46 +277,52 @@ class Candidates:
             )
 
     def _release(self, name: str, version: Version, files: list[File]) -> Release:
-        uploaded = min((file.uploaded for file in files if file.uploaded), default="")
-        withdrawn = files[0].withdrawn if all(file.withdrawn is not None for file in files) else None
-        usable, reason = self._usable(name, version, files)
-        if usable is None:
-            return Release(version, None, reason, uploaded, withdrawn)
-        self._chosen_files[(name, version)] = usable
-        return Release(version, usable, "", uploaded, withdrawn)
+        found = self._usable(name, version, files)
+        usable = found if isinstance(found, File) else None
+        if usable:
+            self._chosen_files[(name, version)] = usable
+        return Release(
+            version,
+            reason=None if isinstance(found, File) else found,
+            uploaded=min((file.uploaded for file in files if file.uploaded), default=""),
+            is_withdrawn=all(file.withdrawn is not None for file in files),
+            is_prerelease=version.is_prerelease,
+            file=usable.name if usable else "",
+            is_built=usable is not None and usable.is_wheel,
+        )
 
-    def _usable(self, name: str, version: Version, files: list[File]) -> tuple[File | None, str]:
+    def _usable(self, name: str, version: Version, files: list[File]) -> File | Reason:
         """The best of a version's files for the target, or why there is none."""
         files = [file for file in files if not self.policy.as_of or _came_by(file, self.policy.as_of)]
         if not files:
-            return None, f"came after {self.policy.as_of}"
+            return Reason(Against.CAME_LATER, str(self.policy.as_of))
         if version not in self.policy.exact.get(name, ()):
             standing = [file for file in files if file.withdrawn is None]
             if not standing:
                 why = next((file.withdrawn for file in files if file.withdrawn), "")
-                return None, "withdrawn" + (f": {why}" if why else "")
+                return Reason(Against.WITHDRAWN, f": {why}" if why else "")
             files = standing
         if digests := self.policy.sha256.get(name):
             files = [file for file in files if file.sha256 in digests]
             if not files:
-                return None, "none of its files has a digest that the project allows"
+                return Reason(Against.DIGESTS)
         fitting = [file for file in files if self.target.fits_python(file.requires_python)]
         if not fitting:
-            return None, f"needs Python {files[0].requires_python}"
+            return Reason(Against.RUNTIME, f"Python {files[0].requires_python}")
         ranked = [(rank, file.name, file) for file in fitting if (rank := self.target.rank(file.name)) is not None]
         if ranked:
-            return min(ranked)[2], ""
+            return min(ranked)[2]
         sources = [file for file in fitting if not file.is_wheel and not file.name.endswith((".egg", ".exe"))]
-        if sources and not self.policy.wheels_only:
-            return min(sources, key=lambda file: (not file.name.endswith(".tar.gz"), file.name)), ""
-        return None, f"has no wheel for {self.target}" + (", only its source" if sources else "")
+        if sources and not self.policy.no_builds:
+            return min(sources, key=lambda file: (not file.name.endswith(".tar.gz"), file.name))
+        return Reason(Against.ONLY_SOURCE if sources else Against.NOTHING_BUILT, f"wheel for {self.target}")
 
     def _without_prereleases(self, name: str, releases: list[Release]) -> list[Release]:
-        final = any(not release.reason and not release.version.is_prerelease for release in releases)
+        final = any(not release.reason and not release.is_prerelease for release in releases)
         if name in self.policy.prereleases or not final:
             return releases
         return [
-            replace(one, reason="a pre-release") if one.version.is_prerelease and not one.reason else one
+            replace(one, reason=Reason(Against.PRE_RELEASE)) if one.is_prerelease and not one.reason else one
             for one in releases
         ]
 

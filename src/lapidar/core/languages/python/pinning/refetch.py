@@ -12,9 +12,11 @@ from lapidar.core.errors import IndexTrouble, LapidarError, MissingFromCache
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning.held import Held
-from lapidar.core.languages.python.pinning.session import Pinning
+from lapidar.core.languages.python.pinning.session import PythonPinning, opened
+from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.languages.python.standards import direct_url
-from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.net.addresses import without_credentials
+from lapidar.core.pinning.session import PinOptions
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
 from lapidar.core.records.snapshot import Package, Snapshot
@@ -37,10 +39,12 @@ def fetch_missing(
         MissingFromCache: something has no origin to fetch it from, or what comes is not what the lockfile says.
         IndexTrouble: an index cannot be used, or is not configured.
     """
-    missing = [package for package in snapshot.package if not cache.is_whole(package.tree)]
+    missing = [
+        package for package in snapshot.packages if package.language == "python" and not cache.is_whole(package.tree)
+    ]
     if not missing:
         return []
-    with Pinning(project, cache, declaration, snapshot, reporter=reporter) as pinning, ExitStack() as stack:
+    with opened(project, cache, declaration, snapshot, PinOptions(), reporter) as pinning, ExitStack() as stack:
         finder = _Finder(pinning, stack)
         found = [(package, finder.find(package)) for package in missing]
         files = [(package, one) for package, one in found if isinstance(one, File)]
@@ -69,7 +73,7 @@ class _Finder:
         stack: closes the indexes that are opened.
     """
 
-    def __init__(self, pinning: Pinning, stack: ExitStack) -> None:
+    def __init__(self, pinning: PythonPinning, stack: ExitStack) -> None:
         self._pinning = pinning
         self._stack = stack
         self._alone: dict[str, Indexes] = {}
@@ -113,7 +117,7 @@ class _Finder:
         return self._alone[index.address]
 
 
-def _in_any_folder(pinning: Pinning, package: Package) -> File:
+def _in_any_folder(pinning: PythonPinning, package: Package) -> File:
     """What came from a folder of another machine may lie in a folder that is configured here."""
     try:
         return _named(pinning.indexes, package)
@@ -137,6 +141,6 @@ def _named(indexes: Indexes, package: Package) -> File:
 
 def _is_named(declaration: Declaration, url: str) -> bool:
     """Whether the project itself names an address, or the host of an index."""
-    named = [need.requirement.url or "" for need in declaration.needs]
+    named = [requirement_of(need).url or "" for need in declaration.needs if need.language == "python"]
     named += [override.url or override.file for override in declaration.overrides.values()]
     return any(url in without_credentials(one.removeprefix("git+")) for one in named if one)

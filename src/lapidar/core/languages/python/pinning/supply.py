@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
 
@@ -20,12 +19,15 @@ from lapidar.core.cache.trees import Tree
 from lapidar.core.declaring.records import Override
 from lapidar.core.errors import DeclarationError, PackageBroken
 from lapidar.core.languages.python.building import sources
-from lapidar.core.languages.python.building.build import Builder
+from lapidar.core.languages.python.building.build import SourceBuilder
 from lapidar.core.languages.python.index.indexes import Indexes
-from lapidar.core.languages.python.index.page import File, local_path
+from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning.held import Held, metadata_of_tree
+from lapidar.core.languages.python.pinning.target import Target
+from lapidar.core.languages.python.pinning.workplace import Workplace
 from lapidar.core.languages.python.standards import wheel
-from lapidar.core.languages.python.standards.direct_url import without_credentials
+from lapidar.core.languages.python.standards.metadata import Metadata
+from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.net.fetching import Fetched
 from lapidar.core.project import Project
 from lapidar.core.records.snapshot import Origin
@@ -36,20 +38,23 @@ _AT_ONCE = 4
 _LOOK_SECONDS = 0.1  # how often the progress of what is under way is told
 
 
-@dataclass(slots=True)
 class Supply:
     """Brings packages into the cache.
 
     Args:
         project: whose relative paths are meant.
         cache: in use by the caller.
+        target: what sources are built for.
     """
 
-    project: Project
-    cache: Cache
-    indexes: Indexes
-    builder: Builder
-    reporter: progress.Progress
+    def __init__(
+        self, project: Project, cache: Cache, indexes: Indexes, target: Target, reporter: progress.Progress
+    ) -> None:
+        self.project = project
+        self.cache = cache
+        self.indexes = indexes
+        self.reporter = reporter
+        self.builder = SourceBuilder(cache, target.runtime, Workplace(self, target).restored, project)
 
     # ---- files of an index
 
@@ -79,6 +84,10 @@ class Supply:
                 raise
         return [brought[file.url] for file in files]
 
+    def metadata_of_source(self, file: File) -> Metadata:
+        """What a source distribution needs: learned by building it."""
+        return self.one(file).metadata
+
     def one(self, file: File) -> Held:
         """Bring a file of an index."""
         return self.many([file])[0]
@@ -94,8 +103,7 @@ class Supply:
         made = self.cache.made(key)
         if made is None:
             return None
-        tree, built_with = made
-        return Held(metadata_of_tree(self.cache, tree), tree, origin, tuple(built_with))
+        return Held(metadata_of_tree(self.cache, made.tree), made.tree, origin, made.notes)
 
     def _bring(self, file: File, fetched: Fetched, path: Path) -> Held:
         digest = fetched.sha256

@@ -7,23 +7,11 @@ from __future__ import annotations
 
 import json
 from typing import Any
-from urllib.parse import urlsplit, urlunsplit
 
+from lapidar.core.net.addresses import without_credentials
 from lapidar.core.records.snapshot import Origin
 
-__all__ = ["origin", "reference", "render", "without_credentials"]
-
-
-def without_credentials(url: str) -> str:
-    """A URL without user name, password, query and fragment: any of these may hold a secret.
-
-    The user name ``git`` of an ssh address is part of the address, not a secret, and stays.
-    """
-    parts = urlsplit(url)
-    host = parts.netloc.rpartition("@")[2]
-    if parts.scheme.endswith("ssh") and parts.username == "git" and not parts.password:
-        host = "git@" + host
-    return urlunsplit((parts.scheme, host, parts.path, "", ""))
+__all__ = ["origin", "reference", "render"]
 
 
 def origin(text: str) -> Origin:

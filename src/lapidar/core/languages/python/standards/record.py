@@ -11,10 +11,10 @@ import io
 from collections.abc import Iterable
 from typing import NamedTuple
 
-__all__ = ["Row", "parse", "render"]
+__all__ = ["RecordedFile", "parse", "render"]
 
 
-class Row(NamedTuple):
+class RecordedFile(NamedTuple):
     """One file: its path as written, its sha256 in hex (empty where none is given), its size if given."""
 
     path: str
@@ -22,7 +22,7 @@ class Row(NamedTuple):
     bytes: int | None
 
 
-def parse(text: str) -> list[Row]:
+def parse(text: str) -> list[RecordedFile]:
     """Read a RECORD file.
 
     Raises:
@@ -38,7 +38,7 @@ def parse(text: str) -> list[Row]:
     return rows
 
 
-def _row(fields: list[str]) -> Row:
+def _row(fields: list[str]) -> RecordedFile:
     path, algorithm_and_hash, size = (*fields, "", "")[:3]
     sha256 = ""
     if algorithm_and_hash.startswith("sha256="):
@@ -46,7 +46,7 @@ def _row(fields: list[str]) -> Row:
             sha256 = base64.urlsafe_b64decode(algorithm_and_hash[7:] + "=").hex()
         except ValueError:
             sha256 = ""
-    return Row(path, sha256, int(size) if size.isdigit() else None)
+    return RecordedFile(path, sha256, int(size) if size.isdigit() else None)
 
 
 def _quoted(path: str) -> str:
@@ -55,7 +55,7 @@ def _quoted(path: str) -> str:
     return path
 
 
-def render(rows: Iterable[Row]) -> str:
+def render(rows: Iterable[RecordedFile]) -> str:
     """Write a RECORD file, sorted by path."""
     lines = []
     for path, sha256, size in sorted(rows):

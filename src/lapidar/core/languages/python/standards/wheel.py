@@ -19,7 +19,7 @@ from typing import IO
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 from packaging.version import InvalidVersion, Version
 
-from lapidar.core.cache.stowing import Draft
+from lapidar.core.cache.stowing import StreamDraft
 from lapidar.core.cache.trees import EXECUTABLE, FILE, Entry, Tree
 from lapidar.core.errors import PackageBroken
 from lapidar.core.languages.python.standards import layout
@@ -100,22 +100,21 @@ class Wheel:
                 return metadata
         raise PackageBroken(f"{self._file_name} is not a wheel", why="it has no METADATA", remedy=_DO_NOT_USE)
 
-    def drafts(self) -> list[Draft]:
+    def drafts(self) -> list[StreamDraft]:
         """Its files, to be stowed while it is open."""
         return [self._draft(member) for member in self._members]
 
-    def _draft(self, member: _Member) -> Draft:
+    def _draft(self, member: _Member) -> StreamDraft:
         def opener(info: zipfile.ZipInfo = member.info) -> IO[bytes]:
             return self._archive.open(info)
 
         def neutral(info: zipfile.ZipInfo = member.info) -> IO[bytes]:
             return io.BytesIO(_neutral(self._archive.read(info)))
 
-        return Draft(
+        return StreamDraft(
             member.path,
-            "",
-            opener=neutral if member.script else opener,
-            bytes=member.info.file_size,
+            neutral if member.script else opener,
+            member.info.file_size,
             executable=member.executable,
         )
 
@@ -196,7 +195,6 @@ def tree(wheel: Path) -> Tree:
     entries = []
     with opened(wheel) as content:
         for draft in content.drafts():
-            assert draft.opener is not None
             with draft.opener() as stream:
                 data = stream.read()
             kind = EXECUTABLE if draft.executable else FILE

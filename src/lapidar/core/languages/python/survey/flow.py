@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING
 
 import msgspec
 from packaging.utils import canonicalize_name
@@ -15,88 +15,21 @@ from packaging.utils import canonicalize_name
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
+from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.python import packages
+from lapidar.core.languages.python.declaring import standard
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.survey import declared, imports, sources
-from lapidar.core.languages.python.survey.declared import Declaration
-from lapidar.core.languages.python.survey.imports import Found, Use
+from lapidar.core.languages.python.survey.declared import DeclaredNeed
+from lapidar.core.languages.python.survey.imports import SourceUses, Use
 from lapidar.core.languages.python.survey.providers import Provider, Providers, in_cache, on_indexes
 from lapidar.core.project import Project
+from lapidar.core.records.surveyed import Place, Standing, Surveyed, SurveyedModule
 
 if TYPE_CHECKING:  # what asks hosts is loaded where hosts are asked
     from lapidar.core.languages.python.index.indexes import Indexes
 
-__all__ = ["Place", "Row", "Standing", "Surveyed", "survey"]
-
-Standing = Literal["provided", "missing", "optional", "not declared", "not used"]
-
-
-@dataclass(frozen=True, slots=True)
-class Place:
-    """Where something is used: a file of the project, a cell ("" in a plain file), a line, and how."""
-
-    file: str
-    cell: str
-    line: int
-    manner: str
-
-    def __str__(self) -> str:
-        return f"{self.file}:{self.cell + ':' if self.cell else ''}{self.line}"
-
-
-@dataclass(frozen=True, slots=True)
-class Row:
-    """A module that the project imports, or a distribution that it declares and does not use.
-
-    Attributes:
-        module: its top-level name; "" for a distribution that is not used.
-        distribution, version: what provides it here; for a missing one, what in the cache would.
-        declared: the range as declared, "" where it is not.
-    """
-
-    module: str
-    distribution: str
-    version: str
-    declared: str
-    standing: Standing
-    places: tuple[Place, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Surveyed:
-    """What a survey found.
-
-    Attributes:
-        files: how many source files were read.
-        programs, paths, libraries: outside programs started by literal commands, paths on a person's own machine, and
-            system libraries opened by literal names.
-        problems: files that could not be read, a sentence each.
-        declared: the names that are declared anywhere.
-        script_needs: what scripts declare in themselves, and where.
-        own, standard: the project's own modules, and the standard library's, that are imported.
-    """
-
-    files: int
-    rows: tuple[Row, ...]
-    programs: dict[str, tuple[Place, ...]]
-    paths: dict[str, tuple[Place, ...]]
-    libraries: dict[str, tuple[Place, ...]]
-    problems: tuple[str, ...]
-    own: tuple[str, ...]
-    standard: tuple[str, ...]
-    declares: bool
-    declared: frozenset[str] = frozenset()
-    script_needs: tuple[tuple[str, str], ...] = ()
-
-    @property
-    def imported(self) -> set[str]:
-        """The distributions whose modules are imported."""
-        return {row.distribution for row in self.rows if row.module and row.distribution}
-
-    @property
-    def agrees(self) -> bool:
-        """Whether source, declaration and environment fit together."""
-        return not self.problems and all(row.standing in ("provided", "optional") for row in self.rows)
+__all__ = ["survey", "survey_asking"]
 
 
 @dataclass(slots=True)
@@ -110,7 +43,7 @@ class _Read:
     libraries: dict[str, list[Place]]
     problems: list[str]
     own: set[str]
-    declarations: list[Declaration]
+    declarations: list[DeclaredNeed]
 
 
 def survey(
@@ -118,7 +51,7 @@ def survey(
     answer: Answer | None,
     cache: Cache | None,
     *,
-    installed: packages.Observed | None = None,
+    installed: packages.PackagesFound | None = None,
     indexes: Indexes | None = None,
     files: Iterable[str] | None = None,
     suggest: bool = True,
@@ -140,6 +73,18 @@ def survey(
     return _judge(read, providers, declarations, problems, cache if suggest else None, indexes if suggest else None)
 
 
+def survey_asking(project: Project, answer: Answer | None, cache: Cache | None) -> Surveyed:
+    """As `survey`, and ask the configured indexes last for what provides a missing module."""
+    from lapidar.core.languages.python.index.indexes import Indexes
+
+    try:
+        configured = reading.read(project).indexes
+    except DeclarationError:
+        configured = ()  # the survey tells of it
+    with Indexes(configured, cache) as indexes:
+        return survey(project, answer, cache, indexes=indexes)
+
+
 class _FileRead(msgspec.Struct, array_like=True):
     """What was read in one file; pieces are the cells of a notebook.
 
@@ -147,18 +92,15 @@ class _FileRead(msgspec.Struct, array_like=True):
         needs: what a script declares in itself.
     """
 
-    pieces: list[tuple[str, Found]] = []
+    pieces: list[tuple[str, SourceUses]] = []
     problems: list[str] = []
     needs: list[str] = []
-
-
-_FILE_READ = msgspec.json.Decoder(_FileRead)
 
 
 def _read(root: Path, files: Iterable[str], cache: Cache | None) -> _Read:
     read = _Read(0, defaultdict(list), defaultdict(list), defaultdict(list), defaultdict(list), [], set(), [])
     # What was read of a file that is unchanged is not read again.
-    seen = Seen(cache.root / "seen", f"sources, with what they open, of {root}") if cache else None
+    seen = _seen(root, cache) if cache else None
     for file in files:
         read.files += 1
         read.own.update(_own_names(file))
@@ -175,17 +117,22 @@ def _read(root: Path, files: Iterable[str], cache: Cache | None) -> _Read:
     return read
 
 
-def _known_or_read(path: Path, file: str, seen: Seen | None) -> _FileRead:
+def _seen(root: Path, cache: Cache) -> Seen[_FileRead]:
+    """What was read of the sources of a project before."""
+    return Seen(cache.root / "seen", f"sources, with what they open, of {root}", _FileRead)
+
+
+def _known_or_read(path: Path, file: str, seen: Seen[_FileRead] | None) -> _FileRead:
     try:
         status = path.stat()
     except OSError as error:
         return _FileRead(problems=[f"{file}: {error.strerror}"])
     known = seen.known(str(path), status) if seen else None
     if known:
-        return _FILE_READ.decode(known)
+        return known
     one = _read_file(path, file)
     if seen:
-        seen.add(str(path), status, msgspec.json.encode(one).decode())
+        seen.add(str(path), status, one)
     return one
 
 
@@ -197,7 +144,7 @@ def _read_file(path: Path, file: str) -> _FileRead:
         one.problems.append(f"{file}: {error}")
         return one
     for cell, code in pieces:
-        script = reading.of_script(code, file)
+        script = standard.of_script(code, file)
         one.needs += [need.text for need in script.needs]
         one.problems += script.problems
         try:
@@ -223,7 +170,7 @@ def _own_names(file: str) -> set[str]:
     return names
 
 
-def _installed(project: Project, answer: Answer | None, observed: packages.Observed | None) -> Providers:
+def _installed(project: Project, answer: Answer | None, observed: packages.PackagesFound | None) -> Providers:
     providers = Providers()
     if observed is None and answer is not None:
         observed = packages.observe(answer, project, skip_outside=True)
@@ -236,7 +183,7 @@ def _installed(project: Project, answer: Answer | None, observed: packages.Obser
 def _judge(
     read: _Read,
     installed: Providers,
-    declarations: list[Declaration],
+    declarations: list[DeclaredNeed],
     problems: list[str],
     cache: Cache | None,
     indexes: Indexes | None,
@@ -260,7 +207,7 @@ def _judge(
         rows = _suggested(rows, on_indexes(indexes, [row.module for row in rows if _is_unknown(row)]))
     used = {row.distribution for row in rows}
     rows += [
-        Row("", declaration.name, "", declaration.text, "not used", (Place(declaration.where, "", 0, ""),))
+        SurveyedModule("", declaration.name, "", declaration.text, "not used", (Place(declaration.where, "", 0, ""),))
         for declaration in by_name.values()
         if declaration.name not in used
     ]
@@ -280,31 +227,35 @@ def _judge(
     )
 
 
-def _row(module: str, provider: Provider | None, places: list[Place], declarations: dict[str, Declaration]) -> Row:
+def _row(
+    module: str, provider: Provider | None, places: list[Place], declarations: dict[str, DeclaredNeed]
+) -> SurveyedModule:
     dispensable = all(place.manner in ("tried", "for type checking") for place in places)
     if provider is None:
         # Mostly a distribution is called as its module.
         named = declarations.get(canonicalize_name(module))
         standing: Standing = "optional" if dispensable else "missing"
-        return Row(module, named.name if named else "", "", named.text if named else "", standing, tuple(places))
+        return SurveyedModule(
+            module, named.name if named else "", "", named.text if named else "", standing, tuple(places)
+        )
     declaration = declarations.get(provider.name)
     standing = "provided"
     if declarations and declaration is None:
         standing = "optional" if dispensable else "not declared"
     text = declaration.text if declaration else ""
-    return Row(module, provider.name, provider.version, text, standing, tuple(places))
+    return SurveyedModule(module, provider.name, provider.version, text, standing, tuple(places))
 
 
-def _is_unknown(row: Row) -> bool:
+def _is_unknown(row: SurveyedModule) -> bool:
     return row.standing == "missing" and not row.distribution
 
 
-def _suggested(rows: list[Row], cached: Providers) -> list[Row]:
+def _suggested(rows: list[SurveyedModule], cached: Providers) -> list[SurveyedModule]:
     """For each missing module, the distribution that would provide it."""
     suggested = []
     for row in rows:
         found = cached.of(row.module) if _is_unknown(row) else []
         if found:
-            row = Row(row.module, found[-1].name, found[-1].version, row.declared, row.standing, row.places)
+            row = SurveyedModule(row.module, found[-1].name, found[-1].version, row.declared, row.standing, row.places)
         suggested.append(row)
     return suggested

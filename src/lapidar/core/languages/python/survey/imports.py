@@ -8,7 +8,7 @@ import shlex
 from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
-__all__ = ["Found", "Use", "read"]
+__all__ = ["SourceUses", "Use", "read"]
 
 Manner = Literal["plain", "in a function", "tried", "for type checking", "by name"]
 
@@ -39,7 +39,7 @@ class Use(NamedTuple):
     manner: Manner
 
 
-class Found(NamedTuple):
+class SourceUses(NamedTuple):
     """What was found in one piece of source."""
 
     modules: list[Use]
@@ -48,7 +48,7 @@ class Found(NamedTuple):
     libraries: list[Use]
 
 
-def read(code: str) -> Found:
+def read(code: str) -> SourceUses:
     """Read a piece of source.
 
     Raises:
@@ -68,7 +68,7 @@ class _Reader(ast.NodeVisitor):
     """
 
     def __init__(self, *, deep: bool) -> None:
-        self.found = Found([], [], [], [])
+        self.found = SourceUses([], [], [], [])
         self._manners: list[Manner] = []
         self._deep = deep
 

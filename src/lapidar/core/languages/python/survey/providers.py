@@ -76,7 +76,7 @@ def in_cache(cache: Cache) -> Providers:
             snapshot = lockfile.read(history.path(snapshot_id))
         except LapidarError:
             continue
-        for package in snapshot.package:
+        for package in snapshot.packages:
             found.setdefault(package.tree, package)
     providers = Providers()
     for package in reversed(found.values()):

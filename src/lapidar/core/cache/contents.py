@@ -1,0 +1,103 @@
+"""What a snapshot stands for in a cache: its trees, each read once, and the files of these."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import NamedTuple
+
+from lapidar.core import progress
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.store import Cache, FileFlaw
+from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
+from lapidar.core.errors import CacheError
+from lapidar.core.records.owner import Owner
+from lapidar.core.records.snapshot import Snapshot
+
+__all__ = ["Contents", "Flaw", "files_of", "trees_of"]
+
+
+class Flaw(NamedTuple):
+    """Something that the cache lacks of a snapshot, or holds altered.
+
+    Attributes:
+        path: of a file in the owner's tree; "" where the tree itself cannot be read.
+        kind: what is wrong with the file; None where the tree cannot be read.
+        why: the error in words, where the tree cannot be read.
+    """
+
+    owner: Owner
+    path: str
+    kind: FileFlaw | None
+    why: str = ""
+
+
+class Contents:
+    """The trees of a snapshot, as far as a cache has them.
+
+    Attributes:
+        trees: by their digests, those that can be read.
+        unreadable: the flaws of the others.
+    """
+
+    def __init__(self, cache: Cache, snapshot: Snapshot) -> None:
+        self.cache = cache
+        self.snapshot = snapshot
+        self.trees: dict[str, Tree] = {}
+        self.unreadable: list[Flaw] = []
+        for part in snapshot.parts():
+            try:
+                self.trees.setdefault(part.tree, cache.tree(part.tree))
+            except CacheError as error:
+                self.unreadable.append(Flaw(part.owner, "", None, str(error)))
+
+    @property
+    def total_bytes(self) -> int:
+        """The size of all files, those that several parts have counted for each."""
+        return sum(tree.total_bytes for _, tree in self._parts())
+
+    def _parts(self) -> Iterator[tuple[Owner, Tree]]:
+        for part in self.snapshot.parts():
+            if part.tree in self.trees:
+                yield part.owner, self.trees[part.tree]
+
+    def flaws(self, *, deep: bool, reporter: progress.Progress) -> Iterator[Flaw]:
+        """Everything that is lost or altered.
+
+        Args:
+            deep: read every byte; otherwise sizes and times vouch for them.
+        """
+        yield from self.unreadable
+        sound: set[tuple[str, str]] = set()
+        with progress.task(reporter, "Reading the cache", self.total_bytes if deep else 0, "bytes"):
+            for owner, tree in self._parts():
+                for entry in tree:
+                    if entry.kind != LINK and (kind := self._flaw(entry, deep, sound)):
+                        yield Flaw(owner, entry.path, kind)
+                    if deep:
+                        reporter.advance(entry.bytes)
+
+    def _flaw(self, entry: Entry, deep: bool, sound: set[tuple[str, str]]) -> FileFlaw | None:
+        flaw = self.cache.flaw(entry)
+        if flaw or not deep or (entry.content, entry.kind) in sound:
+            return flaw
+        if sha256_of(self.cache.entry_path(entry)) != entry.content:
+            return FileFlaw.BYTES
+        sound.add((entry.content, entry.kind))
+        return None
+
+
+def trees_of(snapshots: Iterable[Snapshot]) -> Mapping[str, Owner]:
+    """The digests of all trees that snapshots stand for, each with one whose it is."""
+    return {part.tree: part.owner for snapshot in snapshots for part in snapshot.parts()}
+
+
+def files_of(cache: Cache, trees: Iterable[str]) -> set[tuple[str, bool]]:
+    """The files of trees, as digest (hex) and whether it is executable. Trees that cannot be read have none."""
+    needed: set[tuple[str, bool]] = set()
+    for digest in trees:
+        try:
+            tree = cache.tree(digest)
+        except CacheError:
+            continue
+        needed.update((entry.content, entry.kind == EXECUTABLE) for entry in tree if entry.kind != LINK)
+    return needed

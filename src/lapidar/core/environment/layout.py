@@ -1,0 +1,99 @@
+"""What an environment is to consist of: a list that languages and layers add to, and what they need for that."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import EXECUTABLE, FILE, Entry, Tree
+from lapidar.core.environment import launchers
+from lapidar.core.environment.listing import Assembled, Listing, PlacedRow
+from lapidar.core.records.owner import LAPIDAR, Owner
+from lapidar.core.records.snapshot import Snapshot
+
+__all__ = ["Item", "Layout", "Placing"]
+
+
+class Item(NamedTuple):
+    """One thing to place: a cached file, a link, or (with `data`) a generated file.
+
+    Attributes:
+        derived: it can be made again, so that an environment may lack it.
+    """
+
+    entry: Entry
+    owner: Owner
+    data: bytes | None = None
+    derived: bool = False
+
+
+@dataclass(slots=True)
+class Layout:
+    """Everything a restored environment holds: path below it -> item. What was added first at a path stands."""
+
+    items: dict[str, Item] = field(default_factory=dict)
+
+    def add(self, owner: Owner, placed: Iterable[tuple[Entry, str]], *, derived: bool = False) -> None:
+        """Files of a tree, each with its path. Where two packages brought the same path it was one file when it was
+        captured."""
+        for entry, path in placed:
+            self.items.setdefault(path, Item(entry, owner, None, derived))
+
+    def generate(self, owner: Owner, path: str, data: bytes, *, executable: bool = False) -> None:
+        """A file that is written for this environment."""
+        entry = Entry(path, EXECUTABLE if executable else FILE, hashlib.sha256(data).hexdigest(), len(data))
+        self.items.setdefault(path, Item(entry, owner, data))
+
+    def command(self, name: str, data: bytes, owner: Owner = LAPIDAR) -> None:
+        """A generated command in bin/."""
+        self.generate(owner, f"bin/{name}", data, executable=True)
+
+    def assembled(self, snapshot: Snapshot) -> Assembled:
+        """The layout as a list, in the order in which things were added."""
+        owners: dict[Owner, int] = {}
+        rows: list[PlacedRow] = []
+        written = {}
+        for path, (entry, owner, data, _) in self.items.items():
+            kind = entry.kind
+            if data is not None:
+                written[path] = data
+                kind = kind.upper()
+            rows.append((path, owners.setdefault(owner, len(owners)), kind, entry.content, entry.bytes))
+        wanted: dict[str, list[str]] = {}
+        for package in snapshot.packages:
+            if package.asked_for:
+                wanted.setdefault(package.language, []).append(package.name)
+        return Assembled(Listing.of(rows, list(owners), wanted), written)
+
+
+@dataclass(frozen=True, slots=True)
+class Placing:
+    """What the parts of a snapshot are placed with.
+
+    Attributes:
+        trees: by their digests.
+        cache: holds the bytes that generated files follow from.
+        way_to_project: relative path from the environment's folder to the project's.
+        private: how programs are started with the environment's own libraries; None where they run with the host's.
+        data: the paths of what these libraries come with, below the private folder.
+    """
+
+    trees: Mapping[str, Tree]
+    cache: Cache
+    way_to_project: str
+    private: launchers.Private | None = None
+    data: tuple[str, ...] = ()
+
+    def loader_of(self, tree: Tree, executable: str) -> launchers.Private | launchers.Host:
+        """How a compiled program of a tree is started: through the environment's own loader, or through the host's.
+
+        Args:
+            executable: its path in the tree.
+        """
+        if self.private:
+            return self.private
+        entry = next((entry for entry in tree if entry.path == executable), None)
+        return launchers.Host.of(self.cache.entry_path(entry) if entry else None)

@@ -1,0 +1,66 @@
+"""The variables of whatever runs in a restored environment: the caller's, held to the conditions of the snapshot."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+
+import msgspec
+
+from lapidar.core import languages
+from lapidar.core.environment.folder import Environment
+from lapidar.core.layers import conditions
+from lapidar.core.layers.conditions import HeldTo
+from lapidar.core.project import Project
+
+__all__ = ["Prepared", "prepare"]
+
+# Settings of the user by which the loader would take other libraries.
+_OF_THE_LOADER = ("LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT")
+
+
+class Prepared(msgspec.Struct, frozen=True):
+    """What a run is to have.
+
+    Attributes:
+        variables: all of its variables.
+        hidden: the names of variables of the caller that were left out.
+        held_to: what the conditions did; None where the environment has none.
+        umask: the file mode mask to set; None to keep the caller's.
+    """
+
+    variables: dict[str, str]
+    hidden: tuple[str, ...]
+    held_to: HeldTo | None
+    umask: int | None
+
+
+def prepare(
+    project: Project, environment: Environment, variables: Mapping[str, str], *, env_file: bool = True
+) -> Prepared:
+    """The variables of a run.
+
+    Args:
+        project: whose file of variables is read.
+        variables: those of the caller.
+        env_file: whether it is read.
+
+    Raises:
+        LapidarError: the project's file of variables cannot be read.
+    """
+    result = dict(variables)
+    names = [name for language in languages.every() for name in language.variables.hidden]
+    names += _OF_THE_LOADER if environment.is_private else ()
+    hidden = tuple(name for name in names if result.pop(name, None) is not None)
+    recorded = conditions.kept(environment)
+    held_to = None
+    if recorded is not None:
+        if not env_file:
+            recorded = msgspec.structs.replace(recorded, env_file=None)
+        held_to = conditions.apply(recorded, result, project.root)
+        result = dict(held_to.variables)
+    folder = str(environment.folder)
+    result["VIRTUAL_ENV"] = folder
+    result["PATH"] = f"{folder}/bin:{result.get('PATH', os.defpath)}"
+    umask = int(recorded.umask, 8) if recorded and recorded.umask else None
+    return Prepared(result, hidden, held_to, umask)

@@ -1,0 +1,109 @@
+"""Need and drop: a changed declaration is resolved, and only then written, with lockfile and environment."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from lapidar.core import languages
+from lapidar.core.cache.history import Cause
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import editing, reading
+from lapidar.core.declaring.files import DECLARATION_NAME
+from lapidar.core.errors import DeclarationError
+from lapidar.core.flows import pin
+from lapidar.core.flows.pin import Pinned, Review
+from lapidar.core.flows.restore import Restored, restore
+from lapidar.core.pinning.session import PinOptions
+from lapidar.core.progress import Progress
+from lapidar.core.project import Project
+from lapidar.core.records import lockfile
+
+__all__ = ["DeclareOptions", "drop", "need"]
+
+
+@dataclass(frozen=True, slots=True)
+class DeclareOptions:
+    """How to change a declaration.
+
+    Attributes:
+        group: the group that is meant; "" for what the analysis itself needs, for `drop` None for wherever it stands.
+        index: an index of lapidar.toml: what is needed is looked for there and nowhere else.
+        restore: bring the environment up to it too.
+    """
+
+    group: str | None = ""
+    index: str = ""
+    restore: bool = True
+    pinning: PinOptions = field(default_factory=PinOptions)
+
+
+def need(
+    project: Project,
+    cache: Cache,
+    names: Sequence[str],
+    options: DeclareOptions,
+    review: Review,
+    reporter: Progress | None = None,
+) -> tuple[Pinned, Restored | None]:
+    """Declare needs, and have them.
+
+    Args:
+        names: as one writes them, with their ranges.
+        review: is shown what would change, and says whether it is to be done.
+
+    Raises:
+        DeclarationError: one is no need, or has no place.
+        Conflict, IndexTrouble ...: nothing was changed.
+    """
+    group = languages.first().normalised(options.group) if options.group else ""
+    needs = [reading.parse_need(text, "the command line", group) for text in names]
+    texts = dict(editing.added(editing.place_of(project.root), needs))
+    if options.index:
+        own = texts.get(DECLARATION_NAME)
+        if own is None:
+            own = project.declaration.read_text("utf-8") if project.declaration.is_file() else ""
+        texts[DECLARATION_NAME] = editing.claimed(own, options.index, [one.name for one in needs])
+    return _change(project, cache, texts, options, review, Cause.NEEDED, reporter)
+
+
+def drop(
+    project: Project,
+    cache: Cache,
+    names: Sequence[str],
+    options: DeclareOptions,
+    review: Review,
+    reporter: Progress | None = None,
+) -> tuple[Pinned, Restored | None]:
+    """Need something no longer; see `need`."""
+    texts = editing.dropped(editing.place_of(project.root), names, options.group)
+    return _change(project, cache, texts, options, review, Cause.DROPPED, reporter)
+
+
+def _change(
+    project: Project,
+    cache: Cache,
+    texts: Mapping[str, str],
+    options: DeclareOptions,
+    review: Review,
+    cause: Cause,
+    reporter: Progress | None,
+) -> tuple[Pinned, Restored | None]:
+    previous = lockfile.read_if_there(project.lockfile)
+    if previous and any(package.asked_for for package in previous.packages) and not reading.read(project).needs:
+        raise DeclarationError(
+            "The lockfile was captured, and the project declares nothing",
+            why="what is not declared would be dropped from it",
+            remedy="`lapidar start` declares what is captured there; then say this again.",
+        )
+    declaration = reading.read(project, texts)
+    cache.require_writable()
+    with pin.opened(project, cache, declaration, previous, options.pinning, reporter) as pinning:
+        plan = pinning.plan()
+        if not review(plan):
+            return Pinned(plan), None
+        pinned = pin.carry_out(pinning, plan, cause, texts, reporter)
+    restored = None
+    if options.restore and pinned.snapshot:
+        restored = restore(project, cache, pinned.snapshot, reporter=reporter)
+    return pinned, restored

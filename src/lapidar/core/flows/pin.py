@@ -1,0 +1,226 @@
+"""Pin: declared needs -> exact packages that fit together -> cache and lockfile."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lapidar.core import atomic, languages
+from lapidar.core.cache.history import Cause, History
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring.records import Declaration
+from lapidar.core.errors import DeclarationError
+from lapidar.core.languages.protocol import LanguageRecords
+from lapidar.core.layers.from_cache import with_lower_layers
+from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptions
+from lapidar.core.progress import Progress, Silent
+from lapidar.core.project import Project
+from lapidar.core.records import lockfile
+from lapidar.core.records.declared import OverrideStanding
+from lapidar.core.records.difference import PackageChange
+from lapidar.core.records.snapshot import Snapshot
+
+__all__ = ["PinPlan", "Pinned", "Pinning", "Review", "carry_out", "opened", "pin"]
+
+
+@dataclass(frozen=True, slots=True)
+class PinPlan:
+    """What would be pinned. Nothing is written yet but bytes in the cache.
+
+    Attributes:
+        by_language: the plan of each language.
+        targets: for what it would be pinned, as people write it.
+    """
+
+    by_language: Mapping[str, LanguagePlan]
+    targets: tuple[str, ...]
+
+    @property
+    def changes(self) -> tuple[PackageChange, ...]:
+        """Against the lockfile that there is, by language and name."""
+        return tuple(change for plan in self.by_language.values() for change in plan.changes)
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What was passed over, a sentence each."""
+        return tuple(note for plan in self.by_language.values() for note in plan.notes)
+
+    @property
+    def overrides(self) -> tuple[OverrideStanding, ...]:
+        """How each override acts."""
+        return tuple(one for plan in self.by_language.values() for one in plan.overrides)
+
+    @property
+    def packages(self) -> int:
+        """How many packages were chosen."""
+        return sum(len(plan.choices) for plan in self.by_language.values())
+
+    @property
+    def fetch_files(self) -> int:
+        """How many files are to be fetched."""
+        return sum(plan.fetch_files for plan in self.by_language.values())
+
+    @property
+    def fetch_bytes(self) -> int:
+        """What is to be fetched, as far as the indexes tell."""
+        return sum(plan.fetch_bytes for plan in self.by_language.values())
+
+
+# Shows a plan, and says whether to carry it out.
+Review = Callable[[PinPlan], bool]
+
+
+@dataclass(frozen=True, slots=True)
+class Pinned:
+    """What came of a pin.
+
+    Attributes:
+        snapshot: None where the plan was not carried out.
+        changed: whether the lockfile is another than before.
+        notes: about the layers below the packages, a sentence each.
+    """
+
+    plan: PinPlan
+    snapshot: Snapshot | None = None
+    changed: bool = False
+    notes: tuple[str, ...] = field(default=())
+
+
+@dataclass(frozen=True, slots=True)
+class Pinning:
+    """Sessions with the indexes of all languages of a project."""
+
+    project: Project
+    cache: Cache
+    declaration: Declaration
+    previous: Snapshot | None
+    sessions: Mapping[str, LanguagePinning]
+
+    def of(self, language: str) -> LanguagePinning:
+        """The session of a language."""
+        return self.sessions[language]
+
+    def plan(self, source: Path | None = None) -> PinPlan:
+        """Resolve.
+
+        Args:
+            source: take the exact packages from this standard lock file instead.
+
+        Raises:
+            Conflict: the needs cannot be met together; it says why.
+            IndexTrouble: an index cannot be used.
+        """
+        plans = {
+            name: session.plan_of_file(source) if source else session.plan() for name, session in self.sessions.items()
+        }
+        return PinPlan(plans, tuple(str(session.target) for session in self.sessions.values()))
+
+
+@contextmanager
+def opened(
+    project: Project,
+    cache: Cache,
+    declaration: Declaration,
+    previous: Snapshot | None,
+    options: PinOptions,
+    reporter: Progress | None = None,
+) -> Iterator[Pinning]:
+    """Begin sessions with the indexes, one for each language that the project needs something of, or has pinned.
+
+    Args:
+        declaration: what is to be met; that of the project's files, or one that is about to be written.
+        previous: the lockfile that there is.
+
+    Raises:
+        Conflict: a runtime is not one that the project declares.
+        EnvironmentUnusable: there is none.
+    """
+    wanted = {need.language for need in declaration.needs} | set(previous.languages if previous else ())
+    with ExitStack() as stack:
+        sessions = {
+            language.name: stack.enter_context(
+                language.pinning(project, cache, declaration, previous, options, reporter or Silent())
+            )
+            for language in languages.every()
+            if language.name in wanted or (not wanted and language is languages.first())
+        }
+        yield Pinning(project, cache, declaration, previous, sessions)
+
+
+def pin(
+    project: Project,
+    cache: Cache,
+    declaration: Declaration,
+    options: PinOptions,
+    review: Review,
+    *,
+    source: Path | None = None,
+    reporter: Progress | None = None,
+) -> Pinned:
+    """Resolve what a project declares, keep it in the cache, and write the lockfile.
+
+    Args:
+        review: is shown what would change, and says whether it is to be done.
+        source: take exact packages from this standard lock file.
+
+    Raises:
+        DeclarationError: the project declares no needs.
+        Conflict, IndexTrouble, PackageBroken, NoSpace: nothing has changed for a reader.
+    """
+    if not declaration.needs and source is None:
+        raise DeclarationError(
+            "The project declares no needs",
+            remedy="`lapidar start` finds out what it needs; `lapidar need NAME` declares one.",
+        )
+    cache.require_writable()
+    previous = lockfile.read_if_there(project.lockfile)
+    with opened(project, cache, declaration, previous, options, reporter) as pinning:
+        plan = pinning.plan(source)
+        if not review(plan):
+            return Pinned(plan)
+        return carry_out(pinning, plan, Cause.PINNED, reporter=reporter)
+
+
+def carry_out(
+    pinning: Pinning,
+    plan: PinPlan,
+    cause: Cause,
+    texts: Mapping[str, str] | None = None,
+    reporter: Progress | None = None,
+) -> Pinned:
+    """Bring what a plan chose into the cache, and only then write: the declaration, and the lockfile last.
+
+    Args:
+        texts: files of the declaration, by their names.
+    """
+    project, previous = pinning.project, pinning.previous
+    snapshot, notes = with_lower_layers(
+        pinning.cache, pinning.declaration, _snapshot(pinning, plan), previous, reporter or Silent()
+    )
+    for name, text in (texts or {}).items():
+        atomic.write_file(project.root / name, text.encode("utf-8"))
+    before = previous.snapshot if previous else ""
+    History(pinning.cache).add(snapshot, project.lockfile, project=project.identity(), cause=cause, parent=before)
+    if snapshot.snapshot != before:
+        lockfile.write(snapshot, project.lockfile)
+    return Pinned(plan, snapshot, snapshot.snapshot != before, notes)
+
+
+def _snapshot(pinning: Pinning, plan: PinPlan) -> Snapshot:
+    """Runtimes and packages. What is of a language that nothing is pinned of stays as it is."""
+    records = [pinning.of(name).carry_out(one) for name, one in plan.by_language.items()]
+    before = pinning.previous
+    records += [
+        LanguageRecords(*parts)
+        for parts in (before.of_languages() if before else ())
+        if parts.runtime.language not in plan.by_language
+    ]
+    platform = next(iter(pinning.sessions.values())).platform
+    return lockfile.identified(
+        platform,
+        [one.runtime for one in records],
+        [package for one in records for package in one.packages],
+        [rest for one in records for rest in one.remainders],
+    )

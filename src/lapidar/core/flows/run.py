@@ -1,0 +1,131 @@
+"""Run: a command in the restored environment, under the conditions of its snapshot."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+from collections.abc import Sequence
+from errno import EACCES
+from pathlib import Path
+from typing import NoReturn
+
+import msgspec
+
+from lapidar.core.environment import running
+from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.running import Prepared
+from lapidar.core.errors import LapidarError
+from lapidar.core.project import Project
+from lapidar.core.records import lockfile, selection
+
+__all__ = ["Run", "prepare"]
+
+
+class Run(msgspec.Struct, frozen=True):
+    """A run that is ready to begin.
+
+    Attributes:
+        program: the file to execute.
+        words: the command, as it was given.
+        prepared: its variables and its umask.
+        snapshot: that of the environment.
+        locked: that of the project's lockfile, where it is another one; "" otherwise.
+    """
+
+    program: str
+    words: tuple[str, ...]
+    prepared: Prepared
+    snapshot: str
+    locked: str = ""
+
+    def become(self) -> NoReturn:
+        """Take this process's place: signals and the exit code are then the command's own.
+
+        Raises:
+            LapidarError: the program cannot be executed.
+        """
+        self._set_umask()
+        try:
+            os.execve(self.program, self.words, self.prepared.variables)
+        except OSError as error:
+            raise _cannot_run(self.program, error) from error
+
+    def wait(self, *, output: int | None = None) -> int:
+        """Run it beside this process, and wait for its end.
+
+        Args:
+            output: the descriptor that its standard output goes to; this process's own unless given.
+
+        Returns:
+            Its exit code; negative where a signal ended it.
+
+        Raises:
+            LapidarError: the program cannot be executed.
+        """
+        try:
+            done = subprocess.run(
+                self.words,
+                executable=self.program,
+                env=self.prepared.variables,
+                stdout=output,
+                preexec_fn=self._set_umask,
+                check=False,
+            )
+        except OSError as error:
+            raise _cannot_run(self.program, error) from error
+        return done.returncode
+
+    def _set_umask(self) -> None:
+        if self.prepared.umask is not None:
+            os.umask(self.prepared.umask)
+
+
+def _cannot_run(program: str, error: OSError) -> LapidarError:
+    mounted = "Is the file system mounted noexec? Then restore elsewhere with --into."
+    remedy = mounted if error.errno == EACCES else ""
+    return LapidarError(f"{program} cannot be run", why=error.strerror or str(error), remedy=remedy)
+
+
+def prepare(project: Project, words: Sequence[str], environment: Path | None = None) -> Run:
+    """Make a run ready.
+
+    Args:
+        words: the command, not empty.
+        environment: a restored environment; the project's own unless given.
+
+    Raises:
+        LapidarError: there is no such environment, or no such command.
+    """
+    there = Environment(Path(os.path.abspath(environment or project.environment)))
+    mark = there.marker
+    if mark is None:
+        raise LapidarError(f"There is no restored environment at {there.folder}", remedy="Run `lapidar restore` first.")
+    locked = _locked(project, mark.left_out) if environment is None else ""
+    prepared = running.prepare(project, there, os.environ)
+    return Run(
+        program=_program(words[0], there, prepared),
+        words=tuple(words),
+        prepared=prepared,
+        snapshot=mark.snapshot,
+        locked=locked if locked != mark.snapshot else "",
+    )
+
+
+def _locked(project: Project, left_out: Sequence[str]) -> str:
+    """The snapshot of the project's lockfile, less what was left out of the environment; "" where there is none."""
+    if not project.lockfile.is_file():
+        return ""
+    return selection.without(lockfile.read(project.lockfile), left_out).snapshot
+
+
+def _program(name: str, environment: Environment, prepared: Prepared) -> str:
+    own = environment.programs / name
+    # Where the file system forbids execution, a search goes on, and would come to the host's program.
+    program = str(own) if own.is_file() else shutil.which(name, path=prepared.variables["PATH"])
+    if program is None:
+        raise LapidarError(
+            f"There is no command {name!r} in the environment or on PATH",
+            remedy=f"Look at its spelling; `ls {environment.programs}` shows what the environment has.",
+        )
+    return program

@@ -1,0 +1,422 @@
+"""What a language must know: one object with these methods is a language. docs/languages.md tells how to write one.
+
+Data goes through a language as through the rest: `locate` an interpreter, `observe` what is there (an `Inventory`:
+files and, once these are stowed, records), `lay_out` these in an environment. Whatever a language keeps in mind
+between is its own, in its own kind of `Inventory`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+
+if TYPE_CHECKING:
+    from lapidar.core.cache.store import Cache
+    from lapidar.core.cache.stowing import Draft, Stowed
+    from lapidar.core.cache.trees import Tree
+    from lapidar.core.declaring.editing import Place
+    from lapidar.core.declaring.records import Declaration, Need, VersionRange
+    from lapidar.core.environment.layout import Layout, Placing
+    from lapidar.core.pinning.session import LanguagePinning, PinOptions
+    from lapidar.core.progress import Progress
+    from lapidar.core.project import Project
+    from lapidar.core.records.graph import Graph
+    from lapidar.core.records.owner import Owner
+    from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Remainder, Runtime, Snapshot
+    from lapidar.core.records.surveyed import Surveyed
+
+__all__ = [
+    "Declared",
+    "Deriver",
+    "Inventory",
+    "Language",
+    "LanguageRecords",
+    "LoadTest",
+    "Located",
+    "ObjectFile",
+    "ObserveOptions",
+    "Stray",
+    "Unused",
+    "Used",
+    "Variables",
+]
+
+
+class Located(NamedTuple):
+    """An interpreter, and for people the reason why it was taken.
+
+    Attributes:
+        by_chance: nothing but its being on this machine speaks for it: where another language was found for a reason,
+            it is not meant.
+    """
+
+    language: str
+    interpreter: Path
+    why: str
+    by_chance: bool = False
+
+
+class ObserveOptions(NamedTuple):
+    """How an environment is observed.
+
+    Attributes:
+        full_runtime: take what a runtime has for its own developers too.
+        skip_outside: leave out files that packages list outside the environment, instead of refusing.
+    """
+
+    full_runtime: bool = False
+    skip_outside: bool = False
+
+
+class ObjectFile(NamedTuple):
+    """A file that may need system libraries: whose it is, where it lies, and its path below a restored environment."""
+
+    user: Owner
+    source: str
+    path: str
+
+
+class LanguageRecords(NamedTuple):
+    """The records of a language's part of a snapshot."""
+
+    runtime: Runtime
+    packages: tuple[Package, ...]
+    remainders: tuple[Remainder, ...]
+
+
+class Inventory(Protocol):
+    """What a language found of itself in an environment.
+
+    Attributes:
+        prefix: the environment's folder.
+        own_folders: all folders whose files are the environment's own.
+        program: the compiled executable of the runtime; "" where it has none.
+        process: the file that the kernel executes for it.
+        libc: name and version of its C library: ``glibc 2.36``; "" where it cannot tell.
+        left_out: what of the runtime was left out on purpose, a phrase each.
+        notes: what else was left out, a phrase each.
+        warnings: what the user should know, a sentence each.
+    """
+
+    @property
+    def language(self) -> str: ...
+    @property
+    def prefix(self) -> str: ...
+    @property
+    def own_folders(self) -> tuple[str, ...]: ...
+    @property
+    def program(self) -> str: ...
+    @property
+    def process(self) -> str: ...
+    @property
+    def libc(self) -> str: ...
+    @property
+    def left_out(self) -> Sequence[str]: ...
+    @property
+    def notes(self) -> Sequence[str]: ...
+    @property
+    def warnings(self) -> Sequence[str]: ...
+
+    def drafts(self) -> Mapping[Owner, Sequence[Draft]]:
+        """The files of each part: of the runtime, of each package, of what belongs to none."""
+
+    def files(self) -> Iterator[ObjectFile]:
+        """The files that may need system libraries."""
+
+    def records(self, stowed: Mapping[Owner, Stowed]) -> LanguageRecords:
+        """The records, once the files are stowed."""
+
+    def edited(self, stowed: Mapping[Owner, Stowed]) -> dict[str, list[str]]:
+        """By the names of packages, the files that are not what the package itself says of them."""
+
+
+class Unused(NamedTuple):
+    """Why a package is not in a snapshot: nothing of the project uses it, or only packages that are left out too."""
+
+    needed_by: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Used:
+    """What of an environment a project uses.
+
+    Attributes:
+        inventory: what was found, less what is not used.
+        unused: the packages that are not used, by name.
+        programs: outside programs that the project's source starts.
+        libraries: system libraries that its source opens by their names.
+    """
+
+    inventory: Inventory
+    unused: Mapping[str, Unused]
+    programs: tuple[str, ...] = ()
+    libraries: tuple[str, ...] = ()
+
+
+class Stray(NamedTuple):
+    """A package in an environment that is in no snapshot."""
+
+    name: str
+    version: str
+
+
+class Variables(NamedTuple):
+    """The environment variables that a language's interpreters heed.
+
+    Attributes:
+        watched: those that results may follow from: a snapshot holds them.
+        hidden: those that would lead to other code than the environment's: they are kept from a run.
+        homes: those among them that say where a runtime's own files lie.
+    """
+
+    watched: tuple[str, ...] = ()
+    hidden: tuple[str, ...] = ()
+    homes: tuple[str, ...] = ()
+
+
+class LoadTest(NamedTuple):
+    """How to have an environment load all that it has, for its memory map to be read.
+
+    Attributes:
+        names: the modules to load.
+        command: the interpreter with its words; the number of a descriptor follows.
+
+    The program reads a JSON list of names on its standard input and writes lines of JSON to that descriptor:
+    ``{"at": NAME}`` before each is loaded, and at the end
+    ``{"failed": {NAME: error}, "mapped": [paths], "prefix": folder}``.
+    """
+
+    names: tuple[str, ...]
+    command: tuple[str, ...]
+
+
+class Declared(NamedTuple):
+    """What the standard files of a language declare.
+
+    Attributes:
+        name: the project's; "" where they do not say.
+        runtime: the versions of the runtime that it works with; None where they do not say.
+        files: those that declare anything.
+    """
+
+    name: str = ""
+    runtime: VersionRange | None = None
+    needs: tuple[Need, ...] = ()
+    files: tuple[str, ...] = ()
+
+
+class Deriver(Protocol):
+    """Makes what is derived from trees once and kept beside them in the cache: byte-code."""
+
+    def known(self, digest: str) -> Tree | None:
+        """What was derived from a tree before, whole; None where nothing was."""
+
+    def derive(self, trees: Mapping[str, Tree], environment: Path, reporter: Progress) -> dict[str, Tree]:
+        """Derive it, with the runtime that was just placed into an environment, and keep it.
+
+        Args:
+            trees: by their digests.
+
+        Raises:
+            EnvironmentUnusable: the runtime does not run here.
+        """
+
+
+class Language(Protocol):
+    """A language. Loading its module must cost nothing: what is heavy is imported where it is used.
+
+    Attributes:
+        name: as lockfiles have it, in lower case.
+        title: as people write it.
+        variables: those that its interpreters heed.
+        declaration_files: the names of its standard files in which a project may declare things.
+    """
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def title(self) -> str: ...
+    @property
+    def variables(self) -> Variables: ...
+    @property
+    def declaration_files(self) -> tuple[str, ...]: ...
+
+    # ---- capture
+
+    def locate(self, project: Project, named: Path | None) -> Located | None:
+        """The interpreter that is meant; None where there is none of this language.
+
+        Args:
+            named: a folder or an interpreter; without it, what the project or the user's shell points to.
+        """
+
+    def refuse(self, project: Project, named: Path | None) -> Exception:
+        """The error for what no language takes for its own, in this language's words."""
+
+    def observe(self, located: Located, project: Project, options: ObserveOptions) -> Inventory:
+        """What is there. Nothing is written into the environment.
+
+        Raises:
+            EnvironmentUnusable, PackageBroken: it cannot be captured as it is.
+        """
+
+    def choose_used(
+        self, inventory: Inventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]
+    ) -> Used:
+        """What of it the project uses.
+
+        Args:
+            scope: ``used``, ``whole``, or None to decide by what the project has.
+            opened: the files that an observed run opened; a package whose code is among them is used.
+
+        Raises:
+            LapidarError: `used` was asked for, and the project uses nothing of it.
+        """
+
+    def files_of(self, parts: LanguageParts, cache: Cache) -> Iterator[ObjectFile]:
+        """The files of records that may need system libraries, out of the cache."""
+
+    # ---- restore
+
+    def lay_out(self, parts: LanguageParts, layout: Layout, at: Placing) -> None:
+        """Add all that an environment has of this language, but for what is derived: the files of its trees, and those
+        that are generated (launchers, what an installer writes beside a package)."""
+
+    def lay_out_derived(self, parts: LanguageParts, layout: Layout, derived: Mapping[str, Tree]) -> None:
+        """Add what was derived from trees.
+
+        Args:
+            derived: by the digests of the trees that it was derived from.
+        """
+
+    def deriver(self, cache: Cache, runtime: Runtime) -> Deriver | None:
+        """What makes derived things for a runtime; None where there are none."""
+
+    # ---- check and run
+
+    def made_by_running(self, path: str) -> bool:
+        """Whether a path below an environment is only there because something ran."""
+
+    def strays(self, runtime: Runtime, extra: Iterable[str]) -> Iterator[Stray]:
+        """The packages among files that are in no snapshot.
+
+        Args:
+            extra: paths below the environment.
+        """
+
+    def package_folder(self, runtime: Runtime) -> str:
+        """The folder of packages, below the environment."""
+
+    def load_test(self, snapshot: Snapshot, cache: Cache, environment: Path) -> LoadTest | None:
+        """How to load everything that an environment has; None where nothing of it is mapped by being loaded."""
+
+    # ---- requirements and versions
+
+    def normalised(self, name: str) -> str:
+        """A package's (or a group's) name in the one form that stands for all its spellings."""
+
+    def parse_need(self, text: str, where: str = "", group: str = "") -> Need:
+        """A need as one writes it.
+
+        Raises:
+            DeclarationError: it is none.
+        """
+
+    def parse_range(self, text: str, where: str, before: VersionRange | None = None) -> VersionRange:
+        """A range of versions of the runtime.
+
+        Args:
+            before: one that must hold too.
+
+        Raises:
+            DeclarationError: it is none.
+        """
+
+    def require_version(self, text: str) -> None:
+        """Raises: ValueError: a text is no version."""
+
+    def is_same_version(self, one: str, other: str) -> bool:
+        """Whether two texts are the same version."""
+
+    def standing(self, one: str, other: str) -> int | None:
+        """The order of two versions: below zero where the first is older; None where there is none."""
+
+    def allows(self, need: str, version: str) -> bool:
+        """Whether a version is in the range of a need."""
+
+    def applies(self, need: Need, runtime: Runtime, platform: Platform) -> bool:
+        """Whether a need holds for a runtime and a platform."""
+
+    # ---- declare
+
+    def declared(self, root: Path, load: Callable[[str], dict[str, Any] | None]) -> Declared:
+        """What its standard files declare.
+
+        Args:
+            load: gives a TOML file of the project by its name, as it is or as it would be; None where there is none.
+
+        Raises:
+            DeclarationError: one says something that cannot be meant.
+        """
+
+    def standard_place(self, root: Path) -> Place | None:
+        """Where a project declares its needs in a standard file; None where it has none."""
+
+    def proposed(self, root: Path) -> Declaration:
+        """What other files of a project say of its needs, for whoever makes it a project."""
+
+    def survey(
+        self,
+        project: Project,
+        located: Located | None,
+        cache: Cache | None,
+        *,
+        ask: bool = False,
+    ) -> Surveyed:
+        """Read all sources of a project as saved on disk, without running them.
+
+        Args:
+            located: the environment that the project is used with, if there is one.
+            cache: looked in for what provides what is missing; it also keeps what was read of unchanged files.
+            ask: ask the configured indexes last.
+        """
+
+    def runtime_version(self, located: Located) -> str:
+        """The version of the runtime of an environment.
+
+        Raises:
+            EnvironmentUnusable: it does not say.
+        """
+
+    def add_needs(self, graph: Graph, declaration: Declaration, cache: Cache | None) -> None:
+        """Add who needs whom among the packages of the graph's snapshot.
+
+        Args:
+            cache: has the packages' metadata, and with it the ranges.
+        """
+
+    # ---- pin
+
+    def pinning(
+        self,
+        project: Project,
+        cache: Cache,
+        declaration: Declaration,
+        previous: Snapshot | None,
+        options: PinOptions,
+        reporter: Progress,
+    ) -> AbstractContextManager[LanguagePinning]:
+        """A session with its indexes."""
+
+    def fetch_missing(
+        self, project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+    ) -> list[str]:
+        """Fetch the packages of a snapshot that the cache lacks, each from the origin that was recorded; their names.
+
+        Raises:
+            MissingFromCache: something has no origin, or what comes is not what the lockfile says.
+            IndexTrouble: an index cannot be used, or is not configured.
+        """

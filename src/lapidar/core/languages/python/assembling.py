@@ -1,0 +1,172 @@
+"""What a restored environment has of Python: the files of the trees, and what is generated for them."""
+
+from __future__ import annotations
+
+import os
+import posixpath
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+
+import msgspec
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import LINK, Tree
+from lapidar.core.environment import launchers as programs
+from lapidar.core.environment.layout import Layout, Placing
+from lapidar.core.languages.python import launchers, placing, startup
+from lapidar.core.languages.python.placing import SCRIPTS, SITE
+from lapidar.core.languages.python.standards import direct_url, entry_points, layout, record
+from lapidar.core.records.owner import LAPIDAR
+from lapidar.core.records.snapshot import LanguageParts, Package, PackageFacts, Runtime
+from lapidar.core.system import elf
+
+__all__ = ["lay_out", "lay_out_derived"]
+
+
+def lay_out(parts: LanguageParts, into: Layout, at: Placing) -> None:
+    """See `lapidar.core.languages.protocol.Language.lay_out`."""
+    runtime = parts.runtime
+    into.add(runtime.owner, placing.runtime_entries(runtime, at.trees[runtime.tree]))
+    _launchers(runtime, into, at)
+    for package in parts.packages:
+        _PackageLayout(into, runtime, package, at.trees[package.tree], at).add()
+    for rest in parts.remainders:
+        into.add(rest.owner, placing.package_entries(runtime, at.trees[rest.tree]))
+
+
+def lay_out_derived(parts: LanguageParts, into: Layout, derived: Mapping[str, Tree]) -> None:
+    """Add byte-code.
+
+    Args:
+        derived: by the digests of the trees that it was compiled from.
+    """
+    runtime, nothing = parts.runtime, Tree(())
+    entries = placing.runtime_entries(runtime, derived.get(runtime.tree, nothing))
+    into.add(runtime.owner, entries, derived=True)
+    for one in parts.above_runtime:
+        into.add(one.owner, placing.package_entries(runtime, derived.get(one.tree, nothing)), derived=True)
+
+
+def _launchers(runtime: Runtime, into: Layout, at: Placing) -> None:
+    """What starts the interpreter, and what it does then: the lines, and to learn its name where no other way is."""
+    executable = posixpath.basename(runtime.executable)
+    way = at.loader_of(at.trees[runtime.tree], runtime.executable)
+    start = startup.of(at.data) if at.private else None
+    text = launchers.interpreter(executable, way, start.variables if start else {})
+    major, minor = runtime.version.split(".")[:2]
+    for name in dict.fromkeys(("python", f"python{major}", f"python{major}.{minor}", executable)):
+        into.command(name, text)
+    line = b"" if "--argv0" in way.options else startup.naming(f"bin/{executable}")
+    if start:
+        into.generate(LAPIDAR, startup.SCRIPT, start.script)
+        line += start.line
+    if line:
+        into.generate(LAPIDAR, f"{runtime.places[SITE]}/{startup.PATH_FILE}", line)
+
+
+@dataclass(slots=True)
+class _PackageLayout:
+    """A package's files, and what an installer would write beside them."""
+
+    into: Layout
+    runtime: Runtime
+    package: Package
+    tree: Tree
+    at: Placing
+    listed: list[str] = field(default_factory=list)
+
+    def add(self) -> None:
+        """Add all of it."""
+        starters = dict(self._starters())
+        for entry, path in placing.package_entries(self.runtime, self.tree):
+            if entry.path in starters:
+                path = f"{SCRIPTS}/{posixpath.basename(path)}"
+            else:
+                self.listed.append(path)
+            self.into.add(self.package.owner, [(entry, path)])
+        for path, text in starters.items():
+            self._command(path.removeprefix("prefix/"), text)
+        for script in _entry_points(self.at.cache, self.tree):
+            self._command(f"bin/{script.name}", launchers.entry_point(script))
+        metadata = _metadata_folder(self.runtime, self.tree)
+        if metadata is None:
+            return
+        for path, data in _installers_files(self.runtime, self.package, metadata, self.at.way_to_project):
+            self.into.generate(self.package.owner, path, data)
+            self.listed.append(path)
+        if metadata.endswith(".dist-info"):
+            data = _record(self.into, self.runtime, metadata, self.listed)
+            self.into.generate(self.package.owner, f"{metadata}/RECORD", data)
+
+    def _command(self, path: str, text: bytes) -> None:
+        self.into.generate(self.package.owner, path, text, executable=True)
+        self.listed.append(path)
+
+    def _starters(self) -> Iterator[tuple[str, bytes]]:
+        """What in bin/ is started by something that stands in its place: tree path, the starter."""
+        for entry in self.tree:
+            if not entry.path.startswith("prefix/bin/") or entry.kind == LINK:
+                continue
+            path = self.at.cache.entry_path(entry)
+            with open(path, "rb") as stream:
+                first = stream.read(len(layout.NEUTRAL_LINE))
+            if first == layout.NEUTRAL_LINE:
+                yield entry.path, launchers.starter(SCRIPTS)
+            elif self.at.private and first.startswith(b"\x7fELF") and _has_loader(path):
+                place = f"{SCRIPTS}/{posixpath.basename(entry.path)}"
+                yield entry.path, programs.program(place, self.at.private)
+
+
+def _has_loader(path: str) -> bool:
+    facts = elf.read(path)
+    return facts is not None and bool(facts.interpreter)
+
+
+def _metadata_folder(runtime: Runtime, tree: Tree) -> str | None:
+    for entry in tree:
+        if layout.is_metadata(entry.path):
+            return f"{runtime.places[SITE]}/{entry.path.split('/')[1]}"
+    return None
+
+
+def _entry_points(cache: Cache, tree: Tree) -> list[entry_points.Script]:
+    for entry in tree:
+        if entry.path.count("/") == 2 and entry.path.endswith("-info/entry_points.txt"):
+            return entry_points.scripts(cache.read(entry).decode("utf-8", "replace"))
+    return []
+
+
+def _installers_files(
+    runtime: Runtime, package: Package, metadata: str, way_to_project: str
+) -> Iterator[tuple[str, bytes]]:
+    """What an installer writes of its own act (Recording installed projects), and the way to local code."""
+    if metadata.endswith(".dist-info"):
+        yield f"{metadata}/INSTALLER", b"lapidar\n"
+        if package.asked_for:
+            yield f"{metadata}/REQUESTED", b""
+    facts = PackageFacts.of(package)
+    if facts != PackageFacts():
+        yield f"{metadata}/{layout.ORIGIN_FILE}", msgspec.json.encode(facts) + b"\n"
+    url = direct_url.render(package.origin)
+    if url:
+        yield f"{metadata}/direct_url.json", url.encode("utf-8")
+    if package.origin.folders:
+        # Relative lines of a .pth file are read from the folder it lies in: nothing absolute is needed.
+        site = runtime.places[SITE]
+        up = posixpath.relpath(".", site)
+        lines = [posixpath.normpath(f"{up}/{way_to_project}/{folder}") + "\n" for folder in package.origin.folders]
+        yield f"{site}/local-{package.name}.pth", "".join(lines).encode("utf-8")
+
+
+def _record(into: Layout, runtime: Runtime, metadata: str, listed: list[str]) -> bytes:
+    # Paths are written as seen from the packages' folder; the common case needs no path arithmetic.
+    site = runtime.places[SITE]
+    prefix = site + "/"
+    rows = []
+    for path in dict.fromkeys(listed):
+        entry = into.items[path].entry
+        shown = path[len(prefix) :] if path.startswith(prefix) else os.path.relpath(path, site)
+        is_link = entry.kind == LINK
+        rows.append(record.RecordedFile(shown, "" if is_link else entry.content, None if is_link else entry.bytes))
+    rows.append(record.RecordedFile(f"{metadata}/RECORD"[len(prefix) :], "", None))
+    return record.render(rows).encode("utf-8")

@@ -1,0 +1,37 @@
+"""Where a Python project declares its needs in a standard file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from lapidar.core.declaring.editing import Place
+from lapidar.core.declaring.reading import load
+from lapidar.core.errors import DeclarationError
+from lapidar.core.languages.protocol import Language
+from lapidar.core.languages.python.declaring.standard import PYPROJECT_NAME
+
+__all__ = ["standard_place"]
+
+
+def standard_place(language: Language, root: Path) -> Place | None:
+    """``pyproject.toml`` where it has a [project] table; None elsewhere.
+
+    Raises:
+        DeclarationError: the file cannot be read, or gets its needs from elsewhere.
+    """
+    path = root / PYPROJECT_NAME
+    if not path.is_file() or not isinstance(load(path, PYPROJECT_NAME).get("project"), dict):
+        return None
+    place = Place(
+        PYPROJECT_NAME,
+        path.read_text("utf-8"),
+        language=language,
+        main=("project", "dependencies"),
+        groups=("dependency-groups",),
+    )
+    if "dependencies" in place.document["project"].get("dynamic", []):
+        raise DeclarationError(
+            f"{PYPROJECT_NAME} says that its dependencies are dynamic",
+            remedy="Write them under [project] dependencies there, or declare the needs in lapidar.toml.",
+        )
+    return place

@@ -1,0 +1,236 @@
+"""Python as a language; see `lapidar.core.languages.protocol`. Nothing heavy is loaded before it is used."""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, cast
+
+from lapidar.core.languages.protocol import (
+    Declared,
+    Deriver,
+    Inventory,
+    Language,
+    LoadTest,
+    Located,
+    ObjectFile,
+    ObserveOptions,
+    Stray,
+    Used,
+    Variables,
+)
+
+if TYPE_CHECKING:
+    from lapidar.core.cache.store import Cache
+    from lapidar.core.cache.trees import Tree
+    from lapidar.core.declaring.editing import Place
+    from lapidar.core.declaring.records import Declaration, Need, VersionRange
+    from lapidar.core.environment.layout import Layout, Placing
+    from lapidar.core.pinning.session import LanguagePinning, PinOptions
+    from lapidar.core.progress import Progress
+    from lapidar.core.project import Project
+    from lapidar.core.records.graph import Graph
+    from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
+    from lapidar.core.records.surveyed import Surveyed
+
+__all__ = ["LANGUAGE"]
+
+_METADATA = ".dist-info/METADATA"
+
+
+class Python:
+    """See `Language`."""
+
+    name = "python"
+    title = "Python"
+    variables = Variables(
+        watched=("PYTHONHASHSEED",),
+        hidden=("PYTHONHOME", "PYTHONPATH", "PYTHONUSERBASE", "PYTHONSTARTUP"),
+        homes=("PYTHONHOME",),
+    )
+    declaration_files = ("pyproject.toml",)
+
+    # ---- capture
+
+    def locate(self, project: Project, named: Path | None) -> Located | None:
+        from lapidar.core.languages.python import locate
+
+        return locate.locate(project, named)
+
+    def refuse(self, project: Project, named: Path | None) -> Exception:
+        from lapidar.core.languages.python import locate
+
+        return locate.refuse(project, named)
+
+    def observe(self, located: Located, project: Project, options: ObserveOptions) -> Inventory:
+        from lapidar.core.languages.python import inventory, probe
+
+        answer = probe.ask(located.interpreter)
+        return inventory.observe(answer, project, full_runtime=options.full_runtime, skip_outside=options.skip_outside)
+
+    def choose_used(
+        self, inventory: Inventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]
+    ) -> Used:
+        from lapidar.core.languages.python import scope as scopes
+        from lapidar.core.languages.python.inventory import PythonInventory
+
+        return scopes.choose_used(cast(PythonInventory, inventory), project, cache, scope, opened)
+
+    def files_of(self, parts: LanguageParts, cache: Cache) -> Iterator[ObjectFile]:
+        from lapidar.core.languages.python import placing
+
+        runtime = parts.runtime
+        several = [(runtime.owner, placing.runtime_entries(runtime, cache.tree(runtime.tree)))]
+        for one in parts.above_runtime:
+            several.append((one.owner, placing.package_entries(runtime, cache.tree(one.tree))))
+        for owner, entries in several:
+            for entry, path in entries:
+                if entry.kind != "l":
+                    yield ObjectFile(owner, cache.entry_path(entry), path)
+
+    # ---- restore
+
+    def lay_out(self, parts: LanguageParts, layout: Layout, at: Placing) -> None:
+        from lapidar.core.languages.python import assembling
+
+        assembling.lay_out(parts, layout, at)
+
+    def lay_out_derived(self, parts: LanguageParts, layout: Layout, derived: Mapping[str, Tree]) -> None:
+        from lapidar.core.languages.python import assembling
+
+        assembling.lay_out_derived(parts, layout, derived)
+
+    def deriver(self, cache: Cache, runtime: Runtime) -> Deriver | None:
+        from lapidar.core.languages.python.bytecode import Compiler
+
+        return Compiler(cache, runtime)
+
+    # ---- check and run
+
+    def made_by_running(self, path: str) -> bool:
+        return "__pycache__/" in path
+
+    def strays(self, runtime: Runtime, extra: Iterable[str]) -> Iterator[Stray]:
+        site = self.package_folder(runtime)
+        for path in extra:
+            folder = posixpath.dirname(path)
+            if path.endswith(_METADATA) and posixpath.dirname(folder) == site:
+                name, _, version = posixpath.basename(folder).removesuffix(".dist-info").partition("-")
+                yield Stray(name, version)
+
+    def package_folder(self, runtime: Runtime) -> str:
+        from lapidar.core.languages.python.placing import SITE
+
+        return runtime.places[SITE]
+
+    def load_test(self, snapshot: Snapshot, cache: Cache, environment: Path) -> LoadTest | None:
+        from lapidar.core.languages.python import load_test
+
+        return load_test.of(snapshot, cache, environment)
+
+    # ---- requirements and versions
+
+    def normalised(self, name: str) -> str:
+        from packaging.utils import canonicalize_name
+
+        return canonicalize_name(name)
+
+    def parse_need(self, text: str, where: str = "", group: str = "") -> Need:
+        from lapidar.core.languages.python import requirements
+
+        return requirements.parse(text, where, group)
+
+    def parse_range(self, text: str, where: str, before: VersionRange | None = None) -> VersionRange:
+        from lapidar.core.languages.python.declaring import standard
+
+        return standard.parse_range(text, where, before)
+
+    def require_version(self, text: str) -> None:
+        from lapidar.core.languages.python import versions
+
+        versions.require(text)
+
+    def is_same_version(self, one: str, other: str) -> bool:
+        from lapidar.core.languages.python import versions
+
+        return versions.is_same(one, other)
+
+    def standing(self, one: str, other: str) -> int | None:
+        from lapidar.core.languages.python import versions
+
+        return versions.standing(self.name, one, other)
+
+    def allows(self, need: str, version: str) -> bool:
+        from lapidar.core.languages.python import versions
+
+        return versions.allows(need, version)
+
+    def applies(self, need: Need, runtime: Runtime, platform: Platform) -> bool:
+        from lapidar.core.languages.python.pinning.target import Target
+        from lapidar.core.languages.python.requirements import requirement_of
+        from lapidar.core.languages.python.standards.metadata import applies
+
+        return applies(requirement_of(need), Target(runtime, platform).markers)
+
+    # ---- declare
+
+    def declared(self, root: Path, load: Callable[[str], dict[str, Any] | None]) -> Declared:
+        if load("pyproject.toml") is None:
+            return Declared()
+        from lapidar.core.languages.python.declaring import standard
+
+        return standard.declared(load)
+
+    def standard_place(self, root: Path) -> Place | None:
+        from lapidar.core.languages.python.declaring import place
+
+        return place.standard_place(self, root)
+
+    def proposed(self, root: Path) -> Declaration:
+        from lapidar.core.languages.python.declaring import standard
+
+        return standard.of_lists(root)
+
+    def survey(self, project: Project, located: Located | None, cache: Cache | None, *, ask: bool = False) -> Surveyed:
+        from lapidar.core.languages.python import probe
+        from lapidar.core.languages.python.survey import flow
+
+        answer = probe.ask(located.interpreter) if located else None
+        return flow.survey_asking(project, answer, cache) if ask else flow.survey(project, answer, cache)
+
+    def runtime_version(self, located: Located) -> str:
+        from lapidar.core.languages.python import probe
+
+        return ".".join(map(str, probe.ask(located.interpreter).python))
+
+    def add_needs(self, graph: Graph, declaration: Declaration, cache: Cache | None) -> None:
+        from lapidar.core.languages.python import graph as graphs
+
+        graphs.add_needs(graph, declaration, cache)
+
+    # ---- pin
+
+    def pinning(
+        self,
+        project: Project,
+        cache: Cache,
+        declaration: Declaration,
+        previous: Snapshot | None,
+        options: PinOptions,
+        reporter: Progress,
+    ) -> AbstractContextManager[LanguagePinning]:
+        from lapidar.core.languages.python.pinning import session
+
+        return session.opened(project, cache, declaration, previous, options, reporter)
+
+    def fetch_missing(
+        self, project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+    ) -> list[str]:
+        from lapidar.core.languages.python.pinning import refetch
+
+        return refetch.fetch_missing(project, cache, snapshot, declaration, reporter)
+
+
+LANGUAGE: Language = Python()

@@ -1,0 +1,232 @@
+"""Which packages: the project's needs, what may be chosen, and the answer of the resolver."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass
+
+from packaging.version import InvalidVersion, Version
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring.records import Declaration, Need, Override
+from lapidar.core.errors import Conflict, LapidarError
+from lapidar.core.languages.python import versions
+from lapidar.core.languages.python.index.page import File
+from lapidar.core.languages.python.pinning import held
+from lapidar.core.languages.python.pinning.candidates import Candidates, Policy, Settled, names_prerelease, wish_of
+from lapidar.core.languages.python.pinning.held import Held
+from lapidar.core.languages.python.pinning.resolving import exact, solve
+from lapidar.core.languages.python.pinning.supply import Supply
+from lapidar.core.languages.python.pinning.target import Target
+from lapidar.core.languages.python.requirements import requirement_of
+from lapidar.core.languages.python.standards.metadata import Metadata, applies
+from lapidar.core.pinning.session import LanguagePlan, PinOptions
+from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
+from lapidar.core.records.declared import OverrideEffect, OverrideStanding
+from lapidar.core.records.difference import PackageChange, kind_of
+from lapidar.core.records.snapshot import Package, Snapshot
+
+__all__ = ["Choice", "Decider"]
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """A chosen version, and either what is held of it or the file to fetch."""
+
+    metadata: Metadata
+    held: Held | None
+    file: File | None
+
+
+@dataclass(frozen=True, slots=True)
+class Decider:
+    """Resolves what a project declares.
+
+    Attributes:
+        needs, declared_limits: those of Python's among what is declared.
+    """
+
+    cache: Cache
+    target: Target
+    supply: Supply
+    needs: tuple[Need, ...]
+    declared_limits: tuple[Need, ...]
+    declaration: Declaration
+    previous: Snapshot | None
+    options: PinOptions
+
+    # ---- what is asked for
+
+    def applying(self, needs: Iterable[Need]) -> list[Need]:
+        """The needs whose markers hold for the target."""
+        return [need for need in needs if applies(requirement_of(need), self.target.markers)]
+
+    def roots(self, *, without_override: str = "") -> list[Wish]:
+        """What the project asks for."""
+        forced = set(self.declaration.overrides) - {without_override}
+        return [
+            wish_of(requirement_of(need), need.where, any_version=need.name in forced)
+            for need in self.applying(self.needs)
+        ]
+
+    def limits(self) -> list[Wish]:
+        """What it only limits."""
+        return [
+            wish_of(requirement_of(need), need.where)
+            for need in self.applying(self.declared_limits)
+            if need.name not in self.declaration.overrides
+        ]
+
+    def policy(self, *, without_override: str = "", keep: bool = True) -> Policy:
+        """What may be chosen, by the declaration, the options and what is pinned."""
+        own = self.applying([*self.needs, *self.declared_limits])
+        overrides = [one for one in self.declaration.overrides.values() if one.name != without_override]
+        settled = {one.name: self._overriding(one) for one in overrides}
+        for need in own:
+            if requirement_of(need).url and need.name not in settled:
+                settled[need.name] = _settled(self.supply.reference(requirement_of(need)))
+        kept = self._kept(settled) if keep else {}
+        exactly = exact(own)
+        for name, one in [*settled.items(), *kept.items()]:
+            if one.held is None:  # its file may have been withdrawn since
+                exactly.setdefault(name, set()).add(one.version)
+        return Policy(
+            prereleases={need.name for need in own if names_prerelease(requirement_of(need).specifier)},
+            exact=exactly,
+            sha256=self.declaration.sha256,
+            as_of=self.options.as_of,
+            no_builds=self.options.no_builds,
+            forced={one.name for one in overrides},
+            kept=kept,
+            settled=settled,
+        )
+
+    def _overriding(self, override: Override) -> Settled:
+        return Settled(Version(override.version)) if override.version else _settled(self.supply.override(override))
+
+    def _kept(self, settled: Collection[str]) -> dict[str, Settled]:
+        """What is pinned already, where it is not to be chosen anew."""
+        kept: dict[str, Settled] = {}
+        before = self.previous.runtime_of("python") if self.previous else None
+        if before is None or self.options.renew_all or self.options.as_of:
+            return kept
+        if self.target.runtime.version.split(".")[:2] != before.version.split(".")[:2]:
+            return kept
+        for package in self._pinned().values():
+            if package.name in self.options.renew or package.name in settled:
+                continue
+            try:
+                found = Settled(Version(package.version), held.of_package(self.cache, package))
+            except InvalidVersion:
+                continue
+            if found.held or self.supply.indexes.indexes:
+                kept[package.name] = found
+        return kept
+
+    def _pinned(self) -> dict[str, Package]:
+        packages = self.previous.packages if self.previous else ()
+        return {package.name: package for package in packages if package.language == "python"}
+
+    # ---- resolving
+
+    def candidates(self, policy: Policy | None = None) -> Candidates:
+        """The universe to choose from."""
+        return Candidates(self.supply.indexes, self.target, policy or self.policy(), self.supply.metadata_of_source)
+
+    def solve(self, candidates: Candidates) -> dict[str, Version]:
+        """The answer to the project's needs.
+
+        Raises:
+            Conflict: there is none.
+        """
+        return solve(candidates, self.roots(), self.limits())
+
+    def plan(self) -> LanguagePlan:
+        """Resolve; see `lapidar.core.pinning.session.LanguagePinning.plan`."""
+        candidates = self.candidates()
+        self._require_versions_of_overrides(candidates)
+        answer = self.solve(candidates)
+        choices = {name: _choice(name, version, candidates) for name, version in answer.items() if "[" not in name}
+        effects = tuple(self._effect(name, answer) for name in self.declaration.overrides)
+        return self._plan(choices, candidates.notes, effects)
+
+    def plan_of(self, found: Mapping[str, Held | File]) -> LanguagePlan:
+        """A plan of packages that were chosen elsewhere."""
+        files = {name: one for name, one in found.items() if isinstance(one, File)}
+        helds = {name: one for name, one in found.items() if isinstance(one, Held)}
+        helds |= zip(files, self.supply.many(list(files.values())), strict=True)
+        return self._plan({name: Choice(one.metadata, one, None) for name, one in helds.items()}, (), ())
+
+    def _plan(
+        self, choices: dict[str, Choice], notes: Iterable[str], effects: tuple[OverrideStanding, ...]
+    ) -> LanguagePlan:
+        remainders = self.previous.remainders if self.previous else ()
+        rest = [one for one in remainders if one.language == "python"]
+        notes = [*notes, *(f"files of no package are not pinned, and go: {', '.join(one.paths)}" for one in rest)]
+        files = [choice.file for choice in choices.values() if choice.file]
+        missing = [file for file in files if self.supply.made(file) is None]
+        return LanguagePlan(
+            choices=choices,
+            changes=tuple(self._changes(choices)),
+            notes=tuple(notes),
+            fetch_files=len(missing),
+            fetch_bytes=sum(file.bytes or 0 for file in missing),
+            overrides=effects,
+        )
+
+    def _require_versions_of_overrides(self, candidates: Candidates) -> None:
+        for name, settled in candidates.policy.settled.items():
+            if settled.held:
+                continue
+            release = next((one for one in candidates.releases(name) if one.version == settled.version), None)
+            if release is None or release.reason is not None:
+                raise Conflict(
+                    f"The override of {name} asks for {settled.version}, which cannot be had",
+                    why=str(release.reason) if release else "no index has this version",
+                    remedy=f"`lapidar versions {name}` shows what there is.",
+                )
+
+    def _effect(self, name: str, answer: Mapping[str, Version]) -> OverrideStanding:
+        """What an override changes: found by resolving without it."""
+        override = self.declaration.overrides[name]
+        if name not in answer:
+            return OverrideStanding(name, OverrideEffect.NOT_NEEDED)
+        if not override.version:
+            return OverrideStanding(name, OverrideEffect.USED, (override.target,))
+        candidates = self.candidates(self.policy(without_override=name, keep=False))
+        try:
+            without = Solver(candidates, self.roots(without_override=name), self.limits()).solve().get(name)
+        except Unsolvable:
+            return OverrideStanding(name, OverrideEffect.NEEDED_TO_SOLVE)
+        except LapidarError as error:
+            return OverrideStanding(name, OverrideEffect.CANNOT_TELL, (error.what,))
+        if without == answer[name]:
+            return OverrideStanding(name, OverrideEffect.SAME_WITHOUT)
+        return OverrideStanding(name, OverrideEffect.OTHER_WITHOUT, (str(without),))
+
+    def _changes(self, choices: Mapping[str, Choice]) -> Iterator[PackageChange]:
+        old = self._pinned()
+        for name in sorted({*old, *choices}):
+            choice = choices.get(name)
+            before = old[name].version if name in old else ""
+            after = choice.metadata.version if choice else ""
+            other = before == after and choice is not None and not _is_same(old[name], choice)
+            if before != after or other:
+                yield PackageChange("python", name, kind_of("python", before, after, versions.standing), before, after)
+
+
+def _is_same(package: Package, choice: Choice) -> bool:
+    if choice.held:
+        return choice.held.tree == package.tree
+    return choice.file is not None and choice.file.sha256 == package.origin.sha256
+
+
+def _choice(name: str, version: Version, candidates: Candidates) -> Choice:
+    metadata = candidates.metadata(name, version)
+    assert metadata is not None, "what is chosen has metadata"
+    found = candidates.held(name, version)
+    return Choice(metadata, found, None if found else candidates.file(name, version))
+
+
+def _settled(found: Held) -> Settled:
+    return Settled(found.version, found)

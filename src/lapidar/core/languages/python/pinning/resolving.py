@@ -1,0 +1,42 @@
+"""The resolver over Python's indexes: what is asked for, and what comes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from packaging.version import InvalidVersion, Version
+
+from lapidar.core.declaring.records import Need
+from lapidar.core.languages.python.pinning.candidates import Candidates
+from lapidar.core.languages.python.requirements import requirement_of
+from lapidar.core.pinning import explain
+from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
+
+__all__ = ["exact", "solve"]
+
+
+def solve(candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish]) -> dict[str, Version]:
+    """The answer to wishes.
+
+    Raises:
+        Conflict: there is none; it says why.
+    """
+    if roots and not candidates.has_indexes and not candidates.policy.kept and not candidates.policy.settled:
+        candidates.indexes.require_any()
+    try:
+        return Solver(candidates, roots, limits).solve()
+    except Unsolvable as error:
+        raise explain.conflict(error.facts, candidates, roots, limits) from error
+
+
+def exact(needs: Iterable[Need]) -> dict[str, set[Version]]:
+    """The versions that needs pin exactly; only these may be withdrawn ones."""
+    found: dict[str, set[Version]] = {}
+    for need in needs:
+        for one in requirement_of(need).specifier:
+            if one.operator in ("==", "===") and not one.version.endswith(".*"):
+                try:
+                    found.setdefault(need.name, set()).add(Version(one.version))
+                except InvalidVersion:
+                    continue
+    return found

@@ -1,0 +1,77 @@
+"""Environments to build in: what a build needs, pinned, supplied and restored like any other environment."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from packaging.requirements import Requirement
+
+from lapidar.core.errors import LapidarError
+from lapidar.core.languages.python import requirements
+from lapidar.core.languages.python.pinning import record
+from lapidar.core.languages.python.pinning.candidates import Candidates, Policy, wish_of
+from lapidar.core.languages.python.pinning.resolving import exact, solve
+from lapidar.core.languages.python.pinning.target import Target
+from lapidar.core.languages.python.standards.metadata import applies
+from lapidar.core.project import Project
+from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    from lapidar.core.languages.python.pinning.supply import Supply
+
+__all__ = ["Workplace"]
+
+
+@dataclass(slots=True)
+class Workplace:
+    """Makes environments to build in.
+
+    Attributes:
+        supply: brings what they consist of into the cache.
+    """
+
+    supply: Supply
+    target: Target
+    _building: list[str] = field(default_factory=list)
+
+    def restored(self, needed: Sequence[Requirement], folder: Path) -> Snapshot:
+        """Pin what a build needs, and restore it into a folder.
+
+        Raises:
+            LapidarError: packages need one another to be built, or what is needed cannot be had.
+        """
+        from lapidar.core.flows.restore import RestoreOptions, restore
+
+        needs = [requirements.need(requirement, where="to be built with") for requirement in needed]
+        with self._once(", ".join(sorted(need.text for need in needs)) or "nothing"):
+            applying = [need for need in needs if applies(requirements.requirement_of(need), self.target.markers)]
+            policy = Policy(exact=exact(needs))
+            candidates = Candidates(self.supply.indexes, self.target, policy, self.supply.metadata_of_source)
+            wishes = [wish_of(requirements.requirement_of(need), need.where) for need in applying]
+            answer = solve(candidates, wishes, [])
+            names = [name for name in answer if "[" not in name]
+            brought = self.supply.many([candidates.file(name, answer[name]) for name in names])
+            packages = record.packages(self.supply.cache, self.target, dict(zip(names, brought, strict=True)), applying)
+            snapshot = lockfile.identified(self.target.platform, [self.target.runtime], packages)
+            restore(Project(folder.parent), self.supply.cache, snapshot, RestoreOptions(into=folder))
+        return snapshot
+
+    @contextmanager
+    def _once(self, label: str) -> Iterator[None]:
+        """Refuse what is under way already: it would have no end."""
+        if label in self._building:
+            raise LapidarError(
+                "Packages need one another to be built",
+                why=" needs ".join([*self._building, label]),
+                remedy="Use a version that has a wheel (--wheels-only).",
+            )
+        self._building.append(label)
+        try:
+            yield
+        finally:
+            self._building.pop()

@@ -1,0 +1,109 @@
+"""How to pin, what would be pinned, and what a language does for that."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Protocol
+
+from lapidar.core.declaring.records import Need
+from lapidar.core.languages.protocol import LanguageRecords
+from lapidar.core.pinning.market import Market, Release
+from lapidar.core.pinning.outlook import PackageOutlook
+from lapidar.core.records.declared import OverrideStanding
+from lapidar.core.records.difference import PackageChange
+from lapidar.core.records.snapshot import Platform
+
+__all__ = ["LanguagePinning", "LanguagePlan", "PinOptions"]
+
+
+@dataclass(frozen=True, slots=True)
+class PinOptions:
+    """How to pin.
+
+    Attributes:
+        renew: names whose pinned version is not kept; `renew_all` keeps none.
+        as_of: nothing that came later than this day.
+        no_builds: nothing that would have to be built from its source.
+        runtime: the interpreter whose runtime is meant, where not the lockfile's.
+    """
+
+    renew: Collection[str] = ()
+    renew_all: bool = False
+    as_of: datetime.date | None = None
+    no_builds: bool = False
+    runtime: Path | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class LanguagePlan:
+    """What would be pinned of a language. Nothing is written yet but bytes in the cache.
+
+    Attributes:
+        choices: what was chosen, by name, in the language's own terms.
+        changes: against the lockfile that there is, sorted by name.
+        notes: what was passed over, a sentence each.
+        fetch_bytes: what is to be fetched, as far as the index tells.
+        overrides: how each override acts.
+    """
+
+    choices: Mapping[str, object]
+    changes: tuple[PackageChange, ...]
+    notes: tuple[str, ...]
+    fetch_files: int
+    fetch_bytes: int
+    overrides: tuple[OverrideStanding, ...] = field(default=())
+
+
+class LanguagePinning(Protocol):
+    """A session with the indexes, for the packages of one language.
+
+    Attributes:
+        target: the runtime and the platform that are pinned for, as people write it.
+        market: what there is to choose from, whatever is pinned.
+    """
+
+    @property
+    def target(self) -> object: ...
+    @property
+    def platform(self) -> Platform: ...
+    @property
+    def market(self) -> Market: ...
+
+    def plan(self) -> LanguagePlan:
+        """Resolve.
+
+        Raises:
+            Conflict: the needs cannot be met together; it says why.
+            IndexTrouble: an index cannot be used.
+        """
+
+    def plan_of_file(self, path: Path) -> LanguagePlan:
+        """The plan of what a standard lock file of the language names.
+
+        Raises:
+            DeclarationError: it cannot be read.
+            LapidarError: it has nothing that fits the target.
+        """
+
+    def carry_out(self, plan: LanguagePlan) -> LanguageRecords:
+        """Bring what the plan chose into the cache.
+
+        Raises:
+            IndexTrouble, PackageBroken, NoSpace: nothing has changed for a reader.
+        """
+
+    def releases(self, name: str) -> Sequence[Release]:
+        """Every version of a name, the newest first.
+
+        Raises:
+            Conflict: no index has the name; tells of near ones.
+        """
+
+    def outlook(self) -> list[PackageOutlook]:
+        """The outlook of every pinned package."""
+
+    def what_keeps_out(self, need: Need) -> list[str]:
+        """Why something cannot be had together with what is declared, a sentence each; nothing where it can."""

@@ -1,0 +1,100 @@
+"""What a survey of a project's source found."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+__all__ = ["NOTHING", "Place", "Standing", "Surveyed", "SurveyedModule", "together"]
+
+Standing = Literal["provided", "missing", "optional", "not declared", "not used"]
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where something is used: a file of the project, a cell ("" in a plain file), a line, and how."""
+
+    file: str
+    cell: str
+    line: int
+    manner: str
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.cell + ':' if self.cell else ''}{self.line}"
+
+
+@dataclass(frozen=True, slots=True)
+class SurveyedModule:
+    """A module that the project imports, or a distribution that it declares and does not use.
+
+    Attributes:
+        module: its top-level name; "" for a distribution that is not used.
+        distribution, version: what provides it here; for a missing one, what in the cache would.
+        declared: the range as declared, "" where it is not.
+    """
+
+    module: str
+    distribution: str
+    version: str
+    declared: str
+    standing: Standing
+    places: tuple[Place, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """What a survey found.
+
+    Attributes:
+        files: how many source files were read.
+        programs, paths, libraries: outside programs started by literal commands, paths on a person's own machine, and
+            system libraries opened by literal names.
+        problems: files that could not be read, a sentence each.
+        declared: the names that are declared anywhere.
+        script_needs: what scripts declare in themselves, and where.
+        own, standard: the project's own modules, and the standard library's, that are imported.
+    """
+
+    files: int
+    rows: tuple[SurveyedModule, ...]
+    programs: dict[str, tuple[Place, ...]]
+    paths: dict[str, tuple[Place, ...]]
+    libraries: dict[str, tuple[Place, ...]]
+    problems: tuple[str, ...]
+    own: tuple[str, ...]
+    standard: tuple[str, ...]
+    declares: bool
+    declared: frozenset[str] = frozenset()
+    script_needs: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def imported(self) -> set[str]:
+        """The distributions whose modules are imported."""
+        return {row.distribution for row in self.rows if row.module and row.distribution}
+
+    @property
+    def agrees(self) -> bool:
+        """Whether source, declaration and environment fit together."""
+        return not self.problems and all(row.standing in ("provided", "optional") for row in self.rows)
+
+
+NOTHING = Surveyed(0, (), {}, {}, {}, (), (), (), declares=False)
+
+
+def together(several: list[Surveyed]) -> Surveyed:
+    """The surveys of several languages as one."""
+    if len(several) == 1:
+        return several[0]
+    return Surveyed(
+        files=sum(one.files for one in several),
+        rows=tuple(row for one in several for row in one.rows),
+        programs={name: places for one in several for name, places in one.programs.items()},
+        paths={name: places for one in several for name, places in one.paths.items()},
+        libraries={name: places for one in several for name, places in one.libraries.items()},
+        problems=tuple(dict.fromkeys(text for one in several for text in one.problems)),
+        own=tuple(name for one in several for name in one.own),
+        standard=tuple(name for one in several for name in one.standard),
+        declares=any(one.declares for one in several),
+        declared=frozenset().union(*(one.declared for one in several)),
+        script_needs=tuple(need for one in several for need in one.script_needs),
+    )

@@ -1,0 +1,170 @@
+"""How values are called for people: in the interface, and in the core's errors. Nothing reads these words again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from lapidar.core.records.declared import OverrideEffect, OverrideStanding
+from lapidar.core.records.findings import Finding, Problem
+from lapidar.core.records.owner import Layer, Owner
+
+__all__ = [
+    "finding_name",
+    "layer_title",
+    "override_effect",
+    "override_sentence",
+    "owner",
+    "problem",
+    "remedy",
+    "short",
+    "some",
+    "unused",
+    "user",
+]
+
+_TITLES = {
+    Layer.REMAINDER: "files of no package",
+    Layer.LIBRARIES: "system libraries",
+    Layer.TOOLS: "outside programs",
+}
+
+
+def layer_title(layer: Layer) -> str:
+    """A layer, as a heading: ``system libraries``."""
+    return _TITLES.get(layer, str(layer))
+
+
+def owner(one: Owner) -> str:
+    """Whose a thing is: ``numpy 2.4.6``, ``tool gnuplot``, ``system libraries``."""
+    if one.layer in (Layer.RUNTIME, Layer.PACKAGES) and one.name:
+        return f"{one.name} {one.version}".rstrip()
+    if one.layer is Layer.TOOLS and one.name:
+        return f"tool {one.name}"
+    return "lapidar" if one.layer is Layer.ENVIRONMENT else layer_title(one.layer)
+
+
+def user(one: Owner) -> str:
+    """Who uses a library, for a list of several: ``runtime``, ``numpy``, ``tool gnuplot``, ``the project``."""
+    match one.layer:
+        case Layer.RUNTIME:
+            return "runtime"
+        case Layer.PACKAGES:
+            return one.name
+        case Layer.PROJECT:
+            return "the project"
+        case Layer.RUN:
+            return "an observed run"
+    return owner(one)
+
+
+def some(names: Iterable[str], most: int) -> str:
+    """Names with commas between, and how many more there are: ``a, b and 3 more``."""
+    every = list(names)
+    more = f" and {len(every) - most} more" if len(every) > most else ""
+    return ", ".join(every[:most]) + more
+
+
+def short(snapshot_id: str) -> str:
+    """The first digits of a snapshot's identity."""
+    return snapshot_id.removeprefix("sha256:")[:12]
+
+
+# ---- findings
+
+_PROBLEMS = {
+    Problem.NOT_OURS: "lapidar did not make it",
+    Problem.OTHER_SNAPSHOT: "it is of snapshot {}, the lockfile of {}",
+    Problem.LIST_ALTERED: "the list of placed files is missing or altered",
+    Problem.UNREADABLE: "{}",
+    Problem.HOST_LACKS: "{} is not there; {} needs it",
+    Problem.HOST_LACKS_VERSIONS: "{} ({}) is without {}",
+    Problem.HOST_DIFFERS: "another library than the captured one",
+    Problem.NO_ROOT_OF_ITS_OWN: "is to run in a root of its own, and this kernel lets this user make none: it may miss "
+    "its files, or find this host's",
+    Problem.MAPPED_OUTSIDE: "mapped from outside the environment",
+    Problem.LIBRARY_MISSING: "{}",
+    Problem.CRASHED: "the interpreter ended when it was imported",
+    Problem.RUNTIME_NOT_ALLOWED: "{} is declared, and {} is locked",
+    Problem.NOT_LOCKED: "{} is declared, and not locked",
+    Problem.OUT_OF_RANGE: "{} is declared, and {} is locked",
+    Problem.NOT_DECLARED: "locked as asked for, and not declared",
+}
+_RESTORE, _PRIVATE = "lapidar restore", "lapidar restore --libraries private"
+_STOW_AGAIN = "lapidar cache audit, then capture the original environment again"
+_REMEDIES = {
+    Problem.EXTRA_PACKAGE: "lapidar restore to be without it, or lapidar capture of this environment to keep it",
+    Problem.NOT_OURS: "restore with --into elsewhere",
+    Problem.LOST: _STOW_AGAIN,
+    Problem.CORRUPT: _STOW_AGAIN,
+    Problem.UNREADABLE: _STOW_AGAIN,
+    Problem.HOST_LACKS: _PRIVATE,
+    Problem.HOST_LACKS_VERSIONS: _PRIVATE,
+    Problem.HOST_DIFFERS: _PRIVATE,
+    Problem.NO_ROOT_OF_ITS_OWN: "allow user namespaces (user.max_user_namespaces), or run it as root",
+    Problem.MAPPED_OUTSIDE: "lapidar capture --observe -- COMMAND where it was captured, then lapidar restore",
+    Problem.LIBRARY_MISSING: "install the library where it was captured, and capture again",
+    Problem.CRASHED: "try it by hand",
+    Problem.RUNTIME_NOT_ALLOWED: "lapidar pin",
+    Problem.NOT_LOCKED: "lapidar pin",
+    Problem.OUT_OF_RANGE: "lapidar pin",
+    Problem.NOT_DECLARED: "lapidar pin, or lapidar need {}",
+}
+_NAMELESS = {Problem.EXTRA: "files of no snapshot", Problem.MAPPED_OUTSIDE: "memory map"}
+
+
+def finding_name(finding: Finding) -> str:
+    """What a finding is about."""
+    if finding.owner is not None:
+        return owner(finding.owner)
+    return finding.name or _NAMELESS.get(finding.problem) or layer_title(Layer.LIBRARIES)
+
+
+def problem(finding: Finding) -> str:
+    """What is wrong: a word, or a sentence."""
+    return _PROBLEMS.get(finding.problem, str(finding.problem)).format(*finding.details)
+
+
+def remedy(finding: Finding) -> str:
+    """What to type."""
+    return _REMEDIES.get(finding.problem, _RESTORE).format(finding.name)
+
+
+# ---- overrides, and what is left out
+
+_EFFECTS = {
+    OverrideEffect.NOT_NEEDED: "changes nothing: the package is not needed",
+    OverrideEffect.USED: "acts: {} is used",
+    OverrideEffect.NEEDED_TO_SOLVE: "acts: without it the needs cannot be met together",
+    OverrideEffect.CANNOT_TELL: "acts, as far as can be told ({})",
+    OverrideEffect.SAME_WITHOUT: "changes nothing any more: the same version would be chosen without it",
+    OverrideEffect.OTHER_WITHOUT: "acts: without it {} would be chosen",
+    OverrideEffect.NOT_LOCKED: "changes nothing: the package is not in the lockfile.",
+    OverrideEffect.ASKS_FOR_ANOTHER: "asks for {}, and {} is locked.",
+    OverrideEffect.AGAINST: "acts against {} ({}).",
+    OverrideEffect.FORBIDDEN_BY_NOBODY: "holds it at {}; no range forbids that ({}).",
+}
+
+
+def override_effect(standing: OverrideStanding) -> str:
+    """What an override does, to follow its name."""
+    return _EFFECTS[standing.effect].format(*standing.details)
+
+
+def override_sentence(standing: OverrideStanding) -> str:
+    """How an override acts, as a sentence."""
+    text = f"The override of {standing.name} {override_effect(standing)}"
+    if standing.until:
+        text += f" It was to hold until {standing.until}: look whether it is still needed."
+    return text
+
+
+def unused(needed_by: tuple[str, ...]) -> str:
+    """Why a package is left out.
+
+    Args:
+        needed_by: the packages that need it, all of them left out too.
+    """
+    if needed_by:
+        shown = ", ".join(needed_by[:3]) + (", ..." if len(needed_by) > 3 else "")
+        return f"only needed by {shown}, which is left out too"
+    return "not imported, not declared, and needed by nothing that is"
