@@ -8,10 +8,14 @@ import time
 from pathlib import Path
 
 from common import ENVIRONMENT, PROGRAM, say, workshop
-from lapidar.core.languages.python import packages, probe, runtime
+from lapidar.core.declaring.records import Declaration
+from lapidar.core.environment.folder import Environment
+from lapidar.core.languages.python import inventory, probe
 from lapidar.core.layers import libraries
+from lapidar.core.layers.protocol import Subject
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
+from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.snapshot import Library, Package
 from lapidar.core.system.memory import ElfMemory
 
@@ -24,18 +28,14 @@ def main() -> None:
 
 def _observing(folder: Path) -> None:
     answer = probe.ask(ENVIRONMENT / "bin" / "python")
-    found = packages.observe(answer, Project(folder / "project"), skip_outside=True)
-    base = runtime.observe(answer, found.claimed)
-    objects = [libraries.Object("runtime", one.source, one.path) for one in base.drafts if not one.link]
-    for package in found.packages:
-        drafts = [one for one in package.drafts if not one.link and one.source]
-        objects += [libraries.Object(package.metadata.name, one.source, one.path) for one in drafts]
-    program = next(one.source for one in base.drafts if one.path == base.executable)
+    found = inventory.observe(answer, Project(folder / "project"), full_runtime=False, skip_outside=True)
+    objects = list(found.files())
+    program = next(one for one in objects if one.source == found.program)
 
     def once() -> float:
         began = time.perf_counter()
         memory = ElfMemory(folder, answer.prefix)
-        libraries.observe(program, answer.prefix, objects, memory)
+        libraries.observe(Subject(Environment(Path(answer.prefix)), program, objects, Declaration(), memory))
         memory.save()
         return time.perf_counter() - began
 
@@ -48,12 +48,11 @@ def _observing(folder: Path) -> None:
 def _reading(folder: Path) -> None:
     subprocess.run([PROGRAM, "-q", "capture", str(ENVIRONMENT), "--scope", "whole"], cwd=folder / "project", check=True)
     snapshot = lockfile.read(folder / "project" / "lapidar.lock")
-    package, library = snapshot.package[0], snapshot.library[0]
+    package, library = snapshot.packages[0], snapshot.libraries[0]
     many: list[Package] = [_renamed(package, f"package-{at:03}") for at in range(300)]
-    several = [Library(f"lib{at:03}.so.1", library.sha256, library.bytes, ("runtime",)) for at in range(150)]
-    large = lockfile.identified(
-        snapshot.platform, snapshot.only_runtime, many, libraries=snapshot.libraries, library=several
-    )
+    several = [Library(f"lib{at:03}.so.1", library.sha256, library.bytes, ("runtime/python",)) for at in range(150)]
+    lower = LowerLayers(snapshot.library_layer, tuple(several))
+    large = lockfile.identified(snapshot.platform, snapshot.runtimes, many, lower=lower)
     path = folder / "large.lock"
     lockfile.write(large, path)
     times = []

@@ -17,8 +17,10 @@ from pathlib import Path
 from common import PROGRAM, Timed, drop, ratio, say, seconds, workshop
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
-from lapidar.core.languages.python.pinning.session import Options, Pinning
+from lapidar.core.languages.python.pinning.session import opened
+from lapidar.core.pinning.session import PinOptions
 from lapidar.core.pinning.solver import Solver
+from lapidar.core.progress import Silent
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 from lapidar.standin.index import StandInIndex
@@ -61,9 +63,10 @@ def requests_of_cold_run(folder: Path, project: Path, index: StandInIndex, needs
     cache = Cache(folder / f"cold-{needs}", create=True)
     declaration = reading.read(Project(project))
     previous = lockfile.read(project / "lapidar.lock")
-    with Pinning(Project(project), cache, declaration, previous, Options(renew_all=True)) as pinning:
-        candidates = pinning.candidates()
-        answer = Solver(candidates, pinning.roots()).solve()
+    renewing = PinOptions(renew_all=True)
+    with opened(Project(project), cache, declaration, previous, renewing, Silent()) as pinning:
+        candidates = pinning.decider.candidates()
+        answer = Solver(candidates, pinning.decider.roots()).solve()
         sent = pinning.indexes.client.requests
     figures = f"{sent} for {len(answer)} packages"
     say("pin: requests for each page and metadata", figures, sent / candidates.looked_at, 1.3)
@@ -73,8 +76,9 @@ def alone(project: Path) -> float:
     cache = Cache(Path(os.environ["LAPIDAR_CACHE"]))
     previous = lockfile.read(project / "lapidar.lock")
     began = time.perf_counter()
-    with Pinning(Project(project), cache, reading.read(Project(project)), previous, Options(renew_all=True)) as pinning:
-        pinning.solve(pinning.candidates())
+    declaration, renewing = reading.read(Project(project)), PinOptions(renew_all=True)
+    with opened(Project(project), cache, declaration, previous, renewing, Silent()) as pinning:
+        pinning.decider.solve(pinning.decider.candidates())
         return time.perf_counter() - began
 
 

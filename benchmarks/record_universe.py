@@ -18,7 +18,9 @@ from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
-from lapidar.core.languages.python.pinning.session import Pinning
+from lapidar.core.languages.python.pinning.session import opened
+from lapidar.core.pinning.session import PinOptions
+from lapidar.core.progress import Silent
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 
@@ -28,19 +30,18 @@ NEWEST = 10
 def main() -> None:
     project = Project(Path(sys.argv[1]).resolve())
     snapshot = lockfile.read(project.lockfile)
-    names = {package.name: f"package-{at:03}" for at, package in enumerate(snapshot.package)}
+    names = {package.name: f"package-{at:03}" for at, package in enumerate(snapshot.packages)}
     universe: dict[str, dict[str, list[str]]] = {}
     declaration = reading.read(project)
     with tempfile.TemporaryDirectory() as folder:
         cache = Cache(Path(folder) / "cache", create=True)
-        with Pinning(project, cache, declaration, snapshot) as pinning:
-            candidates = pinning.candidates(pinning.policy(keep=False))
+        with opened(project, cache, declaration, snapshot, PinOptions(), Silent()) as pinning:
+            candidates = pinning.market
             for name in names:
                 fitting = [release for release in candidates.releases(name) if not release.reason]
-                wheels = [release for release in fitting if release.file and release.file.is_wheel][:NEWEST]
+                wheels = [release for release in fitting if release.is_built][:NEWEST]
                 for release in wheels:
-                    if release.file:
-                        pinning.indexes.metadata_ahead(release.file)
+                    pinning.indexes.metadata_ahead(candidates.file(name, release.version))
                 universe[names[name]] = {}
                 for release in wheels:
                     metadata = candidates.metadata(name, release.version)

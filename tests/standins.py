@@ -78,7 +78,7 @@ class Pinning(Case):
 
     def locked(self) -> Mapping[str, str]:
         """Names and versions of the lockfile."""
-        return {package.name: package.version for package in lockfile.read(self.lock).package}
+        return {package.name: package.version for package in lockfile.read(self.lock).packages}
 
     def pin(self, *words: object, code: int = 0, **settings: Any) -> str:
         done = self.lapidar("pin", *words, code=code, **settings)

@@ -21,9 +21,37 @@ from lapidar.standin.packages import record_line, write_wheel
 PROGRAM = str(Path(sys.executable).with_name("lapidar"))
 WHEELS = Path(sys.prefix) / "wheels"
 
-# Byte-code of a runtime takes seconds to compile; the tests that do not break their cache share this one.
+# Byte-code of a runtime takes seconds to compile: a cache that holds it is made once for all processes of tests. The
+# tests of one process that do not break their cache share a copy of it; those that do have one each.
 SHARED_CACHE = Path(tempfile.mkdtemp(prefix="lapidar-tests-cache-"))
 atexit.register(shutil.rmtree, SHARED_CACHE, ignore_errors=True)
+
+
+def make_seed(place: Path) -> Path:
+    """Make the cache that others begin with: the runtime of these tests, its libraries and byte-code, and nothing that
+    is anyone's snapshot."""
+    place.mkdir(parents=True)
+    project = place.with_name("project")
+    project.mkdir()
+    make_environment(project / "venv")
+    variables = {**os.environ, "LAPIDAR_CACHE": str(place), "HOME": str(project)}
+    for words in (["capture", "venv"], ["restore"]):
+        subprocess.run([PROGRAM, "-q", *words], cwd=project, env=variables, check=True, stdout=subprocess.DEVNULL)
+    for name in ("snapshots", "assembled", "seen"):
+        shutil.rmtree(place / name)
+        (place / name).mkdir()
+    shutil.rmtree(project)
+    return place
+
+
+def seed(cache: Path) -> None:
+    """Begin a cache as a copy of the one that was made for all; nothing where none was."""
+    made = os.environ.get("LAPIDAR_TESTS_SEED")
+    if made:
+        shutil.copytree(made, cache, symlinks=True, dirs_exist_ok=True)
+
+
+seed(SHARED_CACHE)
 
 
 class InFolder(unittest.TestCase):
@@ -40,6 +68,7 @@ class Case(unittest.TestCase):
 
     maxDiff = None
     own_cache = False
+    seeded = True  # whether a cache of its own has the runtime already
 
     def setUp(self) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="lapidar-test-")).resolve()
@@ -47,6 +76,8 @@ class Case(unittest.TestCase):
         self.project = self.folder / "project"
         self.project.mkdir()
         self.cache = self.folder / "cache" if self.own_cache else SHARED_CACHE
+        if self.own_cache and self.seeded:
+            seed(self.cache)
         self.variables = {
             name: value
             for name, value in os.environ.items()

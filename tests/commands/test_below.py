@@ -70,8 +70,8 @@ class Tools(Below):
         root = bare_root(self, self.folder / "bare")
         environment = self.need("tclsh", "shasum")
         snapshot = self.captured(environment)
-        self.assertEqual([tool.name for tool in snapshot.tool], ["shasum", "tclsh"])
-        self.assertEqual(snapshot.tool[0].interpreter, os.path.realpath("/usr/bin/perl").lstrip("/"))
+        self.assertEqual([tool.name for tool in snapshot.tools], ["shasum", "tclsh"])
+        self.assertEqual(snapshot.tools[0].interpreter, os.path.realpath("/usr/bin/perl").lstrip("/"))
         before = self.lock.read_bytes()
         self.lapidar("restore", "--into", root / "home" / "env")
         # What it needs lies at /usr/share/tcltk, and the root has no /usr.
@@ -181,7 +181,7 @@ class Tools(Below):
         environment = self.need("shasum")
         self.declare("")
         (self.project / "a.py").write_text("import subprocess\nsubprocess.run(['shasum', 'a.py'])\n")
-        self.assertEqual([tool.name for tool in self.captured(environment).tool], ["shasum"])
+        self.assertEqual([tool.name for tool in self.captured(environment).tools], ["shasum"])
         self.lapidar("restore")
         said = self.lapidar("run", "python", "a.py").stdout
         self.assertTrue(said.endswith("  a.py\n"), said)
@@ -194,14 +194,14 @@ class Tools(Below):
         done = self.lapidar("capture", self.environment())
         self.assertIn("setuid", done.stderr)
         self.assertIn("no-such-program-at-all", done.stderr)
-        self.assertEqual(lockfile.read(self.lock).tool, ())
+        self.assertEqual(lockfile.read(self.lock).tools, ())
 
     def test_a_static_program_and_one_of_nobody(self) -> None:
         static = compile_c(
             self.folder, "static", '#include <stdio.h>\nint main(void){puts("fired");return 0;}', "-static"
         )
         self.declare(f'[needs]\ntools = ["{static}"]\n')
-        (tool,) = self.captured(self.environment()).tool
+        (tool,) = self.captured(self.environment()).tools
         self.assertEqual((tool.name, tool.owner), ("static", None))
         static.unlink()
         self.lapidar("restore")
@@ -216,9 +216,9 @@ class Tools(Below):
         self.variables["LAPIDAR_INDEX"] = str(self.folder / "wheels")
         self.lapidar("need", "sherdlib", "--no-restore")
         after = lockfile.read(self.lock)
-        self.assertEqual((after.library, after.tool), (before.library, before.tool))
-        self.assertEqual([package.name for package in after.package], ["sherdlib"])
-        self.assertEqual(after.libraries, before.libraries)
+        self.assertEqual((after.libraries, after.tools), (before.libraries, before.tools))
+        self.assertEqual([package.name for package in after.packages], ["sherdlib"])
+        self.assertEqual(after.library_layer, before.library_layer)
 
 
 class Observing(Below):
@@ -236,10 +236,10 @@ class Observing(Below):
             "subprocess.run('sha' + 'sum analysis.py', shell=True, check=True)\n"
         )
         snapshot = self.captured(environment, "--observe", "--", "python", "analysis.py")
-        self.assertEqual([package.name for package in snapshot.package], ["pluginlib", "sherdlib"])
-        self.assertEqual([tool.name for tool in snapshot.tool], ["shasum"])
-        found = {one.soname: one for one in snapshot.library}
-        self.assertEqual(found["libmagic.so.1"].used_by, ("an observed run",))
+        self.assertEqual([package.name for package in snapshot.packages], ["pluginlib", "sherdlib"])
+        self.assertEqual([tool.name for tool in snapshot.tools], ["shasum"])
+        found = {one.soname: one for one in snapshot.libraries}
+        self.assertEqual(found["libmagic.so.1"].used_by, ("run",))
         before = self.lock.read_bytes()
         self.lapidar("restore")
         self.lapidar("run", "python", "analysis.py")
@@ -386,7 +386,7 @@ class Numbers(Below):
         at, private = self.restored, self.restored / "lib" / "lapidar"
         loader = [private / "ld-linux-x86-64.so.2", "--inhibit-cache", "--argv0", at / "bin" / "python"]
         loader += ["--library-path", f"{private}:{at}/lib"]
-        real = private / Path(lockfile.read(self.lock).only_runtime.executable).name
+        real = private / Path(lockfile.read(self.lock).runtimes[0].executable).name
         return self.lapidar("run", self.emulator, "-cpu", "Nehalem", *loader, real, "-s", *words).stdout
 
     def test_the_demos_results(self) -> None:

@@ -62,7 +62,7 @@ class Checking(Case):
         self.unlink_and_write(library, b"")
         (self.site / "stray.py").write_text("")
         (self.restored / "notes.txt").write_text("")
-        runtime = f"cpython {lockfile.read(self.lock).only_runtime.version}"
+        runtime = f"cpython {lockfile.read(self.lock).runtimes[0].version}"
         for words in ((), ("--deep",)):
             self.assertEqual(
                 self.findings(*words),
@@ -155,7 +155,7 @@ class BrokenCache(Case):
         self.lapidar("capture", self.venv)
         self.files = {
             package.name: self._file(package.tree, f"site/{package.name}.py")
-            for package in lockfile.read(self.lock).package
+            for package in lockfile.read(self.lock).packages
         }
 
     def _file(self, tree: str, path: str) -> Path:
@@ -210,7 +210,7 @@ class BrokenCache(Case):
         self.lapidar("cache", "audit")
 
     def test_a_corrupt_listing(self) -> None:
-        package = lockfile.read(self.lock).package[1]
+        package = lockfile.read(self.lock).packages[1]
         listing = Cache(self.cache).tree_path(package.tree)
         writable(listing).write_bytes(listing.read_bytes()[:-5])
         self.assertIn("listing", self.fails("restore"))

@@ -74,7 +74,9 @@ class Killed(Case):
     def no_junk_is_left(self) -> None:
         self.assertEqual(list((self.cache / "staging").iterdir()), [])
         self.assertEqual(sorted(path.name for path in self.project.iterdir()), [".lapidar", "lapidar.lock"])
-        self.assertEqual(sorted(path.name for path in (self.project / ".lapidar").iterdir()), [".gitignore", "env"])
+        self.assertEqual(
+            sorted(path.name for path in (self.project / ".lapidar").iterdir()), [".gitignore", "env", "project.toml"]
+        )
         self.assertIn("sound", self.lapidar("cache", "audit").stdout)
 
     def test_capture(self) -> None:
@@ -111,8 +113,8 @@ class Killed(Case):
 
     def test_compiling_byte_code(self) -> None:
         def drop_bytecode() -> None:
-            shutil.rmtree(self.cache / "bytecode")
-            (self.cache / "bytecode").mkdir()
+            shutil.rmtree(self.cache / "derived")
+            (self.cache / "derived").mkdir()
             (self.restored / "broken").write_text("x")
 
         self.MOMENTS = 4

@@ -112,7 +112,7 @@ class Libraries(Case):
     def test_round_trip_and_nothing_from_outside(self) -> None:
         environment = self.environment(wheel(self.folder, "sherdlib"))
         snapshot = self.captured(environment)
-        names = {library.soname for library in snapshot.library}
+        names = {library.soname for library in snapshot.libraries}
         self.assertLessEqual({"libc.so.6", "libm.so.6", "libgcc_s.so.1", "libssl.so.3", "libsqlite3.so.0"}, names)
         before = self.lock.read_bytes()
         self.captured(environment)
@@ -157,8 +157,8 @@ class Libraries(Case):
         way = f"-Wl,--disable-new-dtags,-rpath,{self.folder}/kilns"
         self.extension(environment, "kilnext", f"-L{self.folder}/kilns", "-lkiln", way)
         snapshot = self.captured(environment)
-        assert snapshot.libraries
-        self.assertEqual([Path(path).name for path in snapshot.libraries.absolute], ["_kilnext.so"])
+        assert snapshot.library_layer
+        self.assertEqual([Path(path).name for path in snapshot.library_layer.absolute], ["_kilnext.so"])
         self.lapidar("restore")
         self.kiln_library("kilns", 2)  # the host's has changed since
         self.assertEqual(self.python(environment, "import _kilnext; print(_kilnext.fire())"), "2")
@@ -208,8 +208,8 @@ class Libraries(Case):
         self.extension(environment, "kilnext", f"-L{self.folder}/kilns", "-lkiln")
         self.variables["LD_LIBRARY_PATH"] = str(self.folder / "kilns")
         snapshot = self.captured(environment)
-        found = {library.soname: library for library in snapshot.library}
-        self.assertEqual(found["libkiln.so"].used_by, ("kilnext",))
+        found = {library.soname: library for library in snapshot.libraries}
+        self.assertEqual(found["libkiln.so"].used_by, ("packages/python/kilnext",))
         del self.variables["LD_LIBRARY_PATH"]
         self.lapidar("restore")
         self.assertEqual(self.python(self.restored, "import _kilnext; print(_kilnext.fire())"), "7")
@@ -218,8 +218,8 @@ class Libraries(Case):
         if not Path("/usr/lib/x86_64-linux-gnu/libmagic.so.1").exists():
             self.skipTest("there is no libmagic here")
         (self.project / "sherds.py").write_text("import ctypes\nmagic = ctypes.CDLL('libmagic.so.1')\n")
-        found = {one.soname: one for one in self.captured(self.environment()).library}
-        self.assertEqual(found["libmagic.so.1"].used_by, ("the project",))
+        found = {one.soname: one for one in self.captured(self.environment()).libraries}
+        self.assertEqual(found["libmagic.so.1"].used_by, ("project",))
         self.assertIn("libmagic.so.1", self.lapidar("survey").stdout)
 
     def test_programs_of_packages(self) -> None:
@@ -324,9 +324,9 @@ class Hosts(Case):
         """A lockfile as if its libc.so.6 were another one."""
         snapshot = lockfile.read(self.lock)
         several = tuple(
-            msgspec.structs.replace(one, **changes) if one.soname == "libc.so.6" else one for one in snapshot.library
+            msgspec.structs.replace(one, **changes) if one.soname == "libc.so.6" else one for one in snapshot.libraries
         )
-        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, library=several)), self.lock)
+        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, libraries=several)), self.lock)
 
     def test_they_satisfy_it(self) -> None:
         self.lapidar("restore", "--libraries", "host")
@@ -359,7 +359,7 @@ class Hosts(Case):
 
     def test_without_libraries_of_its_own(self) -> None:
         snapshot = lockfile.read(self.lock)
-        bare = msgspec.structs.replace(snapshot, libraries=None, library=(), conditions=None)
+        bare = msgspec.structs.replace(snapshot, library_layer=None, libraries=(), conditions=None)
         lockfile.write(lockfile.identify(bare), self.lock)
         self.assertIn("holds no system libraries", self.fails("restore", "--libraries", "private"))
         self.assertIn("the host's system libraries", self.lapidar("restore").stdout)

@@ -29,7 +29,7 @@ class Pins(Pinning):
         said = self.pin()
         self.assertEqual(self.locked(), {"clay": "0.5", "glazemath": "2.2", "sherdplot": "1.9"})
         self.assertIn("Pinned 3 packages", said)
-        package = next(one for one in lockfile.read(self.lock).package if one.name == "sherdplot")
+        package = next(one for one in lockfile.read(self.lock).packages if one.name == "sherdplot")
         self.assertEqual((package.requires, package.wanted), (("clay", "glazemath"), True))
         self.assertEqual(package.origin.index, self.index.address)
         source = self.files / "sherdplot-1.9-py3-none-any.whl"
@@ -179,7 +179,7 @@ class Pins(Pinning):
         address = self.index.address.replace("/simple", "/files/clay-0.5-py3-none-any.whl")
         self.declare(f"clay @ {address}")
         self.pin()
-        origin = lockfile.read(self.lock).package[0].origin
+        origin = lockfile.read(self.lock).packages[0].origin
         self.assertEqual((origin.kind, origin.url), ("archive", address))
         self.declare(f"clay @ {address}#sha256={'0' * 64}")
         self.assertIn("promised sha256 0000", self.fails("pin"))
@@ -221,7 +221,7 @@ class Pins(Pinning):
         self.declare("sherdplot", more='[index]\nown = "wheels"\n')
         self.pin()
         self.assertNotIn(str(self.folder), self.lock.read_text())
-        self.assertEqual(lockfile.read(self.lock).package[0].origin.index, "wheels")
+        self.assertEqual(lockfile.read(self.lock).packages[0].origin.index, "wheels")
         self.variables["LAPIDAR_CACHE"] = str(self.folder / "empty")
         self.lapidar("capture", self.venv, "--lock", "runtime.lock")  # only to have the runtime there
         self.lapidar("restore", "--fetch")
@@ -384,7 +384,7 @@ class Building(Pinning):
         write_source(self.files, "slip", "1.0", source_files("slip"))
         self.declare("slip")
         self.pin()
-        package = next(one for one in lockfile.read(self.lock).package if one.name == "slip")
+        package = next(one for one in lockfile.read(self.lock).packages if one.name == "slip")
         self.assertEqual(package.origin.file, "slip-1.0.tar.gz")
         self.assertEqual([text.split()[:2] for text in package.built_with], [["clay", "0.5"], ["drawing", "1.2"]])
         self.assertEqual(self.locked(), {"clay": "0.5", "slip": "1.0"})
@@ -426,7 +426,7 @@ class Building(Pinning):
         ).stdout.strip()
         self.declare(f"slip @ git+file://{repository}@main")
         self.pin()
-        origin = next(one for one in lockfile.read(self.lock).package if one.name == "slip").origin
+        origin = next(one for one in lockfile.read(self.lock).packages if one.name == "slip").origin
         self.assertEqual(
             (origin.kind, origin.commit, origin.revision, origin.url), ("version-control", commit, "main", None)
         )
@@ -434,7 +434,7 @@ class Building(Pinning):
         (self.project / "slip" / "slip.py").write_text("X = 2\n")
         self.declare("slip @ slip")
         self.pin()
-        origin = next(one for one in lockfile.read(self.lock).package if one.name == "slip").origin
+        origin = next(one for one in lockfile.read(self.lock).packages if one.name == "slip").origin
         self.assertEqual((origin.kind, origin.path), ("local", "slip"))
         self.lapidar("restore")
         self.assertEqual(self.lapidar("run", "python", "-c", "import slip; print(slip.X)").stdout, "2\n")
@@ -493,10 +493,10 @@ class Forms(Pinning):
         self.lapidar("export", "pylock")
         text = (self.project / "pylock.toml").read_text()
         self.assertIn('lock-version = "1.0"', text)
-        before = {one.name: one.tree for one in lockfile.read(self.lock).package}
+        before = {one.name: one.tree for one in lockfile.read(self.lock).packages}
         self.lock.unlink()
         self.pin("--from", "pylock.toml")
-        self.assertEqual({one.name: one.tree for one in lockfile.read(self.lock).package}, before)
+        self.assertEqual({one.name: one.tree for one in lockfile.read(self.lock).packages}, before)
         (self.project / "pylock.toml").write_text(text.replace("lock-version", "lock-versoin"))
         self.assertIn("not a valid pylock.toml", self.fails("pin", "--from", "pylock.toml"))
         (self.project / "pylock.toml").write_text(text.replace("sha256 = ", "md5 = "))
@@ -505,7 +505,7 @@ class Forms(Pinning):
     def test_requirements_with_digests(self) -> None:
         self.declare("clay")
         self.pin()
-        digest = lockfile.read(self.lock).package[0].origin.sha256
+        digest = lockfile.read(self.lock).packages[0].origin.sha256
         self.assertIn(
             f"clay==0.5 \\\n    --hash=sha256:{digest}\n", self.lapidar("export", "requirements", "--to", "-").stdout
         )

@@ -115,7 +115,7 @@ class Program(Case):
     def test_the_python_api(self) -> None:
         environment = self.environment(wheel(self.folder, "sherdlib"))
         captured = lapidar.capture(environment, project=self.project, cache=self.cache)
-        self.assertEqual([package.name for package in captured.snapshot.package], ["sherdlib"])
+        self.assertEqual([package.name for package in captured.snapshot.packages], ["sherdlib"])
         restored = lapidar.restore(project=self.project, cache=self.cache, placement="copy")
         self.assertEqual(restored.placement, "copy")
         self.assertTrue(lapidar.check(project=self.project, cache=self.cache).clean)
@@ -150,6 +150,7 @@ class EveryPython(Case):
                 self.lapidar("check", "--env", moved, "--deep")
 
     def test_virtual_environments(self) -> None:
+        tried = 0
         for number, python in enumerate(pythons()):
             with self.subTest(python=python):
                 made = wheel(
@@ -166,6 +167,8 @@ class EveryPython(Case):
                 self.lapidar("restore", "--into", self.folder / f"env {number}")
                 said = self.lapidar("run", "--env", self.folder / f"env {number}", "sherd").stdout
                 self.assertEqual(said, "sherd\n")
+                tried += 1
+        self.assertGreater(tried, 0, "no Python of this machine can make a virtual environment")
 
 
 if __name__ == "__main__":

@@ -50,7 +50,17 @@ class Restoring(Case):
 
     def test_it_keeps_itself_out_of_version_control(self) -> None:
         self.lapidar("restore")
-        self.assertEqual((self.project / ".lapidar" / ".gitignore").read_text(), "*\n")
+        subprocess.run(["git", "init", "-q"], cwd=self.project, check=True)
+        done = subprocess.run(
+            ["git", "status", "--porcelain", "--untracked-files=all"],
+            cwd=self.project,
+            check=True,
+            capture_output=True,
+            text=True,
+        )
+        # What is left says that the rest is left out, and by what the history knows the project and its clones.
+        own = {".lapidar/.gitignore", ".lapidar/project.toml"}
+        self.assertEqual({line[3:] for line in done.stdout.splitlines()}, {"lapidar.lock", *own})
 
     def test_it_refuses_a_folder_it_did_not_make(self) -> None:
         mine = self.folder / "mine"
@@ -361,7 +371,9 @@ class TwoAtATime(Case):
         self.lapidar("cache", "audit")
         both("restore")
         self.lapidar("check", "--deep")
-        self.assertEqual(sorted(path.name for path in self.restored.parent.iterdir()), [".gitignore", "env"])
+        self.assertEqual(
+            sorted(path.name for path in self.restored.parent.iterdir()), [".gitignore", "env", "project.toml"]
+        )
         self.assertEqual(list((self.cache / "staging").iterdir()), [])
 
     def test_prune_waits_for_whoever_uses_the_cache(self) -> None:

@@ -26,6 +26,7 @@ from support import WHEELS, Case, tree_of
 class Whole(Case):
     """Captures and restores the environment of the tests once, for all tests here."""
 
+    together = True
     first: ClassVar[Path | None] = None
 
     def setUp(self) -> None:
@@ -88,7 +89,7 @@ class Whole(Case):
 
     def test_trees_equal_those_of_the_wheels(self) -> None:
         """The same package gives the same tree, unpacked from its wheel or read out of an environment."""
-        trees = {package.name: package.tree for package in lockfile.read(self.lock).package}
+        trees = {package.name: package.tree for package in lockfile.read(self.lock).packages}
         kinds: Counter[str] = Counter()
         for path in sorted(WHEELS.glob("*.whl")):
             name = canonicalize_name(parse_wheel_filename(path.name)[0])
@@ -140,8 +141,8 @@ class Whole(Case):
         bad, names, numpy, commands = json.loads(self.python(self.restored, script))
         self.assertEqual(bad, [])
         self.assertIn("numpy", names)
-        self.assertEqual(len(names), len(lockfile.read(self.lock).package))
-        self.assertEqual(numpy, {p.name: p.version for p in lockfile.read(self.lock).package}["numpy"])
+        self.assertEqual(len(names), len(lockfile.read(self.lock).packages))
+        self.assertEqual(numpy, {p.name: p.version for p in lockfile.read(self.lock).packages}["numpy"])
         self.assertGreater(commands, 5)
 
     def test_byte_code_is_placed_and_valid(self) -> None:

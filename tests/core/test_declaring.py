@@ -16,6 +16,7 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.python.declaring import lists as listed
 from lapidar.core.languages.python.pinning.candidates import names_prerelease, wish_of
 from lapidar.core.languages.python.pinning.target import Target
+from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.pinning.solver import Solver, Unsolvable
 from lapidar.core.project import Project
 from lapidar.core.records.snapshot import Platform, Runtime
@@ -109,7 +110,7 @@ class Standards(unittest.TestCase):
 
     def target(self, version: str = "3.11.7", libc: str = "glibc 2.28", machine: str = "x86_64") -> Target:
         tree = "sha256:" + "0" * 64
-        runtime = Runtime("python", "cpython", version, "main", "bin/python", "lib/site", "include", tree, 1, 1, ())
+        runtime = Runtime("python", "cpython", version, "main", "bin/python", {"site": "lib/site"}, tree, 1, 1, ())
         return Target(runtime, Platform("linux", machine, libc))
 
     def test_which_wheels_fit(self) -> None:
@@ -155,9 +156,9 @@ class Standards(unittest.TestCase):
             ("a @ https://packages.example/a.whl", "a @ https://packages.example/a.whl"),
             ("a!=1.5,~=1.4 ; python_version > '3'", "a~=1.4,!=1.5"),
         ):
-            found = wish_of(reading.parse_need(text).requirement)
+            found = wish_of(requirement_of(reading.parse_need(text)))
             self.assertEqual(found.text, expected)
-        self.assertEqual(wish_of(reading.parse_need("A_b[X_y]").requirement)[:2], ("a-b", ("x-y",)))
+        self.assertEqual(wish_of(requirement_of(reading.parse_need("A_b[X_y]")))[:2], ("a-b", ("x-y",)))
 
 
 class Lists(InFolder):
@@ -179,7 +180,7 @@ class Lists(InFolder):
         )
         self.assertEqual([need.name for need in found.needs], ["numpy", "pandas", "sherd", "glaze"])
         self.assertEqual(found.needs[0].where, "first.txt:3")
-        self.assertEqual(found.needs[1].requirement.extras, {"plot"})
+        self.assertEqual(requirement_of(found.needs[1]).extras, {"plot"})
         self.assertEqual([need.text for need in found.limits], ["clay<2"])
         self.assertEqual(found.sha256, {"glaze": ("a" * 64, "b" * 64)})
         self.assertEqual(found.indexes, ["https://packages.example/simple", "wheels"])
@@ -195,7 +196,7 @@ class Lists(InFolder):
 
 class Editing(unittest.TestCase):
     def edited(self, text: str, *needs: str, group: str = "", drop: tuple[str, ...] = ()) -> str:
-        place = editing.Place("lapidar.toml", text)
+        place = editing.own_place(text)
         if needs:
             editing.added(place, [reading.parse_need(need, "", group) for need in needs])
         if drop:

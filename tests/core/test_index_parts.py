@@ -15,12 +15,12 @@ from unittest import mock
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lapidar.core.cache.store import Cache
+from lapidar.core.cache.store import Cache, Made
 from lapidar.core.cache.trees import Entry
 from lapidar.core.declaring.records import Index
 from lapidar.core.errors import IndexTrouble, LapidarError, PackageBroken
 from lapidar.core.languages.python.index import page
-from lapidar.core.languages.python.index.indexes import Indexes, NoMetadata, name_of
+from lapidar.core.languages.python.index.indexes import PURPOSE, Indexes, NoMetadata, name_of
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.index.remote_wheel import NoRanges, RemoteFile, remote_metadata
 from lapidar.core.languages.python.standards import wheel as wheels
@@ -149,7 +149,7 @@ class Pieces(Served):
         data = random.Random(5).randbytes(200_000)
         (self.files / "big-1.0.bin").write_bytes(data)
         address = self.index().address.replace("/simple", "/files/big-1.0.bin")
-        remote, source = RemoteFile(Client(None), address), random.Random(6)
+        remote, source = RemoteFile(Client(PURPOSE, None), address), random.Random(6)
         local = io.BytesIO(data)
         for _ in range(60):
             at, size = source.randrange(len(data) + 100), source.choice([1, 10, 5000, 60_000])
@@ -164,7 +164,7 @@ class Pieces(Served):
         write_wheel(self.files, "large", "1.0", {f"large/{at}.bin": os.urandom(9000) for at in range(400)})
         index = self.index()
         for name, most in ((small.name, 1), ("large-1.0-py3-none-any.whl", 4)):
-            client = Client(None)
+            client = Client(PURPOSE, None)
             url = index.address.replace("/simple", f"/files/{name}")
             self.assertIn(b"Name:", remote_metadata(client, url))
             self.assertLessEqual(client.requests, most)
@@ -174,9 +174,11 @@ class Pieces(Served):
         without_ranges = self.index(ranges=False)
         url = without_ranges.address.replace("/simple", "/files/no-1.0-py3-none-any.whl")
         with self.assertRaises(NoRanges):
-            RemoteFile(Client(None), url)
+            RemoteFile(Client(PURPOSE, None), url)
         with self.assertRaises(zipfile.BadZipFile):
-            remote_metadata(Client(None), self.index().address.replace("/simple", "/files/no-1.0-py3-none-any.whl"))
+            remote_metadata(
+                Client(PURPOSE, None), self.index().address.replace("/simple", "/files/no-1.0-py3-none-any.whl")
+            )
         with self.assertRaisesRegex(NoMetadata, "no-1.0-py3-none-any.whl is broken"):
             self.indexes().metadata(File(name="no-1.0-py3-none-any.whl", url=url))
 
@@ -194,14 +196,14 @@ class Kept(Served):
         write_wheel(self.files, "clay", "1.0")
         index = self.index()
         url = f"{index.address}/clay/"
-        client = Client(self.root / "kept")
+        client = Client(PURPOSE, self.root / "kept")
         first = client.get(url, accept=page.ACCEPT)
         again = client.get(url, accept=page.ACCEPT)
         self.assertEqual((first.body, first.headers["content-type"]), (again.body, again.headers["content-type"]))
         self.assertEqual(client.requests, 2)  # the second was answered with "not modified"
         self.assertNotIn("html", again.headers["content-type"])
         index.json = False
-        self.assertIn("html", Client(self.root / "other").get(url, accept=page.ACCEPT).headers["content-type"])
+        self.assertIn("html", Client(PURPOSE, self.root / "other").get(url, accept=page.ACCEPT).headers["content-type"])
         for path in (self.root / "kept").rglob("*"):
             if path.is_file():  # as if the host had said that it is good for long
                 head, _, body = path.read_bytes().partition(b"\n")
@@ -215,7 +217,7 @@ class Kept(Served):
     def test_a_folder_that_cannot_be_written_is_no_matter(self) -> None:
         write_wheel(self.files, "clay", "1.0")
         (self.root / "a-file").write_text("")
-        answer = Client(self.root / "a-file" / "kept").get(f"{self.index().address}/clay/")
+        answer = Client(PURPOSE, self.root / "a-file" / "kept").get(f"{self.index().address}/clay/")
         self.assertEqual(answer.status, 200)
 
     def test_credentials_do_not_follow_to_another_host(self) -> None:
@@ -224,9 +226,9 @@ class Kept(Served):
         index = self.index(credentials="anna:oxblood")
         with mock.patch.dict(os.environ, {"NETRC": str(self.root / "none")}):
             url = index.address.replace("//", "//anna:oxblood@") + "/clay/"
-            self.assertEqual(Client(self.root / "kept").get(url).status, 200)
+            self.assertEqual(Client(PURPOSE, self.root / "kept").get(url).status, 200)
             with self.assertRaisesRegex(LapidarError, "name and a password"):
-                Client(None).get(f"{index.address}/clay/")
+                Client(PURPOSE, None).get(f"{index.address}/clay/")
         kept = b"".join(path.read_bytes() for path in (self.root / "kept").rglob("*") if path.is_file())
         self.assertNotIn(b"oxblood", kept)
 
@@ -317,7 +319,7 @@ class WhatCameOfFiles(Served):
             tree = stow(self.cache, {"clay": content.drafts()}, None, Silent())["clay"].tree
         self.assertEqual(tree.digest, wheels.tree(made).digest)
         self.cache.put_made(key, tree.digest, ["glaze 1.0"])
-        self.assertEqual(self.cache.made(key), (tree.digest, ["glaze 1.0"]))
+        self.assertEqual(self.cache.made(key), Made(tree.digest, ("glaze 1.0",)))
         next(path for path in (self.cache.root / "files").rglob("*") if path.is_file()).unlink()
         self.assertIsNone(self.cache.made(key))
 

@@ -36,15 +36,15 @@ origins = st.one_of(
     st.builds(Origin, kind=st.just("version-control"), url=text, system=st.just("git"), commit=text, revision=text),
     st.builds(Origin, kind=st.just("local"), path=inside, folders=st.lists(inside, max_size=2).map(tuple)),
 )
+languages = st.sampled_from(["glaze", "python"])
 runtimes = st.builds(
     Runtime,
-    language=st.just("python"),
+    language=languages,
     implementation=text,
     version=text,
     build=text,
     executable=inside,
-    site=inside,
-    headers=inside,
+    places=st.dictionaries(st.sampled_from(["site", "headers", "packages"]), inside, max_size=3),
     tree=digests,
     files=counts,
     bytes=counts,
@@ -52,7 +52,7 @@ runtimes = st.builds(
 )
 packages = st.builds(
     Package,
-    language=st.just("python"),
+    language=languages,
     name=text,
     version=text,
     tree=digests,
@@ -64,7 +64,7 @@ packages = st.builds(
 )
 remainders = st.builds(
     Remainder,
-    language=st.just("python"),
+    language=languages,
     tree=digests,
     files=counts,
     bytes=counts,
@@ -72,12 +72,18 @@ remainders = st.builds(
 )
 sha256 = st.binary(min_size=32, max_size=32).map(bytes.hex)
 several = st.lists(text, max_size=3).map(tuple)
+names = st.from_regex(r"[a-z][a-z0-9-]{0,9}", fullmatch=True)
+users = st.one_of(
+    st.sampled_from(["project", "run", "runtime/python", "remainder/python"]),
+    names.map("packages/python/{}".format),
+    names.map("tools/{}".format),
+)
 libraries = st.builds(
     Library,
     soname=st.from_regex(r"lib[a-z]{1,9}\.so(\.[0-9]{1,2})?", fullmatch=True),
     sha256=sha256,
     bytes=counts,
-    used_by=several,
+    used_by=st.lists(users, max_size=3).map(tuple),
     owner=st.none() | text,
     owner_version=st.none() | text,
     versions=several,
@@ -115,19 +121,25 @@ def sorted_by(name: str, records: st.SearchStrategy[Any]) -> st.SearchStrategy[A
     return many.map(lambda found: tuple(sorted(found, key=lambda record: getattr(record, name))))
 
 
+def languages_of(records: st.SearchStrategy[Any]) -> st.SearchStrategy[Any]:
+    """One record of each of some languages."""
+    many = st.lists(records, max_size=2, unique_by=lambda record: record.language)
+    return many.map(lambda found: tuple(sorted(found, key=lambda record: record.language)))
+
+
 snapshots = st.builds(
     Snapshot,
     format=st.just(lockfile.FORMAT),
     snapshot=st.just("sha256:" + "0" * 64),
     platform=st.builds(Platform, text, text, text),
-    runtime=st.tuples(runtimes),
-    package=st.lists(packages, max_size=4, unique_by=lambda package: package.name).map(
-        lambda many: tuple(sorted(many, key=lambda package: package.name))
+    runtimes=languages_of(runtimes),
+    packages=st.lists(packages, max_size=4, unique_by=lambda package: package.name).map(
+        lambda many: tuple(sorted(many, key=lambda package: (package.language, package.name)))
     ),
-    remainder=st.one_of(st.just(()), st.tuples(remainders)),
-    libraries=st.none() | st.builds(Libraries, inside, digests, counts, counts),
-    library=sorted_by("soname", libraries),
-    tool=sorted_by("name", tools),
+    remainders=languages_of(remainders),
+    library_layer=st.none() | st.builds(Libraries, inside, digests, counts, counts),
+    libraries=sorted_by("soname", libraries),
+    tools=sorted_by("name", tools),
     conditions=st.none() | conditions,
 ).map(lockfile.identify)
 
@@ -143,8 +155,7 @@ SAMPLE = lockfile.identify(
                 "3.11.7",
                 "main",
                 "bin/python3.11",
-                "lib/python3.11/site-packages",
-                "include/python3.11",
+                {"headers": "include/python3.11", "site": "lib/python3.11/site-packages"},
                 "sha256:" + "1" * 64,
                 10,
                 1000,
@@ -168,7 +179,7 @@ class RoundTrip(unittest.TestCase):
         data = tomllib.loads(lockfile.render(snapshot))
         self.assertEqual(data["snapshot"], snapshot.snapshot)
         self.assertEqual(
-            [package["name"] for package in data.get("package", [])], [package.name for package in snapshot.package]
+            [package["name"] for package in data.get("package", [])], [package.name for package in snapshot.packages]
         )
 
     @given(snapshots, snapshots)
@@ -224,12 +235,12 @@ class Faults(unittest.TestCase):
     def test_paths_that_lead_outside(self) -> None:
         rendered = lockfile.render(SAMPLE)
         for path in ("/etc", "../x", "lib/../../x"):
-            self.refuse(rendered.replace("lib/python3.11/site-packages", path), r"runtime\[0\]\.site")
+            self.refuse(rendered.replace("lib/python3.11/site-packages", path), r"runtime\[0\]\.places")
 
     def test_an_unfinished_merge(self) -> None:
         rendered = lockfile.render(SAMPLE)
         self.refuse(rendered.replace("[platform]", "<<<<<<< HEAD\n[platform]"), "merge")
 
     def test_two_runtimes(self) -> None:
-        two = lockfile.identify(msgspec.structs.replace(SAMPLE, runtime=SAMPLE.runtime * 2))
+        two = lockfile.identify(msgspec.structs.replace(SAMPLE, runtimes=SAMPLE.runtimes * 2))
         self.refuse(lockfile.render(two), "one runtime")

@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import unittest
+from contextlib import AbstractContextManager
 
+from lapidar.core.cache.history import Cause
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import judge, reading
 from lapidar.core.errors import Conflict, LapidarError
-from lapidar.core.languages.python.graph import Graph
-from lapidar.core.languages.python.pinning.session import Options, Pinning
+from lapidar.core.flows import pin
+from lapidar.core.flows.pin import Pinning
+from lapidar.core.pinning.session import PinOptions
 from lapidar.core.project import Project
-from lapidar.core.records import lockfile, selection
+from lapidar.core.records import lockfile, selection, words
 from lapidar.core.records.snapshot import Package, Platform, Runtime, Snapshot
 from lapidar.standin.packages import write_source, write_wheel
 from support import InFolder
 
 TREE = "sha256:" + "0" * 64
-RUNTIME = Runtime("python", "cpython", "3.11.7", "main", "bin/python", "lib/site", "include", TREE, 1, 1, ())
+RUNTIME = Runtime("python", "cpython", "3.11.7", "main", "bin/python", {"site": "lib/site"}, TREE, 1, 1, ())
 
 
 class Plans(InFolder):
@@ -43,14 +46,17 @@ class Plans(InFolder):
         listed = ", ".join(f'"{need}"' for need in needs)
         self.project.declaration.write_text(f'[needs]\npackages = [{listed}]\n{more}\n[index]\nmain = "{self.files}"\n')
 
-    def pinning(self, **options: bool) -> Pinning:
-        return Pinning(self.project, self.cache, reading.read(self.project), self.previous, Options(**options))  # type: ignore[arg-type]
+    def pinning(self, **options: bool) -> AbstractContextManager[Pinning]:
+        wanted = PinOptions(**options)  # type: ignore[arg-type]
+        return pin.opened(self.project, self.cache, reading.read(self.project), self.previous, wanted)
 
     def pinned(self, **options: bool) -> dict[str, str]:
         """Plan and carry out; the lockfile that comes of it is the one before the next."""
         with self.pinning(**options) as pinning:
-            self.previous = pinning.carry_out(pinning.plan()).snapshot
-        return {package.name: package.version for package in self.previous.package}
+            pinned = pin.carry_out(pinning, pinning.plan(), Cause.PINNED).snapshot
+        assert pinned is not None
+        self.previous = pinned
+        return {package.name: package.version for package in self.previous.packages}
 
     def refused(self) -> tuple[list[str], list[str]]:
         """The sentences of the conflict, and the ways out."""
@@ -179,7 +185,7 @@ class Keeping(Plans):
         write_source(self.files, "a", "0.9", {})
         self.declare("a")
         self.assertEqual(self.pinned(), {"a": "1.0"})
-        self.assertEqual(self.previous.package[0].origin.file, "a-1.0-py3-none-any.whl")
+        self.assertEqual(self.previous.packages[0].origin.file, "a-1.0-py3-none-any.whl")
 
     def test_only_files_of_declared_digests(self) -> None:
         self.there_are("a 1.0:", "a 2.0:")
@@ -195,7 +201,7 @@ class Graphs(Plans):
         self.declare("top", more='[needs.groups]\nreport = ["bottom>=1"]')
         self.pinned()
         declaration = reading.read(self.project)
-        graph = Graph.of(self.previous, declaration, self.cache)
+        graph = judge.graph(self.previous, declaration, self.cache)
         told = [[f"{edge.source or 'you'}: {edge.text}" for edge in chain] for chain in graph.chains("bottom")]
         self.assertEqual(sorted(told), [
             ["you: bottom>=1"],
@@ -204,7 +210,7 @@ class Graphs(Plans):
         ])  # fmt: skip
         self.assertEqual(graph.idle["svg"][0].extra, "fine")
         self.assertEqual((graph.idle["old"][0].source, graph.idle["old"][0].extra), ("bottom", ""))
-        without_cache = Graph.of(self.previous, declaration, None)
+        without_cache = judge.graph(self.previous, declaration, None)
         self.assertEqual([edge.text for edge in without_cache.edges["left"]], ["bottom"])
 
     def test_drift(self) -> None:
@@ -213,7 +219,7 @@ class Graphs(Plans):
         self.pinned()
         self.assertEqual(list(judge.drift(reading.read(self.project), self.previous)), [])
         self.declare("a>1", "c ; python_version < '3'", "d", more='[runtime]\npython = ">=3.12"')
-        found = {drift.name: drift.problem for drift in judge.drift(reading.read(self.project), self.previous)}
+        found = {drift.name: words.problem(drift) for drift in judge.drift(reading.read(self.project), self.previous)}
         self.assertEqual(found, {
             "python": ">=3.12 is declared, and 3.11.7 is locked",
             "a": "a>1 is declared, and 1.0 is locked",
@@ -227,7 +233,7 @@ class Graphs(Plans):
         self.pinned()
 
         def names(groups: tuple[str, ...]) -> set[str]:
-            return {package.name for package in selection.without(self.previous, groups).package}
+            return {package.name for package in selection.without(self.previous, groups).packages}
 
         self.assertEqual(names(()), {"a", "b", "shared", "own"})
         self.assertEqual(names(("report",)), {"a", "shared", "own"})
@@ -242,7 +248,7 @@ class Graphs(Plans):
         self.there_are("a 1.0:")
         self.declare("a")
         self.pinned()
-        package: Package = self.previous.package[0]
+        package: Package = self.previous.packages[0]
         self.assertEqual((package.origin.kind, package.origin.url), ("archive", None))
         self.assertEqual(lockfile.parse(lockfile.render(self.previous)), self.previous)
 

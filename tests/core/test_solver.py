@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from lapidar.core.pinning.solver import Fact, Solver, Unsolvable, Wish
+from lapidar.core.pinning.solver import SAME, Fact, Solver, Unsolvable, Wish
 
 Release = tuple[str, Version]
 Needs = dict[tuple[str, Version, str], list[Wish] | None]
@@ -53,12 +53,15 @@ class Made:
         self.asked.append((name, version, extra))
         return self.needs.get((name, version, extra), [])
 
+    def fits(self, wish: Wish, version: Version) -> bool:
+        return allows(wish, version)
+
     def soon(self, wishes: Sequence[Wish]) -> None:
         pass
 
 
 def allows(wanted: Wish, version: Version) -> bool:
-    return wanted.specifier is None or wanted.specifier.contains(version, prereleases=True)
+    return wanted.range is None or bool(wanted.range.contains(version, prereleases=True))
 
 
 def is_met(made: Made, roots: list[Wish], chosen: dict[str, Version]) -> bool:
@@ -174,7 +177,7 @@ def only(made: Made, facts: list[Fact]) -> tuple[Made, list[Wish]]:
         key = (name, fact.version, extra)
         if fact.wish is None:
             needs[key] = None
-        elif fact.wish.name != name or fact.wish.text != f"{name}=={fact.version}":
+        elif fact.wish.text != SAME:
             wishes = needs.setdefault(key, [])
             if wishes is not None:
                 wishes.append(fact.wish)

@@ -83,7 +83,7 @@ class Archives(InFolder):
 
 class Forms(InFolder):
     def snapshot(self, **origins: Origin) -> Snapshot:
-        runtime = Runtime("python", "cpython", "3.11.7", "main", "bin/python", "lib/site", "include", TREE, 1, 1, ())
+        runtime = Runtime("python", "cpython", "3.11.7", "main", "bin/python", {"site": "lib/site"}, TREE, 1, 1, ())
         packages = tuple(
             Package(
                 "python",
@@ -128,14 +128,14 @@ class Forms(InFolder):
     def test_what_a_captured_lockfile_proposes(self) -> None:
         project = Project(self.root)
         snapshot = self.snapshot(clay=Origin("environment"), glaze=Origin("environment"))
-        proposal = adopt.propose(project, None, "3.11.7", snapshot)
+        proposal = adopt.propose(project, None, {"python": "3.11.7"}, snapshot)
         self.assertEqual([(need.name, need.group) for need in proposal.needs], [("clay", "report"), ("glaze", "")])
         text = adopt.render(proposal)
         self.assertIn('python = ">=3.11"', text)
         self.assertIn('report = [\n    "clay",\n]', text)
         project.declaration.write_text(text)
         with self.assertRaisesRegex(LapidarError, "is a project already"):
-            adopt.propose(project, None, "3.11.7", snapshot)
+            adopt.propose(project, None, {"python": "3.11.7"}, snapshot)
 
 
 if __name__ == "__main__":

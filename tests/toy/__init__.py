@@ -1,0 +1,1 @@
+"""A made-up language, as one would be added from outside: see docs/languages.md."""
