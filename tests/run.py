@@ -222,11 +222,11 @@ def main() -> int:
     loader = unittest.TestLoader()
     names = sys.argv[1:]
     suite = loader.loadTestsFromNames(names) if names else loader.discover(str(HERE), top_level_dir=str(HERE))
-    from support import make_seed
+    from support import make_seeds
 
     shared = Path(tempfile.mkdtemp(prefix="lapidar-tests-"))
     try:
-        os.environ["LAPIDAR_TESTS_SEED"] = str(make_seed(shared / "seed"))
+        os.environ["LAPIDAR_TESTS_SEEDS"] = str(make_seeds(shared / "seeds"))
         crew = Crew(units(suite))
         crew.run()
     finally:

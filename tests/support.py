@@ -21,37 +21,41 @@ from lapidar.standin.packages import record_line, write_wheel
 PROGRAM = str(Path(sys.executable).with_name("lapidar"))
 WHEELS = Path(sys.prefix) / "wheels"
 
-# Byte-code of a runtime takes seconds to compile: a cache that holds it is made once for all processes of tests. The
-# tests of one process that do not break their cache share a copy of it; those that do have one each.
+# Byte-code takes long to compile: caches that hold it are made once for all processes of tests. The tests of one process
+# that do not break their cache share a copy of the larger; those that do have a copy of the smaller each.
 SHARED_CACHE = Path(tempfile.mkdtemp(prefix="lapidar-tests-cache-"))
 atexit.register(shutil.rmtree, SHARED_CACHE, ignore_errors=True)
 
 
-def make_seed(place: Path) -> Path:
-    """Make the cache that others begin with: the runtime of these tests, its libraries and byte-code, and nothing that
-    is anyone's snapshot."""
-    place.mkdir(parents=True)
-    project = place.with_name("project")
-    project.mkdir()
+def make_seeds(place: Path) -> Path:
+    """Make the caches that others begin with, `runtime` and `whole`: the runtime of these tests, or all of their
+    environment, with system libraries and byte-code, and nothing that is anyone's snapshot."""
+    project = place / "project"
+    project.mkdir(parents=True)
     make_environment(project / "venv")
-    variables = {**os.environ, "LAPIDAR_CACHE": str(place), "HOME": str(project)}
-    for words in (["capture", "venv"], ["restore"]):
-        subprocess.run([PROGRAM, "-q", *words], cwd=project, env=variables, check=True, stdout=subprocess.DEVNULL)
-    for name in ("snapshots", "assembled", "seen"):
-        shutil.rmtree(place / name)
-        (place / name).mkdir()
+    variables = {**os.environ, "HOME": str(project)}
+    for name, environment in (("runtime", "venv"), ("whole", sys.prefix)):
+        cache = place / name
+        if name == "whole":
+            shutil.copytree(place / "runtime", cache, symlinks=True)
+        variables["LAPIDAR_CACHE"] = str(cache)
+        for words in (["capture", environment], ["restore"]):
+            subprocess.run([PROGRAM, "-q", *words], cwd=project, env=variables, check=True, stdout=subprocess.DEVNULL)
+        for folder in ("snapshots", "assembled", "seen"):
+            shutil.rmtree(cache / folder, ignore_errors=True)
+            (cache / folder).mkdir()
     shutil.rmtree(project)
     return place
 
 
-def seed(cache: Path) -> None:
-    """Begin a cache as a copy of the one that was made for all; nothing where none was."""
-    made = os.environ.get("LAPIDAR_TESTS_SEED")
+def seed(cache: Path, name: str = "runtime") -> None:
+    """Begin a cache as a copy of one that was made for all; nothing where none was."""
+    made = os.environ.get("LAPIDAR_TESTS_SEEDS")
     if made:
-        shutil.copytree(made, cache, symlinks=True, dirs_exist_ok=True)
+        shutil.copytree(Path(made) / name, cache, symlinks=True, dirs_exist_ok=True)
 
 
-seed(SHARED_CACHE)
+seed(SHARED_CACHE, "whole")
 
 
 class InFolder(unittest.TestCase):

@@ -126,7 +126,10 @@ class Program(Case):
 
 
 class EveryPython(Case):
-    """Each CPython from 3.9 on that this machine has, the system's own among them."""
+    """Each CPython from 3.9 on that this machine has, the system's own among them. Compiled once for both tests."""
+
+    together = True
+    slow = True
 
     def test_round_trip(self) -> None:
         found = pythons()

@@ -20,7 +20,7 @@ from packaging.utils import canonicalize_name, parse_wheel_filename
 from lapidar.core.cache.store import Cache
 from lapidar.core.languages.python.standards import wheel as wheels
 from lapidar.core.records import lockfile
-from support import WHEELS, Case, tree_of
+from support import WHEELS, Case, seed, tree_of
 
 
 class Whole(Case):
@@ -183,6 +183,10 @@ class Whole(Case):
     def test_the_demo(self) -> None:
         ours = self.project / "lapidar.lock"
         ours.write_text("the lockfile of the project in which somebody tries the demo")
+        # Over what an earlier demo left: the byte-code of the runtime was compiled then.
+        seed(self.project / "demo" / "cache")
+        (self.project / "demo" / "sherds").mkdir()
+        (self.project / "demo" / "sherds" / "analysis.py").write_text("of an earlier version\n")
         said = self.json("demo", "--into", self.project / "demo")
         self.assertIn("in which somebody tries", ours.read_text())
         self.assertTrue(said["identical"])

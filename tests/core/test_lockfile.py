@@ -121,10 +121,19 @@ def sorted_by(name: str, records: st.SearchStrategy[Any]) -> st.SearchStrategy[A
     return many.map(lambda found: tuple(sorted(found, key=lambda record: getattr(record, name))))
 
 
-def languages_of(records: st.SearchStrategy[Any]) -> st.SearchStrategy[Any]:
+def languages_of(records: st.SearchStrategy[Any], least: int = 0) -> st.SearchStrategy[Any]:
     """One record of each of some languages."""
-    many = st.lists(records, max_size=2, unique_by=lambda record: record.language)
+    many = st.lists(records, min_size=least, max_size=2, unique_by=lambda record: record.language)
     return many.map(lambda found: tuple(sorted(found, key=lambda record: record.language)))
+
+
+def _of_its_languages(snapshot: Snapshot) -> Snapshot:
+    """Only what there is a runtime for."""
+    packages, remainders = (
+        tuple(one for one in several if one.language in snapshot.languages)
+        for several in (snapshot.packages, snapshot.remainders)
+    )
+    return lockfile.identify(msgspec.structs.replace(snapshot, packages=packages, remainders=remainders))
 
 
 snapshots = st.builds(
@@ -132,7 +141,7 @@ snapshots = st.builds(
     format=st.just(lockfile.FORMAT),
     snapshot=st.just("sha256:" + "0" * 64),
     platform=st.builds(Platform, text, text, text),
-    runtimes=languages_of(runtimes),
+    runtimes=languages_of(runtimes, 1),
     packages=st.lists(packages, max_size=4, unique_by=lambda package: package.name).map(
         lambda many: tuple(sorted(many, key=lambda package: (package.language, package.name)))
     ),
@@ -141,7 +150,7 @@ snapshots = st.builds(
     libraries=sorted_by("soname", libraries),
     tools=sorted_by("name", tools),
     conditions=st.none() | conditions,
-).map(lockfile.identify)
+).map(_of_its_languages)
 
 SAMPLE = lockfile.identify(
     Snapshot(

@@ -6,11 +6,14 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 import unittest
 from contextlib import suppress
 
-from lapidar.core.parallel import Begun, both
+from lapidar.core.parallel import Begun, both, shares
+
+_MANY = min(4, os.cpu_count() or 1)
 
 
 class SecondProcess(unittest.TestCase):
@@ -46,6 +49,30 @@ class SecondProcess(unittest.TestCase):
             with suppress(ProcessLookupError):
                 os.killpg(process.pid, signal.SIGKILL)
         self.assertEqual(process.returncode, -signal.SIGKILL)
+
+    def test_no_fork_beside_other_threads(self) -> None:
+        """A lock that another thread holds would be held in the child for ever."""
+        lock, held, done = threading.Lock(), threading.Event(), threading.Event()
+
+        def hold() -> None:
+            with lock:
+                held.set()
+                done.wait()
+
+        thread = threading.Thread(target=hold)
+        thread.start()
+        self.addCleanup(thread.join)
+        self.addCleanup(done.set)
+        held.wait()
+        self.assertEqual(shares([1, 2, 3, 4], lambda part: os.getpid(), lambda part: 0).count(os.getpid()), _MANY - 1)
+        begun = Begun(lambda: lock.acquire(timeout=0.01))
+        self.assertFalse(begun.result())
+
+    @unittest.skipIf(_MANY == 1, "there is one processor only")
+    def test_it_is_another_process(self) -> None:
+        script = "import os; from lapidar.core.parallel import both; print(both(os.getpid, os.getpid))"
+        said = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout
+        self.assertEqual(len(set(said.strip(" ()\n").split(", "))), 2)
 
     def test_interrupted_while_it_waits(self) -> None:
         """Ctrl-C in the middle of waiting, then dropping what was begun: once a closed descriptor was read again."""
