@@ -45,7 +45,8 @@ class Run(msgspec.Struct, frozen=True):
         Raises:
             LapidarError: the program cannot be executed.
         """
-        self._set_umask()
+        if self.prepared.umask is not None:
+            os.umask(self.prepared.umask)
         try:
             os.execve(self.program, self.words, self.prepared.variables)
         except OSError as error:
@@ -69,16 +70,12 @@ class Run(msgspec.Struct, frozen=True):
                 executable=self.program,
                 env=self.prepared.variables,
                 stdout=output,
-                preexec_fn=self._set_umask,
+                umask=-1 if self.prepared.umask is None else self.prepared.umask,
                 check=False,
             )
         except OSError as error:
             raise _cannot_run(self.program, error) from error
         return done.returncode
-
-    def _set_umask(self) -> None:
-        if self.prepared.umask is not None:
-            os.umask(self.prepared.umask)
 
 
 def _cannot_run(program: str, error: OSError) -> LapidarError:

@@ -36,11 +36,17 @@ _METADATA_SUFFIXES = (".dist-info", ".egg-info")  # in the order of preference
 
 @dataclass(frozen=True, slots=True)
 class SiteFolder:
-    """A folder of packages: where it is, the prefix it belongs to, and the files in it (path -> is a link)."""
+    """A folder of packages: where it is, and the prefix it belongs to.
+
+    Attributes:
+        files: the files in it: path -> is a link.
+        tops: the same paths by the first name below the folder.
+    """
 
     path: str
     prefix: str
     files: dict[str, bool]
+    tops: dict[str, list[str]]
 
 
 @dataclass(slots=True)
@@ -135,8 +141,12 @@ def _site_folders(answer: Answer) -> list[SiteFolder]:
         paths.insert(len(own), answer.user_folder)
     folders = []
     for path in dict.fromkeys(paths):
-        files = {file.source: file.link for file in walk.walk(path, _no_bytecode)}
-        folders.append(SiteFolder(path, _prefix_of(path), files))
+        files: dict[str, bool] = {}
+        tops: dict[str, list[str]] = {}
+        for file in walk.walk(path, _no_bytecode):
+            files[file.source] = file.link
+            tops.setdefault(file.path.partition("/")[0], []).append(file.source)
+        folders.append(SiteFolder(path, _prefix_of(path), files, tops))
     return folders
 
 
@@ -177,6 +187,7 @@ class _Observer:
         self.project = project
         self.skip_outside = skip_outside
         self.sites = _site_folders(answer)
+        self.folders = [site.path for site in self.sites]
         self.placed = Environment(Path(answer.prefix)).manifest  # of a restored environment
         self.shipped: dict[str, list[str]] = {}  # for the operating system's packages, all their files
         self.found = PackagesFound()
@@ -354,14 +365,13 @@ class _Observer:
 
     def _claim_metadata(self, one: _Distribution) -> None:
         """Everything in the metadata folder is the package's or the installer's, whether RECORD lists it or not."""
-        prefix = one.path + "/"
-        self.found.claimed.update(path for path in one.site.files if path.startswith(prefix))
+        self.found.claimed.update(one.site.tops.get(os.path.basename(one.path), ()))
 
     def _tree_path(self, one: _Distribution, path: str) -> str | None:
         """Where an installed file is in the package tree; None where it is not part of it."""
-        for site in (one.site, *self.sites):
-            if path.startswith(site.path + "/"):
-                below = path[len(site.path) + 1 :]
+        for folder in (one.site.path, *self.folders):
+            if path.startswith(folder) and path[len(folder) :].startswith("/"):
+                below = path[len(folder) + 1 :]
                 return None if layout.is_installers_own(below) else f"site/{below}"
         for prefix in (one.site.prefix, self.answer.prefix):
             if path.startswith(prefix.rstrip("/") + "/"):

@@ -32,7 +32,7 @@ _METADATA_FILE = re.compile(r"^[^/]+\.(?:dist|egg)-info/([^/]+)$")
 
 def is_installers_own(site_path: str) -> bool:
     """Whether a path below the packages' folder is an installer's note about its own act."""
-    matched = _METADATA_FILE.match(site_path)
+    matched = _METADATA_FILE.match(site_path) if "-info/" in site_path else None
     if not matched:
         return False
     name = matched[1]

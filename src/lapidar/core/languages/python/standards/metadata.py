@@ -7,9 +7,10 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from email.parser import HeaderParser
 from functools import lru_cache
 
+from packaging.markers import Marker
+from packaging.metadata import parse_email
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
@@ -40,13 +41,13 @@ class Metadata:
         Raises:
             ValueError: it has no name or no version.
         """
-        headers = HeaderParser().parsestr(text.partition("\n\n")[0] + "\n\n")
-        name, version = headers.get("Name", "").strip(), headers.get("Version", "").strip()
+        headers, _ = parse_email(text.partition("\n\n")[0] + "\n\n")
+        name, version = headers.get("name", "").strip(), headers.get("version", "").strip()
         if not name or not version:
             raise ValueError("it has no name" if not name else "it has no version")
-        requires = tuple(" ".join(value.split()) for value in headers.get_all("Requires-Dist", ()))
-        extras = tuple(value.strip() for value in headers.get_all("Provides-Extra", ()))
-        requires_python = headers.get("Requires-Python", "").strip()
+        requires = tuple(" ".join(value.split()) for value in headers.get("requires_dist", ()))
+        extras = tuple(value.strip() for value in headers.get("provides_extra", ()))
+        requires_python = headers.get("requires_python", "").strip()
         return cls(canonicalize_name(name), version, requires, extras, requires_python)
 
 
@@ -56,12 +57,17 @@ def applies(requirement: Requirement, marker_environment: Mapping[str, str], ext
     Args:
         extra: the extra that it would be for: what holds without one is needed without it, and does not count again.
     """
-    marker = requirement.marker
-    if marker is None:
+    if requirement.marker is None:
         return not extra
-    if not marker.evaluate({**marker_environment, "extra": extra}):
+    marker, environment = str(requirement.marker), tuple(marker_environment.items())
+    if extra and "extra" not in marker:
         return False
-    return not extra or not marker.evaluate({**marker_environment, "extra": ""})
+    return _holds(marker, environment, extra) and not (extra and _holds(marker, environment, ""))
+
+
+@lru_cache(maxsize=16_384)
+def _holds(marker: str, environment: tuple[tuple[str, str], ...], extra: str) -> bool:
+    return Marker(marker).evaluate({**dict(environment), "extra": extra})
 
 
 @lru_cache(maxsize=4096)
