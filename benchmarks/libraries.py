@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 
 from common import ENVIRONMENT, PROGRAM, say, workshop
-from lapidar.core.declaring.records import Declaration
+from lapidar.core.records.declaration import Declaration
 from lapidar.core.environment.folder import Environment
 from lapidar.core.languages.python import inventory, probe
 from lapidar.core.layers import libraries

@@ -17,7 +17,6 @@ from hypothesis import strategies as st
 
 from lapidar.core.cache.store import Cache, Made
 from lapidar.core.cache.trees import Entry
-from lapidar.core.declaring.records import Index
 from lapidar.core.errors import IndexTrouble, LapidarError, PackageBroken
 from lapidar.core.languages.python.index import page
 from lapidar.core.languages.python.index.indexes import PURPOSE, Indexes, NoMetadata, name_of
@@ -25,6 +24,7 @@ from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.index.remote_wheel import NoRanges, RemoteFile, remote_metadata
 from lapidar.core.languages.python.standards import wheel as wheels
 from lapidar.core.net.http import Client
+from lapidar.core.records.declaration import Index
 from lapidar.standin.index import FileFacts, StandInIndex
 from lapidar.standin.packages import write_source, write_wheel
 from support import InFolder

@@ -30,6 +30,11 @@ class Record(unittest.TestCase):
     def test_round_trip(self, rows: list[record.RecordedFile]) -> None:
         self.assertEqual(record.parse(record.render(rows)), sorted(rows))
 
+    def test_what_ends_a_line_is_quoted(self) -> None:
+        rows = [record.RecordedFile(f"a{end}b.py", "", None) for end in ("\r", "\n", "\r\n", ",", '"')]
+        self.assertEqual(record.parse(record.render(rows)), sorted(rows))
+        self.assertEqual(record.render(rows[-1:]), '"a""b.py",,\n')
+
     def test_what_cannot_be_understood_is_left_empty(self) -> None:
         parsed = record.parse("a.py,md5=abc,12\nb.py,sha256=!!,x\n\nc.py\n")
         self.assertEqual(
@@ -137,6 +142,17 @@ class Origins(unittest.TestCase):
     def test_nonsense(self) -> None:
         for text in ("", "[]", "{", '{"url": 3}', '{"url": "x"}'):
             self.assertEqual(direct_url.origin(text).kind, "environment")
+
+    def test_the_key_that_fails_is_named(self) -> None:
+        url = {"url": "https://packages.example/a-1.0.whl"}
+        wrong: list[tuple[dict[str, object], str]] = [
+            ({"archive_info": {"hashes": {"sha256": "aa"}, "hash": "sha256=bb"}}, "archive_info.hash"),
+            ({"vcs_info": {"vcs": "git"}}, "vcs_info.commit_id"),
+            ({"archive_info": {}, "dir_info": {}}, "Exactly one"),
+        ]
+        for more, named in wrong:
+            with self.assertRaisesRegex(ValueError, named):
+                direct_url.parse(json.dumps({**url, **more}))
 
 
 class NeutralForms(unittest.TestCase):

@@ -18,13 +18,13 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from lapidar.core.cache.stowing import LinkDraft, StreamDraft
-from lapidar.core.declaring.records import Declaration
 from lapidar.core.environment import launchers
 from lapidar.core.environment.folder import Environment
 from lapidar.core.languages.protocol import ObjectFile
 from lapidar.core.languages.python import launchers as pythons
 from lapidar.core.layers import libraries
 from lapidar.core.layers.protocol import Subject
+from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.system import elf, locales, owners, rpm
 from lapidar.core.system.loader import Loader, System, read_cache

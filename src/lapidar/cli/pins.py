@@ -12,11 +12,11 @@ from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_bytes, human_count, human_path
 
 if TYPE_CHECKING:
-    from lapidar.core.declaring.records import Declaration
     from lapidar.core.flows.declare import DeclareOptions
     from lapidar.core.flows.pin import Pinned, PinPlan
     from lapidar.core.flows.restore import Restored
     from lapidar.core.pinning.session import PinOptions
+    from lapidar.core.records.declaration import Declaration
 
 _SIGNS = {"added": "new", "removed": "gone", "newer": "newer", "older": "older", "replaced": "other file"}
 

@@ -35,7 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from lapidar.core import atomic, languages
     from lapidar.core.declaring import adopt, reading
-    from lapidar.core.declaring.records import Index
+    from lapidar.core.records.declaration import Index
 
     options, view, project = session.options, session.view, session.project
     proposal = _propose(session)
@@ -78,7 +78,7 @@ def _propose(session: Session) -> Proposal:
 
 def _ask(proposal: Proposal, session: Session) -> None:
     from lapidar.core import languages
-    from lapidar.core.declaring.records import Index
+    from lapidar.core.records.declaration import Index
 
     view = session.view
     proposal.name = _answer("Name of the project", proposal.name)

@@ -11,7 +11,7 @@ from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_count
 
 if TYPE_CHECKING:
-    from lapidar.core.declaring.records import Declaration, Need
+    from lapidar.core.records.declaration import Declaration, Need
     from lapidar.core.records.graph import Edge, Graph
     from lapidar.core.records.snapshot import Package, Snapshot
 

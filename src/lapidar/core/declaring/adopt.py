@@ -11,10 +11,10 @@ from tomlkit.toml_document import TOMLDocument
 from lapidar.core import languages
 from lapidar.core.declaring import reading
 from lapidar.core.declaring.files import DECLARATION_NAME
-from lapidar.core.declaring.records import Declaration, Index, Need
 from lapidar.core.errors import LapidarError
 from lapidar.core.net.addresses import without_credentials
 from lapidar.core.project import Project
+from lapidar.core.records.declaration import Declaration, Index, Need
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.records.surveyed import Surveyed
 

@@ -13,9 +13,9 @@ from tomlkit.toml_document import TOMLDocument
 
 from lapidar.core import languages
 from lapidar.core.declaring.files import DECLARATION_NAME
-from lapidar.core.declaring.records import Need
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
+from lapidar.core.records.declaration import Need
 
 __all__ = ["Place", "added", "claimed", "dropped", "own_place", "place_of"]
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.records import Declaration
+from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.declared import OverrideEffect, OverrideStanding
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.graph import Graph

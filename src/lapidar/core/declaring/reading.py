@@ -20,10 +20,10 @@ import tomli
 
 from lapidar.core import languages
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
-from lapidar.core.declaring.records import Declaration, DeclaredConditions, Index, Need, Override, VersionRange
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
 from lapidar.core.net.addresses import without_credentials
+from lapidar.core.records.declaration import Declaration, DeclaredConditions, Index, Need, Override, VersionRange
 
 __all__ = ["load", "parse_need", "read"]
 

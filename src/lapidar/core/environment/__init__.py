@@ -1,1 +1,1 @@
-"""Environments as they lie on the disk: finding one, asking its interpreter, writing launch files into one."""
+"""An environment as it lies on the disk: its lists, its launch files, its layout, and comparing it with these."""

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from lapidar.core import languages
 from lapidar.core.environment import marker
 
 __all__ = ["files"]
@@ -136,16 +135,16 @@ _AWAY_AND_BACK = {
 }
 
 
-def files(names: Iterable[str]) -> dict[str, bytes]:
+def files(homes: Iterable[str]) -> dict[str, bytes]:
     """The files, by their paths below the environment.
 
     Args:
-        names: the environment's languages.
+        homes: the variables that say where another runtime's files lie.
     """
-    homes = [variable for name in names for variable in languages.of(name).variables.homes]
+    names = tuple(homes)
     found = {}
     for path, (text, away, back) in _AWAY_AND_BACK.items():
         text = text.replace("@marker@", marker.FILE_NAME)
-        text = text.replace("@away@", "".join(away.replace("NAME", name) for name in homes))
-        found[path] = text.replace("@back@", "".join(back.replace("NAME", name) for name in homes)).encode()
+        text = text.replace("@away@", "".join(away.replace("NAME", name) for name in names))
+        found[path] = text.replace("@back@", "".join(back.replace("NAME", name) for name in names)).encode()
     return found

@@ -11,9 +11,9 @@ import msgspec
 
 from lapidar.core import progress
 from lapidar.core.cache.store import Cache, FileFlaw
-from lapidar.core.cache.whole import is_linked_to
 from lapidar.core.environment import comparing
 from lapidar.core.environment.folder import HOST, PRIVATE, Environment
+from lapidar.core.environment.linked import is_linked_to
 from lapidar.core.environment.listing import Listing
 from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Walking
@@ -25,9 +25,9 @@ from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Snapshot
 
 if TYPE_CHECKING:
-    from lapidar.core.environment.live import Live
     from lapidar.core.layers.protocol import Judgement
     from lapidar.core.records.declared import OverrideStanding
+    from lapidar.core.restored.live import Live
     from lapidar.core.system.host import HostDrift
 
 __all__ = ["CheckOptions", "Checked", "check"]
@@ -166,7 +166,7 @@ def _judge_environment(
 def _derive(snapshot: Snapshot, environment: Environment, listed: Manifest, cache: Cache, project: Project) -> Manifest:
     """What must be there by the lockfile and the trees alone, so that a deep check trusts no list in the
     environment itself."""
-    from lapidar.core.environment import assemble
+    from lapidar.core.restored import assemble
 
     way_to_project = os.path.relpath(project.root, environment.folder)
     try:
@@ -207,7 +207,7 @@ def _look(
 ) -> Live | None:
     if not environment.folder.is_dir():
         return None
-    from lapidar.core.environment.live import look
+    from lapidar.core.restored.live import look
 
     return look(project, cache, snapshot, environment, reporter)
 

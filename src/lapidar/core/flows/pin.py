@@ -10,7 +10,6 @@ from pathlib import Path
 from lapidar.core import atomic, languages
 from lapidar.core.cache.history import Cause, History
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.records import Declaration
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import LanguageRecords
 from lapidar.core.layers.from_cache import with_lower_layers
@@ -18,6 +17,7 @@ from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptio
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
+from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
 from lapidar.core.records.snapshot import Snapshot

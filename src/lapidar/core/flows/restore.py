@@ -17,7 +17,6 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.environment import assemblies, folder, marker
 from lapidar.core.environment.build import EnvironmentBuilder
 from lapidar.core.environment.folder import Environment
-from lapidar.core.environment.libraries import whose_libraries
 from lapidar.core.environment.listing import Assembled
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused, from_os_error
 from lapidar.core.flows import compare
@@ -25,6 +24,7 @@ from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.records import selection, words
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.restored.libraries import whose_libraries
 
 if TYPE_CHECKING:
     from lapidar.core.cache.contents import Contents, Flaw
@@ -268,7 +268,7 @@ class _Building:
 
     def _derived(self) -> Assembled:
         from lapidar.core.cache.contents import Contents
-        from lapidar.core.environment import assemble
+        from lapidar.core.restored import assemble
 
         contents = self.contents
         if contents is None:

@@ -12,12 +12,12 @@ from typing import NoReturn
 
 import msgspec
 
-from lapidar.core.environment import running
 from lapidar.core.environment.folder import Environment
-from lapidar.core.environment.running import Prepared
 from lapidar.core.errors import LapidarError
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection
+from lapidar.core.restored import running
+from lapidar.core.restored.running import Prepared
 
 __all__ = ["Run", "prepare"]
 

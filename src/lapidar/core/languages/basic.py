@@ -30,11 +30,11 @@ if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.cache.trees import Tree
     from lapidar.core.declaring.editing import Place
-    from lapidar.core.declaring.records import Declaration, Need, VersionRange
     from lapidar.core.environment.layout import Layout
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
     from lapidar.core.progress import Progress
     from lapidar.core.project import Project
+    from lapidar.core.records.declaration import Declaration, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
     from lapidar.core.records.surveyed import Surveyed
@@ -126,7 +126,7 @@ class BasicLanguage:
 
     def parse_need(self, text: str, where: str = "", group: str = "") -> Need:
         """``NAME`` or ``NAME >= VERSION``."""
-        from lapidar.core.declaring.records import Need
+        from lapidar.core.records.declaration import Need
 
         found = _NEED.fullmatch(text.strip())
         if found is None:
@@ -180,7 +180,7 @@ class BasicLanguage:
 
     def proposed(self, root: Path) -> Declaration:
         """No other file says anything."""
-        from lapidar.core.declaring.records import Declaration
+        from lapidar.core.records.declaration import Declaration
 
         return Declaration()
 

@@ -13,7 +13,6 @@ import msgspec
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK
-from lapidar.core.declaring.records import Declaration
 from lapidar.core.environment import marker
 from lapidar.core.errors import CacheError
 from lapidar.core.languages.protocol import ObjectFile
@@ -21,6 +20,7 @@ from lapidar.core.layers import conditions, libraries, lower, tools
 from lapidar.core.layers.protocol import HeldLibraries, Subject
 from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
+from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.system.memory import ElfMemory

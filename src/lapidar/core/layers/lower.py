@@ -14,7 +14,6 @@ from lapidar.core.cache.seen import seen_of_system
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed, stow
 from lapidar.core.declaring import reading
-from lapidar.core.declaring.records import Declaration
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Inventory, ObjectFile
@@ -23,6 +22,7 @@ from lapidar.core.layers.protocol import Request, Subject
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
 from lapidar.core.records import words
+from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import OBSERVED_RUN, PROJECT, Owner
 from lapidar.core.records.snapshot import Conditions

@@ -19,8 +19,8 @@ from lapidar.core.records.layers import LowerLayers
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.cache.stowing import Draft
-    from lapidar.core.declaring.records import Declaration
     from lapidar.core.environment.layout import Layout, Placing
+    from lapidar.core.records.declaration import Declaration
     from lapidar.core.records.owner import Owner
     from lapidar.core.records.snapshot import Snapshot
     from lapidar.core.system.host import HostDrift

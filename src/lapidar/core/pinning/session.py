@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
-from lapidar.core.declaring.records import Need
 from lapidar.core.languages.protocol import LanguageRecords
 from lapidar.core.pinning.market import Market, Release
 from lapidar.core.pinning.outlook import PackageOutlook
+from lapidar.core.records.declaration import Need
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
 from lapidar.core.records.snapshot import Platform

@@ -6,12 +6,12 @@ from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.records import Declaration
 from lapidar.core.errors import LapidarError
 from lapidar.core.languages.python.pinning.held import metadata_of_tree
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import requirement_of, shown
 from lapidar.core.languages.python.standards.metadata import Metadata, applies
+from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.graph import Edge, Graph, Idle
 from lapidar.core.records.snapshot import Package
 

@@ -26,11 +26,11 @@ if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.cache.trees import Tree
     from lapidar.core.declaring.editing import Place
-    from lapidar.core.declaring.records import Declaration, Need, VersionRange
     from lapidar.core.environment.layout import Layout, Placing
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
     from lapidar.core.progress import Progress
     from lapidar.core.project import Project
+    from lapidar.core.records.declaration import Declaration, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
     from lapidar.core.records.surveyed import Surveyed

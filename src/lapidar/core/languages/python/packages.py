@@ -428,7 +428,7 @@ class _Observer:
     def _origin(self, one: _Distribution, wired: editable.Editable | None) -> Origin:
         kept = self._kept_origin(one)
         text = one.text("direct_url.json")
-        came_from = kept or (direct_url.origin(text) if text else Origin(kind="environment"))
+        came_from = kept or self._told_origin(one, text)
         if wired:
             folders = [self.project.relative(Path(folder)) for folder in wired.folders]
             inside = tuple(folder for folder in folders if folder is not None)
@@ -439,6 +439,18 @@ class _Observer:
         if came_from.kind == "environment" and (source := self._source_folder(text)):
             return Origin(kind="local", path=source)
         return came_from
+
+    def _told_origin(self, one: _Distribution, text: str | None) -> Origin:
+        if text is None:
+            return Origin(kind="environment")
+        try:
+            direct_url.parse(text)
+        except ValueError as error:
+            self.found.notes.append(
+                f"{one.metadata.name}: its direct_url.json is not what the standard says ({error}); "
+                "where the package came from is not known"
+            )
+        return direct_url.origin(text)
 
     def _kept_origin(self, one: _Distribution) -> Origin | None:
         """In a restored environment: the origin that was recorded when it was captured."""
@@ -455,11 +467,10 @@ class _Observer:
     def _source_folder(self, text: str | None) -> str | None:
         """The folder of the project that a package was installed from, if it was."""
         try:
-            url = msgspec.json.decode(text or "null")
-            parts = urlsplit(url["url"]) if "dir_info" in url else None
-        except (msgspec.MsgspecError, TypeError, KeyError):
+            told = direct_url.parse(text) if text else None
+        except ValueError:
             return None
-        return self.project.relative(Path(unquote(parts.path))) if parts and parts.scheme == "file" else None
+        return self.project.relative(Path(unquote(urlsplit(told.url).path))) if told and told.dir_info else None
 
     def _stow_editable(self, package: PackageFound, wired: editable.Editable, one: _Distribution) -> None:
         drafts = editable.stow_drafts(wired, (one.text("top_level.txt") or "").split())

@@ -5,8 +5,8 @@ from __future__ import annotations
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
-from lapidar.core.declaring.records import Need
 from lapidar.core.errors import DeclarationError
+from lapidar.core.records.declaration import Need
 
 __all__ = ["need", "parse", "requirement_of", "shown"]
 

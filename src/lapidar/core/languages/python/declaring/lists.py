@@ -12,8 +12,8 @@ from pathlib import Path
 
 from packaging.requirements import InvalidRequirement, Requirement
 
-from lapidar.core.declaring.records import Need
 from lapidar.core.languages.python import requirements
+from lapidar.core.records.declaration import Need
 
 __all__ = ["Listed", "read"]
 

@@ -15,11 +15,11 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
 
 from lapidar.core.declaring.reading import address_of
-from lapidar.core.declaring.records import Declaration, Index, Need, VersionRange
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.python import requirements
 from lapidar.core.languages.python.declaring import lists
+from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
 
 __all__ = ["PYPROJECT_NAME", "RuntimeRange", "declared", "of_extras", "of_lists", "of_script", "parse_range"]
 

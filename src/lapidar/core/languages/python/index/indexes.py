@@ -17,7 +17,6 @@ from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
-from lapidar.core.declaring.records import Index
 from lapidar.core.errors import IndexTrouble
 from lapidar.core.languages.python.index import page, remote_wheel
 from lapidar.core.languages.python.index.page import File
@@ -25,6 +24,7 @@ from lapidar.core.languages.python.standards.wheel import BROKEN_ARCHIVE
 from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.net.fetching import Fetched
 from lapidar.core.net.http import AT_ONCE, Client, Purpose
+from lapidar.core.records.declaration import Index
 
 _MOST_NAMES_BYTES = 8_000_000
 

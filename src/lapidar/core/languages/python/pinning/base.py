@@ -7,7 +7,6 @@ from pathlib import Path
 from lapidar.core.cache.seen import seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
-from lapidar.core.declaring.records import Declaration
 from lapidar.core.errors import Conflict
 from lapidar.core.languages.protocol import Located
 from lapidar.core.languages.python import inventory, locate, probe
@@ -15,6 +14,7 @@ from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
 from lapidar.core.records import words
+from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.snapshot import Platform, Snapshot
 
 __all__ = ["find", "located"]

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from packaging.version import InvalidVersion, Version
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.records import Declaration, Need, Override
 from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.languages.python import versions
 from lapidar.core.languages.python.index.page import File
@@ -22,6 +21,7 @@ from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.languages.python.standards.metadata import Metadata, applies
 from lapidar.core.pinning.session import LanguagePlan, PinOptions
 from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
+from lapidar.core.records.declaration import Declaration, Need, Override
 from lapidar.core.records.declared import OverrideEffect, OverrideStanding
 from lapidar.core.records.difference import PackageChange, kind_of
 from lapidar.core.records.snapshot import Package, Snapshot

@@ -46,7 +46,7 @@ def metadata_of_tree(cache: Cache, digest: str) -> Metadata:
 
 
 def of_package(cache: Cache, package: Package) -> Held | None:
-    """A package of a lockfile; None where the cache has it not, or not whole."""
+    """A package of a lockfile; None where the cache does not have all of it."""
     if not cache.is_whole(package.tree):
         return None
     try:

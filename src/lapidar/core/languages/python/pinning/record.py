@@ -7,11 +7,11 @@ from collections.abc import Mapping, Sequence
 from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.records import Need
 from lapidar.core.languages.python.pinning.held import Held
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.languages.python.standards.metadata import needed
+from lapidar.core.records.declaration import Need
 from lapidar.core.records.snapshot import Package
 
 __all__ = ["packages"]

@@ -7,7 +7,6 @@ from contextlib import ExitStack
 import msgspec
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.records import Declaration, Index
 from lapidar.core.errors import IndexTrouble, LapidarError, MissingFromCache
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.index.page import File
@@ -19,6 +18,7 @@ from lapidar.core.net.addresses import without_credentials
 from lapidar.core.pinning.session import PinOptions
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
+from lapidar.core.records.declaration import Declaration, Index
 from lapidar.core.records.snapshot import Package, Snapshot
 
 __all__ = ["fetch_missing"]

@@ -6,11 +6,11 @@ from collections.abc import Iterable, Sequence
 
 from packaging.version import InvalidVersion, Version
 
-from lapidar.core.declaring.records import Need
 from lapidar.core.languages.python.pinning.candidates import Candidates
 from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.pinning import explain
 from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
+from lapidar.core.records.declaration import Need
 
 __all__ = ["exact", "solve"]
 

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.records import Declaration, Need
 from lapidar.core.languages.protocol import LanguageRecords
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.pinning import base, record
@@ -23,6 +22,7 @@ from lapidar.core.pinning.outlook import PackageOutlook, outlook, what_keeps_out
 from lapidar.core.pinning.session import LanguagePlan, PinOptions
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
+from lapidar.core.records.declaration import Declaration, Need
 from lapidar.core.records.snapshot import Package, Platform, Snapshot
 
 __all__ = ["PythonPinning", "opened"]

@@ -16,7 +16,6 @@ from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.cache.trees import Tree
-from lapidar.core.declaring.records import Override
 from lapidar.core.errors import DeclarationError, PackageBroken
 from lapidar.core.languages.python.building import sources
 from lapidar.core.languages.python.building.build import SourceBuilder
@@ -30,6 +29,7 @@ from lapidar.core.languages.python.standards.metadata import Metadata
 from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.net.fetching import Fetched
 from lapidar.core.project import Project
+from lapidar.core.records.declaration import Override
 from lapidar.core.records.snapshot import Origin
 
 __all__ = ["Supply"]

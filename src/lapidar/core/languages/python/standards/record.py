@@ -49,19 +49,27 @@ def _row(fields: list[str]) -> RecordedFile:
     return RecordedFile(path, sha256, int(size) if size.isdigit() else None)
 
 
-def _quoted(path: str) -> str:
-    if '"' in path or "," in path or "\n" in path or "\r" in path:
-        return '"' + path.replace('"', '""') + '"'
-    return path
-
-
 def render(rows: Iterable[RecordedFile]) -> str:
     """Write a RECORD file, sorted by path."""
-    lines = []
-    for path, sha256, size in sorted(rows):
-        if sha256:
-            encoded = base64.urlsafe_b64encode(bytes.fromhex(sha256)).rstrip(b"=").decode("ascii")
-            lines.append(f"{_quoted(path)},sha256={encoded},{size}\n")
-        else:
-            lines.append(f"{_quoted(path)},,\n")
-    return "".join(lines)
+    lines = _Lines()
+    csv.writer(lines, lineterminator="\r\n").writerows(map(_fields, sorted(rows)))
+    return "".join(lines.found)
+
+
+class _Lines:
+    """Lines of a table, each ended by a line feed alone. The writer is to end them by both characters, for it quotes
+    what holds a character that ends a line."""
+
+    def __init__(self) -> None:
+        self.found: list[str] = []
+
+    def write(self, line: str) -> None:
+        """Take the next."""
+        self.found.append(line.removesuffix("\r\n") + "\n")
+
+
+def _fields(row: RecordedFile) -> tuple[str, str, int | str]:
+    if not row.sha256:
+        return row.path, "", ""
+    encoded = base64.urlsafe_b64encode(bytes.fromhex(row.sha256)).rstrip(b"=").decode("ascii")
+    return row.path, f"sha256={encoded}", "" if row.bytes is None else row.bytes

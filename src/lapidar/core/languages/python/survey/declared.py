@@ -9,10 +9,10 @@ from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
 from lapidar.core.declaring import reading
-from lapidar.core.declaring.records import Need
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.python.declaring import standard
 from lapidar.core.project import Project
+from lapidar.core.records.declaration import Need
 
 __all__ = ["DeclaredNeed", "of_project"]
 

@@ -16,7 +16,6 @@ import msgspec
 
 from lapidar.core import languages, progress
 from lapidar.core.cache.store import Cache
-from lapidar.core.environment import running
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.protocol import LoadTest
@@ -24,6 +23,7 @@ from lapidar.core.project import Project
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.restored import running
 
 __all__ = ["Live", "look"]
 

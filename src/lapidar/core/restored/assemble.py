@@ -42,7 +42,8 @@ def assemble(
         languages.of(parts.runtime.language).lay_out(parts, layout, at)
     for layer in (libraries, tools, conditions):
         layer.place(snapshot, layout, at)
-    for path, data in activation.files(snapshot.languages).items():
+    homes = [variable for name in snapshot.languages for variable in languages.of(name).variables.homes]
+    for path, data in activation.files(homes).items():
         layout.generate(LAPIDAR, path, data)
     return layout
 

@@ -1,0 +1,80 @@
+"""The house is as docs/architecture.md draws it: what imports what, and where words of one language stand."""
+
+from __future__ import annotations
+
+import ast
+import re
+import unittest
+from collections.abc import Iterator
+from pathlib import Path
+
+import lapidar
+
+CORE = Path(lapidar.__file__).parent / "core"
+# Each may import those before it, beside the modules that lie in core itself.
+ORDER = (
+    "records",
+    "cache",
+    "system",
+    "net",
+    "environment",
+    "languages",
+    "declaring",
+    "pinning",
+    "layers",
+    "restored",
+    "languages.python",
+    "flows",
+)
+# Packages are built in an environment that is restored like any other.
+EXCEPTIONS = {("languages.python.pinning.workplace", "flows")}
+# Lists of names of many languages, and the list of languages.
+LISTED = {"languages/__init__.py": 1, "layers/libraries.py": 1, "layers/tools.py": 1}
+PYTHON = re.compile(r"python|pyc|site-packages|dist-info|wheel", re.IGNORECASE)
+
+
+def _folder(module: str) -> str:
+    return "languages.python" if module.startswith("languages.python") else module.partition(".")[0]
+
+
+def _imports(tree: ast.Module) -> Iterator[str]:
+    """What a module imports of Lapidar when it is loaded or at work, not for types alone."""
+    for_types = {
+        id(inner)
+        for node in ast.walk(tree)
+        if isinstance(node, ast.If) and isinstance(node.test, ast.Name) and node.test.id == "TYPE_CHECKING"
+        for inner in ast.walk(node)
+    }
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and node.module and id(node) not in for_types:
+            yield from (f"{node.module}.{alias.name}" for alias in node.names if node.module.startswith("lapidar"))
+
+
+class Structure(unittest.TestCase):
+    def test_imports_go_one_way(self) -> None:
+        seen = 0
+        for path in CORE.rglob("*.py"):
+            module = ".".join(path.relative_to(CORE).with_suffix("").parts).removesuffix(".__init__")
+            if _folder(module) not in ORDER:
+                continue
+            for name in _imports(ast.parse(path.read_text("utf-8"))):
+                self.assertTrue(name.startswith(("lapidar.core.", "lapidar._version")), f"{module} imports {name}")
+                other = _folder(name.removeprefix("lapidar.core."))
+                if other not in ORDER or other == _folder(module) or (module, other) in EXCEPTIONS:
+                    continue
+                seen += 1
+                self.assertLess(ORDER.index(other), ORDER.index(_folder(module)), f"{module} imports {name}")
+        self.assertGreater(seen, 100)
+
+    def test_words_of_one_language(self) -> None:
+        found: dict[str, int] = {}
+        for path in (one for one in CORE.rglob("*") if one.suffix in (".py", ".c", ".sh")):
+            name = path.relative_to(CORE).as_posix()
+            lines = sum(bool(PYTHON.search(line)) for line in path.read_text("utf-8").splitlines())
+            if lines and not name.startswith("languages/python/"):
+                found[name] = lines
+        self.assertEqual(found, LISTED)
+
+
+if __name__ == "__main__":
+    unittest.main()
