@@ -29,7 +29,7 @@ def run(session: Session) -> int:
 
     options = session.options
     pins.declaration_of(session)
-    settings = pins.declare_options_of(session, group=options.group)
+    settings = pins.declare_options_of(session, options.group)
     cache, review = session.cache(create=True), pins.reviewing(session)
     pinned, restored = drop(session.project, cache, options.names, settings, review, session.view.reporter())
     return pins.conclude_change(session, pinned, restored)

@@ -35,7 +35,7 @@ def run(session: Session) -> int:
 
     options = session.options
     pins.declaration_of(session)
-    settings = pins.declare_options_of(session, group=options.group, index=options.index or "")
+    settings = pins.declare_options_of(session, options.group, options.index or "")
     cache, review = session.cache(create=True), pins.reviewing(session)
     pinned, restored = need(session.project, cache, options.needs, settings, review, session.view.reporter())
     return pins.conclude_change(session, pinned, restored)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import argparse
 import datetime
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Collection
+from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
@@ -36,18 +36,21 @@ def day(text: str) -> datetime.date:
         raise argparse.ArgumentTypeError(f"{text!r} is not a date; write it as 2026-01-31") from error
 
 
-def options_of(session: Session, **more: Any) -> PinOptions:
-    """The options as parsed."""
+def options_of(
+    session: Session, *, renew: Collection[str] = (), renew_all: bool = False, as_of: datetime.date | None = None
+) -> PinOptions:
+    """The options that all commands that pin have, as parsed, with those that this one has."""
     from lapidar.core.pinning.session import PinOptions
 
-    return PinOptions(no_builds=session.options.wheels_only, runtime=session.path("runtime"), **more)
+    runtime = session.path("runtime")
+    return PinOptions(renew, renew_all, as_of, no_builds=session.options.wheels_only, runtime=runtime)
 
 
-def declare_options_of(session: Session, **more: Any) -> DeclareOptions:
+def declare_options_of(session: Session, group: str | None, index: str = "") -> DeclareOptions:
     """The options of a changed declaration, as parsed."""
     from lapidar.core.flows.declare import DeclareOptions
 
-    return DeclareOptions(restore=not session.options.no_restore, pinning=options_of(session), **more)
+    return DeclareOptions(group, index, restore=not session.options.no_restore, pinning=options_of(session))
 
 
 def declaration_of(session: Session) -> Declaration:
