@@ -9,6 +9,8 @@ import stat
 import subprocess
 import sys
 import sysconfig
+import time
+from collections.abc import Callable
 from pathlib import Path
 
 from lapidar.core.cache.store import Cache
@@ -478,6 +480,86 @@ class OddPackages(Odd):
         self.assertFalse(self.lock.exists())
         self.assertIn("no folder", self.fails("capture", environment, "--lock", self.folder / "no" / "x.lock"))
         self.assertEqual(sorted(path.name for path in self.project.iterdir()), [])
+
+
+class Remembered(Odd):
+    """Capturing again takes what was observed before where nothing has changed, and sees every change."""
+
+    own_cache = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        scripts = "[console_scripts]\nsherd = sherdlib:main\n"
+        made = wheel(self.folder, "sherdlib", entry_points=scripts, files={"sherdlib.py": "def main(): return 7\n"})
+        self.venv = self.environment(made, wheel(self.folder, "kilnlib"))
+        self.site = site_of(self.venv)
+        (self.venv / "bin" / "fire").write_text(f"#!{self.venv}/bin/python\nprint('fire')\n")
+        (self.site / "kilnlib-1.0.dist-info" / "RECORD").open("a").write("../../../bin/fire,,\n../../../share/clay,,\n")
+        (self.site / "loose").symlink_to("kilnlib.py")
+        time.sleep(2.1)  # what was changed a moment ago is not trusted to stay
+        self.captured(self.venv)
+
+    @property
+    def memory(self) -> Path:
+        return next((self.cache / "seen").glob("*-packages"))
+
+    def test_it_is_used(self) -> None:
+        self.memory.write_bytes(
+            self.memory.read_bytes().replace(b"kilnlib\xa7version\xa31.0", b"kilnlib\xa7version\xa39.9")
+        )
+        versions = {one.name: one.version for one in self.captured(self.venv).packages}
+        self.assertEqual(versions, {"kilnlib": "9.9", "sherdlib": "1.0"})
+        (self.site / "new.py").write_text("")
+        versions = {one.name: one.version for one in self.captured(self.venv).packages}
+        self.assertEqual(versions, {"kilnlib": "1.0", "sherdlib": "1.0"})
+
+    def test_broken(self) -> None:
+        before = self.lock.read_bytes()
+        for data in (b"", b"\x00", self.memory.read_bytes()[:-40]):
+            self.memory.write_bytes(data)
+            self.captured(self.venv)
+            self.assertEqual(self.lock.read_bytes(), before)
+
+    def test_every_change_is_seen(self) -> None:
+        module = self.site / "kilnlib.py"
+        times = module.stat().st_atime_ns, module.stat().st_mtime_ns
+
+        def same_size_and_time() -> None:
+            module.write_text(module.read_text().replace("1.0", "2.2"))
+            os.utime(module, ns=times)
+
+        def file_elsewhere() -> None:
+            (self.venv / "share").mkdir()
+            (self.venv / "share" / "clay").write_text("red")
+
+        def target_of_a_link() -> None:
+            (self.site / "loose").unlink()
+            (self.site / "loose").symlink_to("sherdlib.py")
+
+        def script() -> None:
+            (self.venv / "bin" / "fire").write_text(f"#!{self.venv}/bin/python\nprint('tin')\n")
+
+        changes: tuple[Callable[[], object], ...] = (
+            same_size_and_time,
+            lambda: module.chmod(0o755),
+            file_elsewhere,
+            target_of_a_link,
+            script,
+            lambda: (self.site / "sherdlib-1.0.dist-info" / "REQUESTED").unlink(),
+            lambda: (self.site / "sherdlib.py").unlink(),
+        )
+        for number, change in enumerate(changes):
+            with self.subTest(number=number):
+                before = self.lock.read_bytes()
+                change()
+                self.captured(self.venv)
+                after = self.lock.read_bytes()
+                self.assertNotEqual(after, before)
+                time.sleep(2.1)
+                shutil.rmtree(self.cache / "seen")
+                self.captured(self.venv)  # with nothing remembered at all; it is remembered anew
+                self.assertEqual(self.lock.read_bytes(), after)
+                self.assertTrue(self.memory)
 
 
 class UserFolder(Odd):

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
@@ -61,6 +63,7 @@ class GlazeInventory:
     left_out: Sequence[str] = ()
     notes: Sequence[str] = ()
     warnings: Sequence[str] = ()
+    statuses: Mapping[str, os.stat_result] = MappingProxyType({})
 
     @property
     def prefix(self) -> str:

@@ -15,6 +15,7 @@ from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Seq
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import MappingProxyType
 from typing import IO, Generic, NamedTuple, TypeVar
 
 from lapidar.core import atomic, progress
@@ -120,7 +121,11 @@ class _Work(Generic[Key]):
 
 
 def stow(
-    cache: Cache, drafts: Mapping[Key, Sequence[Draft]], seen: Seen[str] | None, reporter: progress.Progress
+    cache: Cache,
+    drafts: Mapping[Key, Sequence[Draft]],
+    seen: Seen[str] | None,
+    reporter: progress.Progress,
+    statuses: Mapping[str, os.stat_result] = MappingProxyType({}),
 ) -> dict[Key, Stowed]:
     """Stow several sets of files, each of which becomes a tree.
 
@@ -129,6 +134,7 @@ def stow(
         drafts: for each tree, by what it is called by, its files.
         seen: what was read before.
         reporter: hears of the bytes read.
+        statuses: of files by their paths, where they were asked for a moment ago.
 
     Returns:
         For each, its tree (already kept in the cache) and what was new.
@@ -137,7 +143,7 @@ def stow(
         PackageBroken: a source is no regular file, or cannot be read.
         OSError: the cache cannot be written (no space ...).
     """
-    todo = _sort_out(cache, drafts, seen)
+    todo = _sort_out(cache, drafts, seen, statuses)
     stowed = {key: Stowed(Tree(())) for key in drafts}
     with cache.work_folder() as work, progress.task(reporter, "Reading files", todo.bytes, "bytes"):
         batch: list[_Read[Key]] = []
@@ -151,14 +157,22 @@ def stow(
                     _publish(cache, work.path, batch, stowed)
                     batch = []
         _publish(cache, work.path, batch, stowed)
-    atomic.flush_file_system(cache.root)  # the names of all files, before any tree speaks of them
     for key, entries in todo.entries.items():
         stowed[key].tree = Tree(entries)
-        cache.put_tree(stowed[key].tree)
+    new = [one.tree for one in stowed.values() if not cache.has_tree(one.tree.digest)]
+    if new:
+        atomic.flush_file_system(cache.root)  # the names of all files, before any tree speaks of them
+    for tree in new:
+        cache.put_tree(tree)
     return stowed
 
 
-def _sort_out(cache: Cache, drafts: Mapping[Key, Sequence[Draft]], seen: Seen[str] | None) -> _Work[Key]:
+def _sort_out(
+    cache: Cache,
+    drafts: Mapping[Key, Sequence[Draft]],
+    seen: Seen[str] | None,
+    statuses: Mapping[str, os.stat_result],
+) -> _Work[Key]:
     """Tell what the cache is known to have from what must be read."""
     todo: _Work[Key] = _Work()
     for key, files in drafts.items():
@@ -170,7 +184,7 @@ def _sort_out(cache: Cache, drafts: Mapping[Key, Sequence[Draft]], seen: Seen[st
             if isinstance(draft, StreamDraft):
                 todo.add(_Job(key, draft, None, draft.bytes))
                 continue
-            status = _status(draft.source)
+            status = statuses.get(draft.source) or _status(draft.source)
             digest = seen.known(draft.source, status) if seen and isinstance(draft, FileDraft) else None
             if digest:
                 kind = EXECUTABLE if status.st_mode & stat.S_IXUSR else FILE

@@ -207,7 +207,8 @@ def _observe(
     used = []
     for at in located:
         language = languages.of(at.language)
-        inventory = language.observe(at, project, ObserveOptions(options.full_runtime, options.skip_outside))
+        how = ObserveOptions(options.full_runtime, options.skip_outside, cache.root / "seen")
+        inventory = language.observe(at, project, how)
         used.append(language.choose_used(inventory, project, cache, options.scope, opened))
     return used
 
@@ -215,9 +216,11 @@ def _observe(
 def _stow(inventories: Sequence[Inventory], cache: Cache, reporter: Progress) -> dict[Owner, Stowed]:
     seen = seen_files(cache.root / "seen", inventories[0].prefix)
     drafts: dict[Owner, Sequence[Draft]] = {}
+    statuses: dict[str, os.stat_result] = {}
     for inventory in inventories:
         drafts.update(inventory.drafts())
-    stowed = stow(cache, drafts, seen, reporter)
+        statuses.update(inventory.statuses)
+    stowed = stow(cache, drafts, seen, reporter, statuses)
     seen.save()
     return stowed
 

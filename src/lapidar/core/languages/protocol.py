@@ -14,6 +14,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 if TYPE_CHECKING:
+    import os
+
     from lapidar.core.cache.store import Cache
     from lapidar.core.cache.stowing import Draft, Stowed
     from lapidar.core.cache.trees import Tree
@@ -65,10 +67,12 @@ class ObserveOptions(NamedTuple):
     Attributes:
         full_runtime: take what a runtime has for its own developers too.
         skip_outside: leave out files that packages list outside the environment, instead of refusing.
+        short_cuts: a folder in which what was observed may be kept for the next time.
     """
 
     full_runtime: bool = False
     skip_outside: bool = False
+    short_cuts: Path | None = None
 
 
 class ObjectFile(NamedTuple):
@@ -99,8 +103,11 @@ class Inventory(Protocol):
         left_out: what of the runtime was left out on purpose, a phrase each.
         notes: what else was left out, a phrase each.
         warnings: what the user should know, a sentence each.
+        statuses: of files by their paths, links followed, as far as they were asked for a moment ago; may be empty.
     """
 
+    @property
+    def statuses(self) -> Mapping[str, os.stat_result]: ...
     @property
     def language(self) -> str: ...
     @property

@@ -230,7 +230,7 @@ class _Observer:
         for request in self.subject.requests:
             self._request(request, own_names)
         self._on_demand()
-        users = {self.program_user, *(one.user.user for one in self.subject.objects)}
+        users = {self.program_user, *(owner.user for owner in {one.user for one in self.subject.objects})}
         self._held_ones(users | {request.user.user for request in self.subject.requests})
         while self._data():
             pass

@@ -5,10 +5,11 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from lapidar.core.cache.stowing import DISK_DRAFTS, Draft, FileDraft, Stowed
 from lapidar.core.languages.protocol import LanguageRecords, ObjectFile
-from lapidar.core.languages.python import packages, placing, runtime
+from lapidar.core.languages.python import placing, remembered, runtime
 from lapidar.core.languages.python.packages import PackagesFound
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.runtime import RuntimeFound
@@ -72,6 +73,10 @@ class PythonInventory:
         return (*of_shell, *self.found.warnings)
 
     @property
+    def statuses(self) -> Mapping[str, os.stat_result]:
+        return self.found.statuses
+
+    @property
     def _remainder(self) -> Owner:
         return Owner(Layer.REMAINDER, self.language)
 
@@ -121,15 +126,18 @@ class PythonInventory:
         return {name: files for name, files in edited.items() if files}
 
 
-def observe(answer: Answer, project: Project, *, full_runtime: bool, skip_outside: bool) -> PythonInventory:
+def observe(
+    answer: Answer, project: Project, *, full_runtime: bool, skip_outside: bool, short_cuts: Path | None = None
+) -> PythonInventory:
     """Find what an environment has.
 
     Args:
         answer: what its interpreter said.
+        short_cuts: the folder of the cache that keeps what was observed before, where that may be used.
 
     Raises:
         EnvironmentUnusable, PackageBroken: it cannot be captured as it is.
     """
-    found = packages.observe(answer, project, skip_outside=skip_outside)
+    found = remembered.observe(answer, project, skip_outside=skip_outside, folder=short_cuts)
     base = runtime.observe(answer, found.claimed, full=full_runtime)
     return PythonInventory(answer, base, found)

@@ -68,7 +68,13 @@ class Python:
         from lapidar.core.languages.python import inventory, probe
 
         answer = probe.ask(located.interpreter)
-        return inventory.observe(answer, project, full_runtime=options.full_runtime, skip_outside=options.skip_outside)
+        return inventory.observe(
+            answer,
+            project,
+            full_runtime=options.full_runtime,
+            skip_outside=options.skip_outside,
+            short_cuts=options.short_cuts,
+        )
 
     def choose_used(
         self, inventory: Inventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]

@@ -110,6 +110,9 @@ class PackagesFound:
         remainder: the drafts of what belongs to none.
         warnings: what the user should know, one sentence each.
         notes: what was left out.
+        follows_from_more: whether any of it follows from more than the files of packages: the operating system's
+            lists, folders elsewhere.
+        statuses: by their paths, those of files that were asked for on the way.
     """
 
     packages: list[PackageFound] = field(default_factory=list)
@@ -117,6 +120,8 @@ class PackagesFound:
     remainder: list[Draft] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    follows_from_more: bool = False
+    statuses: dict[str, os.stat_result] = field(default_factory=dict)
 
 
 def observe(answer: Answer, project: Project, *, skip_outside: bool = False) -> PackagesFound:
@@ -133,14 +138,19 @@ def observe(answer: Answer, project: Project, *, skip_outside: bool = False) -> 
     return _Observer(answer, project, skip_outside).run()
 
 
-def _site_folders(answer: Answer) -> list[SiteFolder]:
+def site_paths(answer: Answer) -> list[str]:
+    """The folders of packages that an interpreter looks into, in the order of its path."""
     paths = [path for path in answer.path if path not in answer.stdlib and _is_site(path)]
     if answer.user_folder and answer.user_folder not in paths:
         # A plain start has it after the virtual environment's own folder and before those of the base.
         own = [path for path in paths if answer.prefix != answer.base_prefix and path.startswith(answer.prefix + "/")]
         paths.insert(len(own), answer.user_folder)
+    return list(dict.fromkeys(paths))
+
+
+def _site_folders(answer: Answer) -> list[SiteFolder]:
     folders = []
-    for path in dict.fromkeys(paths):
+    for path in site_paths(answer):
         files: dict[str, bool] = {}
         tops: dict[str, list[str]] = {}
         for file in walk.walk(path, _no_bytecode):
@@ -196,6 +206,7 @@ class _Observer:
     def run(self) -> PackagesFound:
         found, hidden = self._distributions()
         self.shipped = owners.here().files_beside(one.path for one in (*found, *hidden))
+        self.found.follows_from_more = bool(self.shipped)
         for one in hidden:
             self.found.claimed.update(path for path, _ in self._listed(one))
         # Those with a list of their files come first, so that what is left can be told apart for the others.
@@ -311,6 +322,7 @@ class _Observer:
     def _package(self, one: _Distribution) -> PackageFound:
         listed = self._listed(one)
         wired = editable.find(one.site.path, (path for path, _ in listed))
+        self.found.follows_from_more |= bool(wired)
         package = PackageFound(
             one.metadata, [], self._origin(one, wired), self._requested(one), self._kept(one) or PackageFacts()
         )
@@ -506,6 +518,7 @@ class _Observer:
             return False
         folders = list(editable.added_folders(path))
         if folders:
+            self.found.follows_from_more = True
             self.found.warnings.append(
                 f"{below} adds {', '.join(folders)} to the path; the file was left out, and what is in that "
                 "folder is not captured. Install it as a package, or move it into the project"

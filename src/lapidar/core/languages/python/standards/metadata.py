@@ -5,16 +5,18 @@ Core metadata specification, https://packaging.python.org/en/latest/specificatio
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
 from packaging.markers import Marker
-from packaging.metadata import parse_email
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
 __all__ = ["Metadata", "applies", "needed"]
+
+_NAME = re.compile(r"\s*[A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,9 +29,18 @@ class Metadata:
     extras: tuple[str, ...] = ()
     requires_python: str = ""
 
-    def requirements(self) -> Iterator[Requirement]:
-        """Its requirements; those that cannot be read are passed over."""
+    def requirements(self, among: Collection[str] | None = None, extra: str = "") -> Iterator[Requirement]:
+        """Its requirements; those that cannot be read are passed over.
+
+        Args:
+            among: only those of these names: most others are of extras that nobody asked for, and take long to read.
+            extra: leave out what names no extra at all, and cannot be for this one.
+        """
         for text in self.requires:
+            if extra and "extra" not in text:
+                continue
+            if among is not None and _name_in(text) not in among:
+                continue
             requirement = _requirement(text)
             if requirement is not None:
                 yield requirement
@@ -41,6 +52,8 @@ class Metadata:
         Raises:
             ValueError: it has no name or no version.
         """
+        from packaging.metadata import parse_email  # loads much, and what is remembered is not read again
+
         headers, _ = parse_email(text.partition("\n\n")[0] + "\n\n")
         name, version = headers.get("name", "").strip(), headers.get("version", "").strip()
         if not name or not version:
@@ -68,6 +81,12 @@ def applies(requirement: Requirement, marker_environment: Mapping[str, str], ext
 @lru_cache(maxsize=16_384)
 def _holds(marker: str, environment: tuple[tuple[str, str], ...], extra: str) -> bool:
     return Marker(marker).evaluate({**dict(environment), "extra": extra})
+
+
+def _name_in(text: str) -> str:
+    """The name that a requirement begins with; "" where there is none."""
+    found = _NAME.match(text)
+    return canonicalize_name(found[0].strip()) if found else ""
 
 
 @lru_cache(maxsize=4096)
@@ -123,9 +142,13 @@ class _Graph:
         self.needs: dict[str, set[str]] = {name: set() for name in by_name}
         self._asked: set[tuple[str, str]] = set()
 
-    def applying(self, name: str, extra: str) -> Iterator[Requirement]:
-        """The requirements of a distribution that hold with an extra ("" for those that hold without one)."""
-        for requirement in self.by_name[name].requirements():
+    def applying(self, name: str, extra: str, among: Collection[str] | None = None) -> Iterator[Requirement]:
+        """The requirements of a distribution that hold with an extra ("" for those that hold without one).
+
+        Args:
+            among: only those of these names.
+        """
+        for requirement in self.by_name[name].requirements(among, extra):
             if applies(requirement, self.markers, extra):
                 yield requirement
 
@@ -137,12 +160,11 @@ class _Graph:
             if step in self._asked or step[0] not in self.by_name:
                 continue
             self._asked.add(step)
-            for requirement in self.applying(*step):
+            for requirement in self.applying(*step, self.by_name):
                 target = canonicalize_name(requirement.name)
-                if target in self.by_name:
-                    if target != step[0]:
-                        self.needs[step[0]].add(target)
-                    waiting += [(target, str(wanted)) for wanted in requirement.extras]
+                if target != step[0]:
+                    self.needs[step[0]].add(target)
+                waiting += [(target, str(wanted)) for wanted in requirement.extras]
 
     def unneeded(self) -> set[str]:
         """The names that nothing else needs."""
