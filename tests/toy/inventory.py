@@ -14,7 +14,6 @@ from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.environment.layout import Layout, Placing
 from lapidar.core.errors import EnvironmentUnusable, PackageBroken
 from lapidar.core.languages.protocol import (
-    LanguageRecords,
     ObjectFile,
 )
 from lapidar.core.records.owner import Layer, Owner
@@ -92,7 +91,7 @@ class GlazeInventory:
     def files(self) -> Iterator[ObjectFile]:
         return iter(())
 
-    def records(self, stowed: Mapping[Owner, Stowed]) -> LanguageRecords:
+    def records(self, stowed: Mapping[Owner, Stowed]) -> LanguageParts:
         tree = stowed[self._runtime].tree
         runtime = Runtime(
             language="glaze",
@@ -110,7 +109,7 @@ class GlazeInventory:
         packages = tuple(
             _record(package, stowed[package.owner].tree, wanted=package.name not in needed) for package in self.packages
         )
-        return LanguageRecords(runtime, packages, ())
+        return LanguageParts(runtime, packages, ())
 
     def edited(self, stowed: Mapping[Owner, Stowed]) -> dict[str, list[str]]:
         return {}

@@ -11,7 +11,6 @@ from lapidar.core import atomic, languages
 from lapidar.core.cache.history import Cause, History
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import DeclarationError
-from lapidar.core.languages.protocol import LanguageRecords
 from lapidar.core.layers.from_cache import with_lower_layers
 from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptions
 from lapidar.core.progress import Progress, Silent
@@ -20,7 +19,7 @@ from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
-from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.records.snapshot import LanguageParts, Snapshot
 
 __all__ = ["PinPlan", "Pinned", "Pinning", "Review", "carry_out", "opened", "pin"]
 
@@ -213,7 +212,7 @@ def _snapshot(pinning: Pinning, plan: PinPlan) -> Snapshot:
     records = [pinning.of(name).carry_out(one) for name, one in plan.by_language.items()]
     before = pinning.previous
     records += [
-        LanguageRecords(*parts)
+        LanguageParts(*parts)
         for parts in (before.of_languages() if before else ())
         if parts.runtime.language not in plan.by_language
     ]

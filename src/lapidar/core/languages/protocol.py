@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from lapidar.core.records.declaration import Declaration, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.owner import Owner
-    from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Remainder, Runtime, Snapshot
+    from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
     from lapidar.core.records.surveyed import Surveyed
 
 __all__ = [
@@ -35,7 +35,6 @@ __all__ = [
     "Deriver",
     "Inventory",
     "Language",
-    "LanguageRecords",
     "LoadTest",
     "Located",
     "ObjectFile",
@@ -83,14 +82,6 @@ class ObjectFile(NamedTuple):
     path: str
 
 
-class LanguageRecords(NamedTuple):
-    """The records of a language's part of a snapshot."""
-
-    runtime: Runtime
-    packages: tuple[Package, ...]
-    remainders: tuple[Remainder, ...]
-
-
 class Inventory(Protocol):
     """What a language found of itself in an environment.
 
@@ -133,7 +124,7 @@ class Inventory(Protocol):
     def files(self) -> Iterator[ObjectFile]:
         """The files that may need system libraries."""
 
-    def records(self, stowed: Mapping[Owner, Stowed]) -> LanguageRecords:
+    def records(self, stowed: Mapping[Owner, Stowed]) -> LanguageParts:
         """The records, once the files are stowed."""
 
     def edited(self, stowed: Mapping[Owner, Stowed]) -> dict[str, list[str]]:

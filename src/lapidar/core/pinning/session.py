@@ -8,13 +8,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
-from lapidar.core.languages.protocol import LanguageRecords
 from lapidar.core.pinning.market import Market, Release
 from lapidar.core.pinning.outlook import PackageOutlook
 from lapidar.core.records.declaration import Need
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
-from lapidar.core.records.snapshot import Platform
+from lapidar.core.records.snapshot import LanguageParts, Platform
 
 __all__ = ["LanguagePinning", "LanguagePlan", "PinOptions"]
 
@@ -88,7 +87,7 @@ class LanguagePinning(Protocol):
             LapidarError: it has nothing that fits the target.
         """
 
-    def carry_out(self, plan: LanguagePlan) -> LanguageRecords:
+    def carry_out(self, plan: LanguagePlan) -> LanguageParts:
         """Bring what the plan chose into the cache.
 
         Raises:

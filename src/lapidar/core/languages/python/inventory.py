@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lapidar.core.cache.stowing import DISK_DRAFTS, Draft, FileDraft, Stowed
-from lapidar.core.languages.protocol import LanguageRecords, ObjectFile
+from lapidar.core.languages.protocol import ObjectFile
 from lapidar.core.languages.python import placing, remembered, runtime
 from lapidar.core.languages.python.packages import PackagesFound
 from lapidar.core.languages.python.probe import Answer
@@ -16,7 +16,7 @@ from lapidar.core.languages.python.runtime import RuntimeFound
 from lapidar.core.languages.python.standards.metadata import needed
 from lapidar.core.project import Project
 from lapidar.core.records.owner import Layer, Owner
-from lapidar.core.records.snapshot import Package, Remainder
+from lapidar.core.records.snapshot import LanguageParts, Package, Remainder
 
 __all__ = ["PythonInventory", "observe"]
 
@@ -98,9 +98,9 @@ class PythonInventory:
                 if isinstance(draft, DISK_DRAFTS):
                     yield ObjectFile(owner, draft.source, placing.of_package(self.base.places, draft.path))
 
-    def records(self, stowed: Mapping[Owner, Stowed]) -> LanguageRecords:
+    def records(self, stowed: Mapping[Owner, Stowed]) -> LanguageParts:
         remainders = tuple(self._remainder_record(stowed[self._remainder]) for _ in self.found.remainder[:1])
-        return LanguageRecords(self.base.record(stowed[self.base.owner]), self._packages(stowed), remainders)
+        return LanguageParts(self.base.record(stowed[self.base.owner]), self._packages(stowed), remainders)
 
     def _packages(self, stowed: Mapping[Owner, Stowed]) -> tuple[Package, ...]:
         found = self.found.packages

@@ -153,9 +153,9 @@ class Decider:
     def plan_of(self, found: Mapping[str, Held | File]) -> LanguagePlan:
         """A plan of packages that were chosen elsewhere."""
         files = {name: one for name, one in found.items() if isinstance(one, File)}
-        helds = {name: one for name, one in found.items() if isinstance(one, Held)}
-        helds |= zip(files, self.supply.many(list(files.values())), strict=True)
-        return self._plan({name: Choice(one.metadata, one, None) for name, one in helds.items()}, (), ())
+        chosen = {name: one for name, one in found.items() if isinstance(one, Held)}
+        chosen |= zip(files, self.supply.many(list(files.values())), strict=True)
+        return self._plan({name: Choice(one.metadata, one, None) for name, one in chosen.items()}, (), ())
 
     def _plan(
         self, choices: dict[str, Choice], notes: Iterable[str], effects: tuple[OverrideStanding, ...]

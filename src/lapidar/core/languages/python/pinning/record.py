@@ -17,26 +17,26 @@ from lapidar.core.records.snapshot import Package
 __all__ = ["packages"]
 
 
-def packages(cache: Cache, target: Target, helds: Mapping[str, Held], asked: Sequence[Need]) -> tuple[Package, ...]:
+def packages(cache: Cache, target: Target, chosen: Mapping[str, Held], asked: Sequence[Need]) -> tuple[Package, ...]:
     """The records, sorted by name.
 
     Args:
-        helds: by their names.
+        chosen: by their names.
         asked: the needs that asked for them; where there are none, what nothing else needs was asked for.
     """
-    metadata = [one.metadata for one in helds.values()]
+    metadata = [one.metadata for one in chosen.values()]
     wanted = {need.name for need in asked if not need.group}
     groups = {need.name: {other.group for other in asked if other.name == need.name} - {""} for need in asked}
     extras: dict[str, set[str]] = {}
     for need in asked:
         extras.setdefault(need.name, set()).update(canonicalize_name(one) for one in requirement_of(need).extras)
-    requested = [name for name in helds if name in wanted or groups.get(name)]
+    requested = [name for name in chosen if name in wanted or groups.get(name)]
     requires = needed(metadata, target.markers, requested, extras)
     if not asked:  # taken over from a list that does not tell
         needs = needed(metadata, target.markers)
-        wanted = set(helds) - {name for several in needs.values() for name in several}
+        wanted = set(chosen) - {name for several in needs.values() for name in several}
     records = []
-    for name, one in sorted(helds.items()):
+    for name, one in sorted(chosen.items()):
         tree = cache.tree(one.tree)
         records.append(
             Package(

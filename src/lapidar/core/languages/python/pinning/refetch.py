@@ -49,9 +49,9 @@ def fetch_missing(
         found = [(package, finder.find(package)) for package in missing]
         files = [(package, one) for package, one in found if isinstance(one, File)]
         fetched = zip(files, pinning.supply.many([file for _, file in files]), strict=True)
-        helds = [(package, held) for (package, _), held in fetched]
-        helds += [(package, one) for package, one in found if isinstance(one, Held)]
-    for package, held in helds:
+        chosen = [(package, held) for (package, _), held in fetched]
+        chosen += [(package, one) for package, one in found if isinstance(one, Held)]
+    for package, held in chosen:
         _require_same(package, held)
     return [package.name for package in missing]
 

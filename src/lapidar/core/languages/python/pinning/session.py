@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.languages.protocol import LanguageRecords
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.pinning import base, record
 from lapidar.core.languages.python.pinning.candidates import Candidates, wish_of
@@ -23,7 +22,7 @@ from lapidar.core.pinning.session import LanguagePlan, PinOptions
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
 from lapidar.core.records.declaration import Declaration, Need
-from lapidar.core.records.snapshot import Package, Platform, Snapshot
+from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Snapshot
 
 __all__ = ["PythonPinning", "opened"]
 
@@ -65,13 +64,13 @@ class PythonPinning:
 
         return self.decider.plan_of(pylock.found_in(path, self.target, self.supply))
 
-    def carry_out(self, plan: LanguagePlan) -> LanguageRecords:
+    def carry_out(self, plan: LanguagePlan) -> LanguageParts:
         choices = {name: choice for name, choice in plan.choices.items() if isinstance(choice, Choice)}
         files = {name: choice.file for name, choice in choices.items() if choice.file}
         brought = dict(zip(files, self.supply.many(list(files.values())), strict=True))
-        helds = {name: choice.held or brought[name] for name, choice in choices.items()}
+        chosen = {name: choice.held or brought[name] for name, choice in choices.items()}
         asked = self.decider.applying(self.declaration.needs)
-        return LanguageRecords(self.target.runtime, record.packages(self.cache, self.target, helds, asked), ())
+        return LanguageParts(self.target.runtime, record.packages(self.cache, self.target, chosen, asked), ())
 
     # ---- asking
 
