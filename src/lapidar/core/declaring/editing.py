@@ -17,10 +17,10 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
 from lapidar.core.records.declaration import Need
 
-__all__ = ["Place", "added", "claimed", "dropped", "own_place", "place_of"]
+__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of"]
 
 
-class Place:
+class NeedsFile:
     """The file that a project declares its needs in, and its text.
 
     Args:
@@ -83,7 +83,7 @@ class Place:
         return ["", *(str(key) for key in table)]
 
 
-def own_place(text: str, language: Language | None = None) -> Place:
+def own_place(text: str, language: Language | None = None) -> NeedsFile:
     """``lapidar.toml`` as a place. The needs of the first language stand under ``packages``, those of another under its
     name.
 
@@ -92,10 +92,10 @@ def own_place(text: str, language: Language | None = None) -> Place:
     """
     language = language or languages.first()
     key = "packages" if language is languages.first() else language.name
-    return Place(DECLARATION_NAME, text, language=language, main=("needs", key), groups=("needs", "groups"))
+    return NeedsFile(DECLARATION_NAME, text, language=language, main=("needs", key), groups=("needs", "groups"))
 
 
-def place_of(root: Path, language: Language | None = None) -> Place:
+def place_of(root: Path, language: Language | None = None) -> NeedsFile:
     """Where a project declares its needs.
 
     Raises:
@@ -109,7 +109,7 @@ def place_of(root: Path, language: Language | None = None) -> Place:
     return own_place(path.read_text("utf-8") if path.is_file() else "", language)
 
 
-def added(place: Place, needs: Sequence[Need]) -> Mapping[str, str]:
+def added(place: NeedsFile, needs: Sequence[Need]) -> Mapping[str, str]:
     """The declaration with needs in it; one of the same name and group is replaced where it stands.
 
     Returns:
@@ -126,7 +126,7 @@ def added(place: Place, needs: Sequence[Need]) -> Mapping[str, str]:
     return {place.file: place.text}
 
 
-def dropped(place: Place, names: Iterable[str], group: str | None) -> Mapping[str, str]:
+def dropped(place: NeedsFile, names: Iterable[str], group: str | None) -> Mapping[str, str]:
     """The declaration without needs.
 
     Args:

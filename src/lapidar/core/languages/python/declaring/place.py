@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from lapidar.core.declaring.editing import Place
+from lapidar.core.declaring.editing import NeedsFile
 from lapidar.core.declaring.reading import load
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
@@ -13,7 +13,7 @@ from lapidar.core.languages.python.declaring.standard import PYPROJECT_NAME
 __all__ = ["standard_place"]
 
 
-def standard_place(language: Language, root: Path) -> Place | None:
+def standard_place(language: Language, root: Path) -> NeedsFile | None:
     """``pyproject.toml`` where it has a [project] table; None elsewhere.
 
     Raises:
@@ -22,7 +22,7 @@ def standard_place(language: Language, root: Path) -> Place | None:
     path = root / PYPROJECT_NAME
     if not path.is_file() or not isinstance(load(path, PYPROJECT_NAME).get("project"), dict):
         return None
-    place = Place(
+    place = NeedsFile(
         PYPROJECT_NAME,
         path.read_text("utf-8"),
         language=language,
