@@ -7,7 +7,6 @@ import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from types import MappingProxyType
 
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
@@ -62,7 +61,6 @@ class GlazeInventory:
     left_out: Sequence[str] = ()
     notes: Sequence[str] = ()
     warnings: Sequence[str] = ()
-    statuses: Mapping[str, os.stat_result] = MappingProxyType({})
 
     @property
     def prefix(self) -> str:
@@ -75,6 +73,10 @@ class GlazeInventory:
     @property
     def process(self) -> str:
         return str(self.folder / INTERPRETER)
+
+    @property
+    def statuses(self) -> Mapping[str, os.stat_result]:
+        return {}
 
     @property
     def _runtime(self) -> Owner:
