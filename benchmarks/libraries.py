@@ -8,13 +8,13 @@ import time
 from pathlib import Path
 
 from common import ENVIRONMENT, PROGRAM, say, workshop
-from lapidar.core.records.declaration import Declaration
 from lapidar.core.environment.folder import Environment
 from lapidar.core.languages.python import inventory, probe
 from lapidar.core.layers import libraries
 from lapidar.core.layers.protocol import Subject
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
+from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.snapshot import Library, Package
 from lapidar.core.system.memory import ElfMemory
