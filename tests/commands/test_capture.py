@@ -307,6 +307,9 @@ class OddPackages(Odd):
         module.unlink()
         module.mkdir()
         self.assertIn("not a regular file", self.fails("capture", environment))
+        module.rmdir()
+        os.mkfifo(module)  # reading it would never end
+        self.assertIn("not a regular file", self.fails("capture", environment, timeout=60))
 
     def test_editable_inside_the_project(self) -> None:
         source = self.project / "src"

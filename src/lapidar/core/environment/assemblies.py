@@ -19,17 +19,17 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.environment.listing import Assembled
 from lapidar.core.environment.manifest import digest_of
 
-__all__ = ["keep", "kept"]
+__all__ = ["code_state", "keep", "kept"]
 
 
 def _path(cache: Cache, snapshot_id: str, manner: str) -> Path:
     # Generated files follow from the snapshot, from what generates them, and from the manner.
-    key = hashlib.sha256(f"{VERSION}\n{_code()}\n{manner}".encode()).hexdigest()[:12]
+    key = hashlib.sha256(f"{VERSION}\n{code_state()}\n{manner}".encode()).hexdigest()[:12]
     return cache.root / "assembled" / f"{snapshot_id.removeprefix('sha256:')}-{key}"
 
 
-def _code() -> str:
-    """The state of the modules that generate files: who works on them has one version for many states."""
+def code_state() -> str:
+    """The state of the modules that observe and generate: who works on them has one version for many states."""
     core = Path(__file__).parents[1]
     return str(max(os.stat(one).st_mtime_ns for one in core.rglob("*.py")))
 

@@ -83,7 +83,7 @@ def find(site: str, listed: Iterable[str]) -> Editable | None:
     modules: list[str] = []
     wiring = set()
     for path in listed:
-        if os.path.dirname(path) != site:
+        if os.path.dirname(path) != site or not path.endswith((".pth", ".py")) or not os.path.isfile(path):
             continue
         if path.endswith(".pth"):
             added = list(added_folders(path))

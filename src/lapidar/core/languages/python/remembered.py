@@ -22,6 +22,7 @@ from lapidar._version import VERSION
 from lapidar.core import atomic
 from lapidar.core.cache.seen import SETTLED_NS
 from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, RewrittenDraft
+from lapidar.core.environment import assemblies
 from lapidar.core.languages.python import packages
 from lapidar.core.languages.python.packages import PackageFound, PackagesFound
 from lapidar.core.languages.python.probe import Answer
@@ -84,7 +85,9 @@ _KEPT = msgspec.msgpack.Decoder(_Kept)
 
 class _Memory:
     def __init__(self, folder: Path, answer: Answer, project: Project, skip_outside: bool) -> None:
-        told = msgspec.json.encode([VERSION, _code(), msgspec.to_builtins(answer), str(project.root), skip_outside])
+        told = msgspec.json.encode(
+            [VERSION, assemblies.code_state(), msgspec.to_builtins(answer), str(project.root), skip_outside]
+        )
         self._key = hashlib.blake2b(told).hexdigest()
         self._file = folder / f"{hashlib.sha256(os.fsencode(answer.prefix)).hexdigest()[:32]}-packages"
         self._began_ns = time.time_ns()
@@ -144,7 +147,7 @@ class _Memory:
 
     def _add(self, path: str, found: os.stat_result) -> None:
         self._rows.append(f"{path}\n{_state_of(found)}")
-        self.statuses[path] = found
+        self._note(path, found)
         self._newest = max(self._newest, found.st_mtime_ns, found.st_ctime_ns)
         if stat.S_ISLNK(found.st_mode):
             self._follow(path)
@@ -158,7 +161,12 @@ class _Memory:
         if stat.S_ISDIR(found.st_mode):
             self._newest = time.time_ns()  # what is in there is not looked at: never settled
         self._rows.append(f"{path} leads to\n{_state_of(found)}")
-        self.statuses[path] = found
+        self._note(path, found)
+
+    def _note(self, path: str, found: os.stat_result) -> None:
+        """Only regular files: whoever stows looks at anything else by itself, and refuses it."""
+        if stat.S_ISREG(found.st_mode):
+            self.statuses[path] = found
 
     def _state(self, elsewhere: Iterable[str]) -> str:
         before = len(self._rows)
@@ -174,11 +182,6 @@ class _Memory:
 
 def _state_of(found: os.stat_result) -> str:
     return f"{found.st_ino} {found.st_mode} {found.st_size} {found.st_mtime_ns} {found.st_ctime_ns}"
-
-
-def _code() -> str:
-    """The state of the modules that observe: who works on them has one version for many states."""
-    return str(max(os.stat(one).st_mtime_ns for one in Path(__file__).parent.rglob("*.py")))
 
 
 def _sources(found: PackagesFound) -> Iterator[str]:
