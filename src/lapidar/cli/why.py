@@ -49,8 +49,9 @@ def run(session: Session) -> int:
         cache = session.cache()
     except CacheError:
         cache = None  # then without ranges
-    graph = judge.graph(snapshot, declaration, cache)
     package = next((package for package in snapshot.packages if package.name == need.name), None)
+    about = {need.name, *declaration.overrides} if package else None
+    graph = judge.graph(snapshot, declaration, cache, about)
     if not view.json:
         for standing in judge.overrides(declaration, graph):
             view.line(words.override_sentence(standing), "warn")

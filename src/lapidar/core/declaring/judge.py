@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -47,16 +47,19 @@ def _of_language(declaration: Declaration, parts: LanguageParts, snapshot: Snaps
             yield Finding(Layer.DECLARATION, Problem.NOT_DECLARED, name=package.name)
 
 
-def graph(snapshot: Snapshot, declaration: Declaration, cache: Cache | None) -> Graph:
+def graph(
+    snapshot: Snapshot, declaration: Declaration, cache: Cache | None, about: Collection[str] | None = None
+) -> Graph:
     """Who needs whom in a snapshot.
 
     Args:
         declaration: the project's own needs; where it has none, what the lockfile says was asked for.
         cache: has the packages' metadata, and with it the ranges.
+        about: only what leads to these packages has to be there, which is quicker; None: all.
     """
     whole = Graph(snapshot)
     for name in snapshot.languages:
-        languages.of(name).add_needs(whole, declaration, cache)
+        languages.of(name).add_needs(whole, declaration, cache, about)
     return whole
 
 

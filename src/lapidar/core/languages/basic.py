@@ -194,7 +194,9 @@ class BasicLanguage:
         """Raises: EnvironmentUnusable: it is not known."""
         raise EnvironmentUnusable(f"{located.interpreter} does not say its version")
 
-    def add_needs(self, graph: Graph, declaration: Declaration, cache: Cache | None) -> None:
+    def add_needs(
+        self, graph: Graph, declaration: Declaration, cache: Cache | None, about: Collection[str] | None = None
+    ) -> None:
         """What the records themselves say: the project's needs, and each package's."""
         from lapidar.core.records.graph import Edge
 

@@ -389,11 +389,14 @@ class Language(Protocol):
             EnvironmentUnusable: it does not say.
         """
 
-    def add_needs(self, graph: Graph, declaration: Declaration, cache: Cache | None) -> None:
+    def add_needs(
+        self, graph: Graph, declaration: Declaration, cache: Cache | None, about: Collection[str] | None = None
+    ) -> None:
         """Add who needs whom among the packages of the graph's snapshot.
 
         Args:
             cache: has the packages' metadata, and with it the ranges.
+            about: only what leads to these packages has to be there, which is quicker; None: all.
         """
 
     # ---- pin

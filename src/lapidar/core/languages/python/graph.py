@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
@@ -18,12 +20,31 @@ from lapidar.core.records.snapshot import Package
 __all__ = ["add_needs"]
 
 
-def add_needs(graph: Graph, declaration: Declaration, cache: Cache | None) -> None:
+def add_needs(
+    graph: Graph, declaration: Declaration, cache: Cache | None, about: Collection[str] | None = None
+) -> None:
     """Add the needs of Python's packages to a graph; see `lapidar.core.languages.protocol.Language.add_needs`."""
     runtime = graph.snapshot.runtime_of("python")
     assert runtime is not None
     packages = [package for package in graph.snapshot.packages if package.language == "python"]
-    _Adding(graph, packages, Target(runtime, graph.snapshot.platform).markers).run(declaration, cache)
+    adding = _Adding(graph, packages, Target(runtime, graph.snapshot.platform).markers)
+    adding.run(declaration, cache, None if about is None else _leading_to(about, packages))
+
+
+def _leading_to(names: Collection[str], packages: list[Package]) -> set[str]:
+    """These names, and those of all packages that need one of them, at once or through others."""
+    needed_by: dict[str, list[str]] = {}
+    for package in packages:
+        for name in package.requires:
+            needed_by.setdefault(name, []).append(package.name)
+    found: set[str] = set()
+    waiting = list(names)
+    while waiting:
+        name = waiting.pop()
+        if name not in found:
+            found.add(name)
+            waiting += needed_by.get(name, ())
+    return found
 
 
 class _Adding:
@@ -32,9 +53,9 @@ class _Adding:
         self.packages = packages
         self.markers = markers
 
-    def run(self, declaration: Declaration, cache: Cache | None) -> None:
+    def run(self, declaration: Declaration, cache: Cache | None, among: set[str] | None) -> None:
         self._of_project(declaration)
-        metadata = self._metadata(cache)
+        metadata = self._metadata(cache, among)
         active: set[tuple[str, str]] = set()
         waiting = [(package.name, "") for package in self.packages]
         waiting += [(package.name, extra) for package in self.packages for extra in package.extras]
@@ -43,12 +64,13 @@ class _Adding:
             if (name, extra) in active or name not in metadata:
                 continue
             active.add((name, extra))
-            for requirement in metadata[name].requirements():
+            for requirement in metadata[name].requirements(among):
                 if applies(requirement, self.markers, extra):
                     target = canonicalize_name(requirement.name)
                     self.graph.add(Edge(name, target, shown(requirement)))
                     waiting += [(target, canonicalize_name(one)) for one in requirement.extras]
-        self._note_idle(metadata)
+        if among is None:
+            self._note_idle(metadata)
         self._without_metadata()
 
     def _of_project(self, declaration: Declaration) -> None:
@@ -62,11 +84,14 @@ class _Adding:
                 if package.asked_for:
                     self.graph.add(Edge("", package.name, package.name, "lapidar.lock"))
 
-    def _metadata(self, cache: Cache | None) -> dict[str, Metadata]:
+    def _metadata(self, cache: Cache | None, among: set[str] | None) -> dict[str, Metadata]:
         found: dict[str, Metadata] = {}
-        for package in self.packages if cache else ():
+        if cache is None:
+            return found
+        for package in self.packages:
+            if among is not None and package.name not in among:
+                continue
             try:
-                assert cache is not None
                 found[package.name] = metadata_of_tree(cache, package.tree)
             except (LapidarError, OSError):
                 continue  # then its needs are known without their ranges

@@ -211,10 +211,12 @@ class Python:
 
         return ".".join(map(str, probe.ask(located.interpreter).python))
 
-    def add_needs(self, graph: Graph, declaration: Declaration, cache: Cache | None) -> None:
+    def add_needs(
+        self, graph: Graph, declaration: Declaration, cache: Cache | None, about: Collection[str] | None = None
+    ) -> None:
         from lapidar.core.languages.python import graph as graphs
 
-        graphs.add_needs(graph, declaration, cache)
+        graphs.add_needs(graph, declaration, cache, about)
 
     # ---- pin
 
