@@ -229,7 +229,9 @@ def _judge_declaration(
     findings = list(judge.drift(declaration, snapshot))
     if not declaration.overrides:
         return findings, ()
-    return findings, tuple(judge.overrides(declaration, judge.graph(snapshot, declaration, cache, declaration.overrides)))
+    return findings, tuple(
+        judge.overrides(declaration, judge.graph(snapshot, declaration, cache, declaration.overrides))
+    )
 
 
 # ---- the cache
