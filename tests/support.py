@@ -164,6 +164,12 @@ def make_environment(place: Path, python: str = sys.executable, *options: str) -
     subprocess.run([base, "-m", "venv", "--without-pip", *options, str(place)], check=True)
 
 
+def writable(path: Path) -> Path:
+    """A file of the cache, made so that it can be spoiled."""
+    path.chmod(0o644)
+    return path
+
+
 def site_of(environment: Path) -> Path:
     return next((environment / "lib").glob("python3*/site-packages"))
 

@@ -119,7 +119,7 @@ class Killed(Case):
 
         self.MOMENTS = 4
         self.stop_at_many_moments("restore", number=signal.SIGKILL, prepare=drop_bytecode)
-        self.lapidar("restore")
+        self.lapidar("restore", "--verify")
         self.lapidar("check", "--deep")
         self.lapidar("cache", "prune")
         self.no_junk_is_left()

@@ -13,21 +13,26 @@ from lapidar.cli.view import human_bytes, human_count, human_path, human_seconds
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from lapidar.core.cache.upkeep import Pruned, Summary
+    from lapidar.core.cache.auditing import Audit
+    from lapidar.core.cache.pruning import Pruned
+    from lapidar.core.cache.summary import Summary
     from lapidar.core.records.owner import Owner
 
 DESCRIPTION = """\
 Look after the package cache.
   summary   what it holds, and the history of snapshots
-  audit     read everything again and set bad entries aside; exit code 1 where there were any
-  prune     remove what no snapshot of the history and no known project needs"""
+  audit     read everything again, mend what can be mended, set the rest that is bad aside; exit code 1 where there was
+            any
+  prune     remove what no snapshot of the history and no known project needs; nothing as long as any of that cannot
+            be read"""
 
 EXAMPLES = """\
 examples:
   lapidar cache summary
   lapidar cache audit
   lapidar cache prune --dry-run
-  lapidar cache prune --history-days 365    keep a year of history: drop snapshots captured before"""
+  lapidar cache prune --history-days 365    keep a year of history: drop snapshots captured before
+  lapidar cache prune --give-up 3fe0a1      drop a snapshot whose project is gone for good"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -39,6 +44,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=float,
         help="prune: drop snapshots captured longer ago, unless a known project's lockfile holds them",
     )
+    parser.add_argument(
+        "--give-up",
+        metavar="SNAPSHOT",
+        action="append",
+        default=[],
+        help="prune: drop this snapshot (the first digits of its identity), also where its project, or what is needed "
+        "of it, cannot be found",
+    )
 
 
 def run(session: Session) -> int:
@@ -46,7 +59,7 @@ def run(session: Session) -> int:
 
 
 def _summary(session: Session) -> int:
-    from lapidar.core.cache.upkeep import summary
+    from lapidar.core.cache.summary import summary
 
     view, cache = session.view, session.cache()
     found = summary(cache)
@@ -96,7 +109,7 @@ def _whose(owner: Owner | None, otherwise: str = "byte-code, or of no snapshot")
 
 
 def _audit(session: Session) -> int:
-    from lapidar.core.cache.upkeep import audit
+    from lapidar.core.cache.auditing import audit
 
     began = time.monotonic()
     view, cache = session.view, session.cache()
@@ -108,6 +121,10 @@ def _audit(session: Session) -> int:
                 "bytes": found.bytes,
                 "clean": found.clean,
                 "corrupt": {_whose(owner): paths for owner, paths in found.corrupt.items()},
+                "missing": {_whose(owner): paths for owner, paths in found.missing.items()},
+                "bad_snapshots": found.bad_snapshots,
+                "mended": found.mended,
+                "unknown": found.unknown,
                 "bad_trees": [_whose(owner, digest) for digest, owner in found.bad_trees.items()],
             }
         )
@@ -116,27 +133,43 @@ def _audit(session: Session) -> int:
         f"{human_count(found.files, 'file')}, {human_bytes(found.bytes)} read in "
         f"{human_seconds(time.monotonic() - began)}"
     )
+    _show_audit(session, found, read)
+    return ExitCode.DONE if found.clean else ExitCode.NO
+
+
+def _show_audit(session: Session, found: Audit, read: str) -> None:
+    view = session.view
+    for problem, by_owner in (("corrupt", found.corrupt), ("missing", found.missing)):
+        for owner, paths in by_owner.items():
+            shown = paths if view.verbose else paths[:3]
+            more = f", and {len(paths) - len(shown)} more" if len(paths) > len(shown) else ""
+            view.line(f"{_whose(owner)}: {human_count(len(paths), 'file')} {problem}: {', '.join(shown)}{more}")
+    for digest, owner in found.bad_trees.items():
+        view.line(f"{_whose(owner, digest)}: its listing is corrupt, or missing")
+    for snapshot, why in found.bad_snapshots.items():
+        view.line(f"snapshot {snapshot.removeprefix('sha256:')[:24]}: {why}")
+    for told in found.mended:
+        view.line(f"Mended {told}")
+    for path in found.unknown:
+        view.warn(f"{human_path(path)} is nothing of the cache's; it was left alone")
     if found.clean:
         view.line(f"The cache is sound: {read}.", "good")
-        return ExitCode.DONE
-    for owner, paths in found.corrupt.items():
-        shown = paths if view.verbose else paths[:3]
-        more = f", and {len(paths) - len(shown)} more" if len(paths) > len(shown) else ""
-        view.line(f"{_whose(owner)}: {human_count(len(paths), 'file')} corrupt: {', '.join(shown)}{more}")
-    for digest, owner in found.bad_trees.items():
-        view.line(f"{_whose(owner, digest)}: its listing is corrupt")
-    view.line(f"Bad entries were set aside; {read}.", "bad")
-    view.line("  next: capture the original environments again, to stow them anew")
-    return ExitCode.NO
+    elif not found.lossy:
+        view.line(f"What was bad is mended; {read}.", "warn")
+    else:
+        view.line(f"Bad entries were set aside; {read}.", "bad")
+        view.line("  next: capture the original environments again, to stow them anew")
 
 
 def _prune(session: Session) -> int:
-    from lapidar.core.cache.upkeep import prune
+    from lapidar.core.cache.pruning import prune
 
     view, cache = session.view, session.cache()
 
     def announce(plan: Pruned) -> None:
         if plan.nothing:
+            for snapshot, why in plan.unknown.items():
+                view.line(f"Keeping snapshot {snapshot.removeprefix('sha256:')[:12]}: {why}")
             view.line("There is nothing to prune: some snapshot or project needs everything in the cache.")
             return
         verb = "Would remove" if plan.dry_run else "Removing"
@@ -148,12 +181,15 @@ def _prune(session: Session) -> int:
             view.line(
                 f"  {'would drop' if plan.dry_run else 'dropping'} snapshot {snapshot.removeprefix('sha256:')[:12]}"
             )
+        for snapshot, why in plan.unknown.items():
+            view.line(f"  keeping snapshot {snapshot.removeprefix('sha256:')[:12]}: {why}")
         if plan.set_aside:
             view.line(f"  and {human_count(plan.set_aside, 'bad entry', 'bad entries')} set aside before")
 
     plan = prune(
         cache,
         history_days=session.options.history_days,
+        give_up=session.options.give_up,
         dry_run=session.options.dry_run,
         waiting=lambda: view.warn("waiting for another lapidar that uses this cache"),
         announce=announce,

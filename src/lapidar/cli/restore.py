@@ -72,6 +72,7 @@ def run(session: Session) -> int:
         left_out=left_out,
         libraries=options.libraries,
         verify=options.verify,
+        lockfile=None if options.snapshot else session.path("lock") or project.lockfile,
     )
     restored = restore(project, cache, snapshot, wanted, view.reporter())
     if view.json:

@@ -10,15 +10,55 @@ import ctypes
 import errno
 import fcntl
 import os
-from collections.abc import Callable
+import stat
 from pathlib import Path
 from types import TracebackType
 
-__all__ = ["WorkFolder", "exchange", "flush_file_system", "random_name", "remove", "sweep", "write_file"]
+__all__ = [
+    "Unconfirmed",
+    "WorkFolder",
+    "append_line",
+    "exchange",
+    "flush_file_system",
+    "make_folder",
+    "random_name",
+    "remove",
+    "sweep",
+    "write_file",
+]
 
 _libc = ctypes.CDLL(None, use_errno=True)
+_GROUP_WRITES = stat.S_ISGID | stat.S_IRWXG
 _AT_FDCWD = -100
 _RENAME_EXCHANGE = 2
+
+
+class Unconfirmed(OSError):
+    """A file was written and stands in its place, but the disk did not say that it has it for good."""
+
+
+def make_folder(path: Path) -> None:
+    """Make a folder and those above it. In a folder that a group may write, it is the group's too, whatever the umask
+    says: several people share a cache."""
+    try:
+        path.mkdir()
+    except FileExistsError:
+        return
+    except FileNotFoundError:
+        make_folder(path.parent)
+        make_folder(path)
+        return
+    above = os.stat(path.parent)
+    if above.st_mode & stat.S_IWGRP:
+        _give_to_group(path, above, os.stat(path).st_mode | above.st_mode & _GROUP_WRITES)
+
+
+def _give_to_group(file: int | Path, above: os.stat_result, mode: int) -> None:
+    try:
+        os.chown(file, -1, above.st_gid)
+        os.chmod(file, stat.S_IMODE(mode))
+    except PermissionError:
+        pass  # it is somebody else's, or its owner is outside of the group
 
 
 def random_name() -> str:
@@ -120,10 +160,15 @@ def flush_file_system(path: Path) -> None:
         os.close(descriptor)
 
 
-def write_file(path: Path, data: bytes, mode: int = 0o644) -> None:
+def write_file(path: Path, data: bytes, mode: int = 0o666, *, flush: bool = True) -> None:
     """Write a file whole: a reader sees the old bytes or the new ones, also after a power cut.
 
+    Args:
+        mode: less what the umask takes; in a folder that a group may write, the group may write the file too.
+        flush: wait for the disk. Without, a power cut may leave half: for what proves itself when it is read.
+
     Raises:
+        Unconfirmed: it was written, and flushing its folder failed.
         OSError: it could not be written; what stood there before stands there still.
     """
     prefix = f".{path.name}.part-"
@@ -134,27 +179,49 @@ def write_file(path: Path, data: bytes, mode: int = 0o644) -> None:
         _try_lock(descriptor)
         with open(descriptor, "wb", closefd=False) as stream:
             stream.write(data)
-        os.fsync(descriptor)
+        if mode & stat.S_IWGRP:
+            _share(descriptor, path.parent)
+        if flush:
+            os.fsync(descriptor)
         os.rename(part, path)
     except BaseException:
         part.unlink(missing_ok=True)
         raise
     finally:
         os.close(descriptor)
-    _flush_folder(path.parent)
-
-
-def write_short_cut(path: Path, encode: Callable[[], bytes]) -> None:
-    """Write a file that only saves work later: where that cannot be, nothing is lost.
-
-    Args:
-        encode: gives its bytes; a name in it that is no UTF-8 is such a case too.
-    """
+    if not flush:
+        return
     try:
-        path.parent.mkdir(exist_ok=True)
-        write_file(path, encode())
-    except (OSError, UnicodeEncodeError):
-        pass
+        _flush_folder(path.parent)
+    except OSError as error:
+        raise Unconfirmed(error.errno, error.strerror, str(path)) from error
+
+
+def _share(descriptor: int, folder: Path) -> None:
+    """Let the group write a file that may write its folder."""
+    above = os.stat(folder)
+    if above.st_mode & stat.S_IWGRP and not above.st_mode & stat.S_ISVTX:
+        _give_to_group(descriptor, above, os.fstat(descriptor).st_mode | stat.S_IRGRP | stat.S_IWGRP)
+
+
+def append_line(path: Path, line: bytes) -> None:
+    """Append a line to a file in one call: lines of several processes do not mix. A line that was cut before (a full
+    disk, a power cut) is ended first, so that it spoils no other.
+
+    Raises:
+        OSError: it could not be written, or not whole.
+    """
+    descriptor = os.open(path, os.O_RDWR | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o666)
+    try:
+        _share(descriptor, path.parent)
+        size = os.fstat(descriptor).st_size
+        cut = size > 0 and os.pread(descriptor, 1, size - 1) != b"\n"
+        data = (b"\n" if cut else b"") + line + b"\n"
+        if os.write(descriptor, data) != len(data):
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(path))
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
 
 
 def _flush_folder(folder: Path) -> None:

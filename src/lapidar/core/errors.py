@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import errno
 
+from lapidar.core.atomic import Unconfirmed
+
 __all__ = [
     "CacheError",
     "Conflict",
@@ -100,6 +102,13 @@ def from_os_error(error: OSError, doing: str) -> LapidarError:
     if isinstance(place, bytes):
         place = place.decode("utf-8", "replace")
     where = f" ({place})" if place else ""
+    if isinstance(error, Unconfirmed):
+        return LapidarError(
+            f"The disk did not confirm that {place} is on it for good",
+            why=error.strerror or str(error),
+            remedy="It is written and whole; after a power cut it may be the old one. Run the same command again when "
+            "the disk is well.",
+        )
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
         return NoSpace(
             f"Could not {doing}: no space is left{where}",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
@@ -37,6 +38,7 @@ class Contents:
     Attributes:
         trees: by their digests, those that can be read.
         unreadable: the flaws of the others.
+        read: the inodes of the files that were read and found right, by their digest and kind.
     """
 
     def __init__(self, cache: Cache, snapshot: Snapshot) -> None:
@@ -44,6 +46,7 @@ class Contents:
         self.snapshot = snapshot
         self.trees: dict[str, Tree] = {}
         self.unreadable: list[Flaw] = []
+        self.read: dict[tuple[str, str], int] = {}
         for part in snapshot.parts():
             try:
                 self.trees.setdefault(part.tree, cache.tree(part.tree))
@@ -67,22 +70,38 @@ class Contents:
             deep: read every byte; otherwise sizes and times vouch for them.
         """
         yield from self.unreadable
-        sound: set[tuple[str, str]] = set()
         with progress.task(reporter, "Reading the cache", self.total_bytes if deep else 0, "bytes"):
             for owner, tree in self._parts():
-                for entry in tree:
-                    if entry.kind != LINK and (kind := self._flaw(entry, deep, sound)):
-                        yield Flaw(owner, entry.path, kind)
-                    if deep:
-                        reporter.advance(entry.bytes)
+                yield from self.flaws_of(owner, tree, deep=deep, reporter=reporter)
 
-    def _flaw(self, entry: Entry, deep: bool, sound: set[tuple[str, str]]) -> FileFlaw | None:
+    def flaws_of(self, owner: Owner, tree: Tree, *, deep: bool, reporter: progress.Progress) -> Iterator[Flaw]:
+        """What is lost or altered of one tree; each file that several trees have is read once."""
+        for entry in tree:
+            if entry.kind != LINK and (kind := self._flaw(entry, deep)):
+                yield Flaw(owner, entry.path, kind)
+            if deep:
+                reporter.advance(entry.bytes)
+
+    def has_read(self, tree: Tree) -> bool:
+        """Whether all files of a tree were read and found right."""
+        return all(entry.kind == LINK or (entry.content, entry.kind) in self.read for entry in tree)
+
+    def _flaw(self, entry: Entry, deep: bool) -> FileFlaw | None:
+        if not deep:
+            return self.cache.flaw(entry)
+        if (entry.content, entry.kind) in self.read:
+            return None
         flaw = self.cache.flaw(entry)
-        if flaw or not deep or (entry.content, entry.kind) in sound:
+        if flaw:
             return flaw
-        if sha256_of(self.cache.entry_path(entry)) != entry.content:
-            return FileFlaw.BYTES
-        sound.add((entry.content, entry.kind))
+        path = self.cache.entry_path(entry)
+        try:
+            inode = os.stat(path).st_ino
+            if sha256_of(path) != entry.content:
+                return FileFlaw.BYTES
+        except OSError:
+            return FileFlaw.UNREADABLE
+        self.read[entry.content, entry.kind] = inode
         return None
 
 

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import enum
+import hashlib
 import os
+import re
 import time
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
@@ -16,7 +19,9 @@ from lapidar.core.errors import LockfileError
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Cause", "History", "Moment"]
+__all__ = ["Cause", "Held", "History", "Log", "Moment"]
+
+_SEAL = re.compile(rb',"seal":"([0-9a-f]{16})"}')
 
 
 class Cause(enum.StrEnum):
@@ -48,6 +53,35 @@ class Moment(msgspec.Struct, frozen=True):
 
 
 @dataclass(frozen=True, slots=True)
+class Log:
+    """What the log says.
+
+    Attributes:
+        moments: oldest first.
+        damaged: the numbers of the lines that cannot be read, or were altered, from 1.
+    """
+
+    moments: tuple[Moment, ...] = ()
+    damaged: tuple[int, ...] = ()
+
+
+@dataclass(slots=True)
+class Held:
+    """What known projects hold.
+
+    Attributes:
+        snapshots: those of lockfiles that can be read, by their identities.
+        unknown: what cannot be known, and is taken to be held: by the identity of a snapshot, why.
+    """
+
+    snapshots: dict[str, Snapshot] = field(default_factory=dict)
+    unknown: dict[str, str] = field(default_factory=dict)
+
+    def __contains__(self, snapshot_id: object) -> bool:
+        return snapshot_id in self.snapshots or snapshot_id in self.unknown
+
+
+@dataclass(frozen=True, slots=True)
 class History:
     """The history of a cache."""
 
@@ -58,6 +92,7 @@ class History:
         return self.cache.root / "snapshots" / "log.jsonl"
 
     def path(self, snapshot_id: str) -> Path:
+        """Where the copy of a snapshot's lockfile lies."""
         return self.cache.root / "snapshots" / f"{snapshot_id.removeprefix('sha256:')}.lock"
 
     def add(self, snapshot: Snapshot, written_to: Path, *, project: str, cause: Cause, parent: str = "") -> None:
@@ -67,62 +102,108 @@ class History:
             project: the project's identity.
             parent: the snapshot that the lockfile held before.
         """
-        copy = self.path(snapshot.snapshot)
-        if not copy.exists():
-            copy.parent.mkdir(exist_ok=True)
-            lockfile.write(snapshot, copy)
+        self.put(snapshot)
         before = parent if parent != snapshot.snapshot else ""
         self._note(Moment(time.time(), snapshot.snapshot, str(written_to.absolute()), project, cause, before))
 
+    def put(self, snapshot: Snapshot) -> None:
+        """Keep a copy of a lockfile; one that is damaged is written anew."""
+        copy = self.path(snapshot.snapshot)
+        text = lockfile.render(snapshot).encode("utf-8")
+        try:
+            if copy.read_bytes() == text:
+                return
+        except OSError:
+            atomic.make_folder(copy.parent)
+        atomic.write_file(copy, text)
+
+    def note_restored(self, snapshot: Snapshot, lock: Path, project: str) -> None:
+        """Note that a project's lockfile was restored with this cache, so that prune knows the project; once."""
+        place = str(lock.absolute())
+        if not any(one.snapshot == snapshot.snapshot and one.lockfile == place for one in self.moments()):
+            self.add(snapshot, lock, project=project, cause=Cause.RESTORED)
+
     def _note(self, moment: Moment) -> None:
-        # One short line, appended in one call: lines of several processes do not mix.
-        descriptor = os.open(self._log, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o644)
-        try:
-            os.write(descriptor, msgspec.json.encode(moment) + b"\n")
-        finally:
-            os.close(descriptor)
+        atomic.append_line(self._log, _line(moment))
 
-    def current(self) -> dict[str, Snapshot]:
-        """The snapshots that known projects hold now, by their identities.
+    def held(self) -> Held:
+        """The snapshots that known projects hold now.
 
-        A project is where any of its lockfiles is. Where nothing is left of the folders that it was in, it was moved
-        and not used since, or lies on a disk that is not here: then its last snapshot counts.
+        A project is where any of its lockfiles is. What cannot be known is taken to be held: what a lockfile that
+        cannot be read (merge marks) held at any time, and what one in a folder that is not here held last: it lies on
+        a disk that is not here, or was moved and not used since.
         """
-        found: dict[str, Snapshot] = {}
-        by_project: dict[str, list[Moment]] = {}
+        held = Held()
+        by_project: dict[str, dict[str, list[Moment]]] = {}
         for moment in self.moments():
-            by_project.setdefault(moment.project or moment.lockfile, []).append(moment)
-        for moments in by_project.values():
-            places = dict.fromkeys(Path(moment.lockfile) for moment in moments)
-            here = [place for place in places if place.parent.is_dir()]
-            for place in here or [self.path(moments[-1].snapshot)]:
-                try:
-                    snapshot = lockfile.read(place)
-                except LockfileError:
-                    continue
-                found[snapshot.snapshot] = snapshot
-        return found
+            by_project.setdefault(moment.project or moment.lockfile, {}).setdefault(moment.lockfile, []).append(moment)
+        for places in by_project.values():
+            for place, moments in places.items():
+                self._hold(held, Path(place), moments, _was_moved(place, places))
+        return held
 
-    def moments(self) -> list[Moment]:
-        """All of it, oldest first."""
+    def _hold(self, held: Held, place: Path, moments: list[Moment], moved: bool) -> None:
         try:
-            lines = self._log.read_bytes().splitlines()
+            if not place.parent.is_dir():
+                if not moved:
+                    held.unknown[moments[-1].snapshot] = f"{place.parent} is not here"
+                return
+            if not place.exists():
+                return
+            snapshot = lockfile.read(place)
+        except LockfileError as error:
+            held.unknown |= {one.snapshot: str(error) for one in moments}
+            held.unknown |= {one.parent: str(error) for one in moments if one.parent}
+        except OSError as error:
+            held.unknown |= {one.snapshot: f"{place}: {error.strerror}" for one in moments}
+        else:
+            held.snapshots[snapshot.snapshot] = snapshot
+
+    def moments(self) -> tuple[Moment, ...]:
+        """All of it that can be read, oldest first."""
+        return self.log().moments
+
+    def log(self) -> Log:
+        """All of it, and which lines cannot be read.
+
+        Raises:
+            OSError: none of it can.
+        """
+        try:
+            lines = self._log.read_bytes().split(b"\n")
         except FileNotFoundError:
-            return []
-        moments = []
-        for line in lines:
-            try:
-                moments.append(msgspec.json.decode(line, type=Moment))
-            except msgspec.MsgspecError:
-                continue  # the last line, cut by a power failure
-        return moments
+            return Log()
+        if not lines[-1]:
+            lines.pop()
+        read = [_moment(line) for line in lines]
+        damaged = tuple(number for number, moment in enumerate(read, 1) if moment is None)
+        return Log(tuple(moment for moment in read if moment), damaged)
+
+    def mend_log(self) -> None:
+        """Write the log anew without the lines that cannot be read, and set the old one aside."""
+        moments = self.moments()
+        self.cache.set_aside(str(self._log))
+        self._rewrite(moments)
 
     def drop(self, snapshot_ids: set[str]) -> None:
         """Drop snapshots from the history."""
-        kept = [moment for moment in self.moments() if moment.snapshot not in snapshot_ids]
-        atomic.write_file(self._log, b"".join(msgspec.json.encode(moment) + b"\n" for moment in kept))
+        self._rewrite(moment for moment in self.moments() if moment.snapshot not in snapshot_ids)
         for snapshot_id in snapshot_ids:
             self.path(snapshot_id).unlink(missing_ok=True)
+
+    def _rewrite(self, moments: Iterable[Moment]) -> None:
+        atomic.write_file(self._log, b"".join(_line(moment) + b"\n" for moment in moments))
+
+    def copies(self) -> Iterator[tuple[str, Snapshot | LockfileError]]:
+        """Every copy of a lockfile: the identity that its name claims, and the snapshot, or why it is not that."""
+        for snapshot_id in self.ids():
+            try:
+                snapshot = lockfile.read(self.path(snapshot_id))
+            except LockfileError as error:
+                yield snapshot_id, error
+                continue
+            other = LockfileError(f"{self.path(snapshot_id)} holds another snapshot than its name says")
+            yield snapshot_id, snapshot if snapshot.snapshot == snapshot_id else other
 
     def ids(self) -> list[str]:
         """The identity of every snapshot kept."""
@@ -149,4 +230,39 @@ class History:
                 why=shown,
                 remedy="Give more of its digits.",
             )
-        return lockfile.read(self.path(matching[0]))
+        snapshot = lockfile.read(self.path(matching[0]))
+        if snapshot.snapshot != matching[0]:
+            raise LockfileError(
+                f"The history's copy of snapshot {matching[0][7:19]} holds another one",
+                remedy="Run `lapidar cache audit`.",
+            )
+        return snapshot
+
+
+def _line(moment: Moment) -> bytes:
+    """A moment as a line: a JSON object with a seal, by which a letter that flipped shows."""
+    told = msgspec.json.encode(moment)
+    return told[:-1] + b',"seal":"' + _seal(told) + b'"}'
+
+
+def _seal(told: bytes) -> bytes:
+    return hashlib.blake2b(told, digest_size=8).hexdigest().encode("ascii")
+
+
+def _moment(line: bytes) -> Moment | None:
+    """The moment that a line holds; None where the line is not as it was written."""
+    told, _, rest = line.rpartition(b',"seal"')
+    seal = _SEAL.fullmatch(b',"seal"' + rest)
+    if seal is None or seal[1] != _seal(told + b"}"):
+        return None
+    try:
+        return msgspec.json.decode(told + b"}", type=Moment)
+    except msgspec.MsgspecError:
+        return None
+
+
+def _was_moved(place: str, places: Mapping[str, Sequence[Moment]]) -> bool:
+    """Whether a project goes on at another place since the last moment of this one: one that is here, and was not
+    known before. A clone is not that: it was there beside."""
+    last = places[place][-1].time
+    return any(moments[0].time > last and Path(other).parent.is_dir() for other, moments in places.items())

@@ -14,7 +14,7 @@ from typing import Generic, TypeVar
 
 import msgspec
 
-from lapidar.core import atomic
+from lapidar.core import sealed
 from lapidar.core.cache.digest import sha256_of
 
 __all__ = ["SETTLED_NS", "Seen", "seen_files", "seen_of_system", "sha256_by"]
@@ -42,8 +42,8 @@ class Seen(Generic[T]):
         self._before: dict[str, tuple[int, int, int, int, T]] = {}
         try:
             rows = msgspec.msgpack.Decoder(dict[str, tuple[int, int, int, int, kind]])  # type: ignore[valid-type]
-            self._before = rows.decode(self._file.read_bytes())
-        except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
+            self._before = rows.decode(sealed.read(self._file) or b"")
+        except (msgspec.MsgspecError, UnicodeDecodeError):
             pass
         self._now = dict(self._before) if keep_all else {}
 
@@ -63,7 +63,7 @@ class Seen(Generic[T]):
     def save(self) -> None:
         """Keep the table for the next time."""
         if self._now != self._before:
-            atomic.write_short_cut(self._file, lambda: msgspec.msgpack.encode(self._now))
+            sealed.keep(self._file, lambda: msgspec.msgpack.encode(self._now))
 
 
 def seen_files(folder: Path, environment: str) -> Seen[str]:

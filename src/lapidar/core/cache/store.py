@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 import tomli
 
-from lapidar.core import atomic
+from lapidar.core import atomic, sealed
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, MissingFromCache
 
@@ -26,15 +26,17 @@ FILE_TIME_SECONDS = 1_000_000_000
 FILE_TIME_NS = FILE_TIME_SECONDS * 1_000_000_000
 _MARK = "lapidar-cache.toml"
 _FOLDERS = ("files", "trees", "derived", "assembled", "snapshots", "seen", "aside", "staging")
+_COPY = ".copy"  # every listing is kept twice: one flipped bit in the only one would lose a whole tree
 
 
 class FileFlaw(enum.StrEnum):
-    """What is wrong with a cached file; the last is only found by reading it."""
+    """What is wrong with a cached file; the last two are only found by reading it."""
 
     MISSING = "missing"
     SIZE = "altered: it has another size"
     TIME = "altered: its modification time was changed"
     BYTES = "corrupt"
+    UNREADABLE = "unreadable"
 
 
 def default_folder() -> Path:
@@ -72,6 +74,8 @@ class Cache:
         mark = self.root / _MARK
         if not mark.is_file():
             self._begin(mark, create)
+        elif create:
+            self._make_folders()  # one that was lost
         self._verify_format(mark)
         self._files = str(self.root / "files")
 
@@ -90,8 +94,7 @@ class Cache:
                 remedy="Name the one that holds the snapshot with --cache or LAPIDAR_CACHE.",
             )
         try:
-            for name in _FOLDERS:
-                (self.root / name).mkdir(parents=True, exist_ok=True)
+            self._make_folders()
             part = self.root / "staging" / f"mark-{atomic.random_name()}"
             part.write_text(f"# A lapidar package cache. See docs/cache.md of lapidar.\nformat = {FORMAT}\n")
             # Linked, not renamed: of two processes that begin the same cache, both must lock the same file.
@@ -106,6 +109,15 @@ class Cache:
                 why=error.strerror or str(error),
                 remedy="Name another folder with --cache or LAPIDAR_CACHE.",
             ) from error
+
+    def _make_folders(self) -> None:
+        try:
+            for name in _FOLDERS:
+                if not (self.root / name).is_dir():
+                    atomic.make_folder(self.root / name)
+        except OSError:
+            if not (self.root / _MARK).is_file():
+                raise  # one that is only read may lack some
 
     def _holds_something_else(self) -> bool:
         """Whether the folder has more in it than the empty folders of a cache that is being begun."""
@@ -198,7 +210,7 @@ class Cache:
         """What is wrong with the cached bytes of a file, as far as can be told without reading them."""
         try:
             found = os.stat(self.entry_path(entry))
-        except FileNotFoundError:
+        except (FileNotFoundError, NotADirectoryError):
             return FileFlaw.MISSING
         if found.st_size != entry.bytes:
             return FileFlaw.SIZE
@@ -210,7 +222,7 @@ class Cache:
 
     def set_aside(self, path: str) -> None:
         """Move a bad file out of the way, so that the right bytes can be stowed again."""
-        (self.root / "aside").mkdir(exist_ok=True)
+        atomic.make_folder(self.root / "aside")
         name = os.path.relpath(path, self.root).replace("/", "-")
         try:
             os.rename(path, self.root / "aside" / f"{name}-{atomic.random_name()}")
@@ -223,33 +235,58 @@ class Cache:
         plain = digest.removeprefix("sha256:")
         return self.root / "trees" / plain[:2] / plain[2:]
 
+    def listing_paths(self, digest: str) -> tuple[Path, Path]:
+        """Where a tree's listing lies, and its copy."""
+        path = self.tree_path(digest)
+        return path, path.with_name(path.name + _COPY)
+
     def has_tree(self, digest: str) -> bool:
-        return self.tree_path(digest).is_file()
+        """Whether there is a listing, sound or not."""
+        return any(path.is_file() for path in self.listing_paths(digest))
+
+    def holds(self, tree: Tree) -> bool:
+        """Whether the listing of a tree and its copy are there as they must be."""
+        listing = tree.listing()
+        return all(_has_bytes(path, listing) for path in self.listing_paths(tree.digest))
 
     def put_tree(self, tree: Tree) -> str:
-        """Keep a tree's listing; its files must be in the cache already.
+        """Keep a tree's listing; its files must be in the cache already. One that is damaged is written anew.
 
         Returns:
             The tree's digest.
         """
-        path = self.tree_path(tree.digest)
-        if not path.exists():
-            path.parent.mkdir(exist_ok=True)
-            atomic.write_file(path, tree.listing(), mode=0o444)
+        listing = tree.listing()
+        path, copy = self.listing_paths(tree.digest)
+        atomic.make_folder(path.parent)
+        for one in (copy, path):
+            if not _has_bytes(one, listing):
+                if one.is_dir():
+                    self.set_aside(str(one))
+                atomic.write_file(one, listing, mode=0o444, flush=one is path)
         return tree.digest
 
     def tree(self, digest: str) -> Tree:
-        """A tree by its digest.
+        """A tree by its digest, from its listing or the copy of that.
 
         Raises:
             MissingFromCache: it is not there.
             CacheError: its listing is corrupt.
         """
-        try:
-            listing = self.tree_path(digest).read_bytes()
-        except FileNotFoundError as error:
-            raise MissingFromCache(f"The cache has no tree {digest}") from error
-        return Tree.parse(listing, digest)
+        refused: CacheError = MissingFromCache(f"The cache has no tree {digest}")
+        for path in self.listing_paths(digest):
+            try:
+                return Tree.parse(path.read_bytes(), digest)
+            except (FileNotFoundError, NotADirectoryError):
+                continue
+            except OSError as error:
+                refused = CacheError(
+                    f"The listing of tree {digest} cannot be read",
+                    why=error.strerror or str(error),
+                    remedy="Look at who owns the cache and its modes (ls -l), or name another with --cache.",
+                )
+            except CacheError as error:
+                refused = error
+        raise refused
 
     # ---- what a runtime derives from trees (byte-code), kept beside them
 
@@ -258,24 +295,28 @@ class Cache:
         return self.root / "derived" / plain[:2] / f"{plain[2:]}-{key}"
 
     def derived(self, tree_digest: str, key: str) -> Tree | None:
-        """What was derived from a tree, whole or not at all.
+        """What was derived from a tree: its listing. Whether the files are there is not asked.
 
         Args:
             key: what it follows from beside the tree: the kind of runtime, and its version.
         """
+        digest = self.noted_derived(self.derived_path(tree_digest, key))
         try:
-            digest = self.derived_path(tree_digest, key).read_text("ascii").strip()
-            tree = self.tree(digest)
-        except (OSError, ValueError, CacheError):
+            return self.tree(digest) if digest else None
+        except CacheError:
             return None
-        return tree if all(self.flaw(entry) is None for entry in tree) else None
+
+    @staticmethod
+    def noted_derived(note: Path) -> str | None:
+        """The digest of the tree that a note of something derived names; None where it is damaged."""
+        return (sealed.read(note) or b"").decode("ascii", "replace").strip() or None
 
     def put_derived(self, tree_digest: str, key: str, made: Tree) -> None:
         """Keep which tree was derived from a tree."""
         self.put_tree(made)
         path = self.derived_path(tree_digest, key)
-        path.parent.mkdir(exist_ok=True)
-        atomic.write_file(path, (made.digest + "\n").encode("ascii"))
+        atomic.make_folder(path.parent)
+        sealed.write(path, (made.digest + "\n").encode("ascii"))
 
     # ---- what came of files that were unpacked or built
 
@@ -288,24 +329,31 @@ class Cache:
         Args:
             key: sha256 in hex: of an archive that was unpacked, or of what a build was made of.
         """
-        try:
-            digest, *notes = self._made_path(key).read_text("utf-8").splitlines()
-            return Made(digest, tuple(notes)) if self.is_whole(digest) else None
-        except (OSError, ValueError):
-            return None
+        made = self.noted_made(self._made_path(key))
+        return made if made and self.is_whole(made.tree) else None
+
+    @staticmethod
+    def noted_made(note: Path) -> Made | None:
+        """What a note of something made says; None where it is damaged."""
+        digest, *notes = (sealed.read(note) or b"").decode("utf-8", "replace").split("\n")
+        return Made(digest, tuple(notes[:-1])) if digest else None
 
     def put_made(self, key: str, tree_digest: str, notes: Sequence[str] = ()) -> None:
         """Keep what came of a file, so that it need not be fetched or built again."""
         path = self._made_path(key)
-        path.parent.mkdir(parents=True, exist_ok=True)
-        atomic.write_file(path, "\n".join([tree_digest, *notes, ""]).encode())
+        atomic.make_folder(path.parent)
+        sealed.write(path, "\n".join([tree_digest, *notes, ""]).encode())
 
     def is_whole(self, tree_digest: str) -> bool:
         """Whether a tree and all of its files are here, by their sizes and times."""
         try:
-            return all(entry.kind == LINK or self.flaw(entry) is None for entry in self.tree(tree_digest))
+            return self.has_files(self.tree(tree_digest))
         except CacheError:
             return False
+
+    def has_files(self, tree: Tree) -> bool:
+        """Whether all files of a tree are here, by their sizes and times."""
+        return all(entry.kind == LINK or self.flaw(entry) is None for entry in tree)
 
     # ---- all of it
 
@@ -313,25 +361,21 @@ class Cache:
         """Every cached file, folder by folder."""
         yield from _two_levels(self.root / "files")
 
-    def inodes(self, most: int) -> set[int] | None:
-        """The inodes of all cached files; None where there are more than `most`. No file is asked for: the entries
-        of the folders tell."""
+    def inodes(self) -> set[int]:
+        """The inodes of all cached files. No file is asked for: the entries of the folders tell."""
         found: set[int] = set()
-        try:
-            folders = os.listdir(self._files)
-        except FileNotFoundError:
-            return found
-        for folder in folders:
-            with os.scandir(f"{self._files}/{folder}") as entries:
-                found.update([entry.inode() for entry in entries])
-            if len(found) > most:
-                return None
+        for folder in os.listdir(self._files):
+            try:
+                with os.scandir(f"{self._files}/{folder}") as entries:
+                    found.update([entry.inode() for entry in entries])
+            except NotADirectoryError:
+                continue
         return found
 
     def all_trees(self) -> Iterator[str]:
         """The digest of every tree."""
         for entry in _two_levels(self.root / "trees"):
-            if not entry.name.startswith("."):
+            if not entry.name.startswith(".") and not entry.name.endswith(_COPY):
                 yield f"sha256:{Path(entry.path).parent.name}{entry.name}"
 
     def all_derived(self) -> Iterator[tuple[str, Path]]:
@@ -341,14 +385,22 @@ class Cache:
                 yield f"sha256:{Path(entry.path).parent.name}{entry.name[:62]}", Path(entry.path)
 
 
+def _has_bytes(path: Path, data: bytes) -> bool:
+    try:
+        return path.read_bytes() == data
+    except OSError:
+        return False
+
+
 def _two_levels(root: Path) -> Iterator[os.DirEntry[str]]:
     try:
         folders = sorted(os.scandir(root), key=lambda folder: folder.name)
     except FileNotFoundError:
         return
     for folder in folders:
-        with os.scandir(folder.path) as entries:
-            yield from entries
+        if folder.is_dir(follow_symlinks=False):
+            with os.scandir(folder.path) as entries:
+                yield from entries
 
 
 def digest_of_name(path: str) -> tuple[str, bool]:

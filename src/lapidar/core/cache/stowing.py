@@ -159,7 +159,7 @@ def stow(
         _publish(cache, work.path, batch, stowed)
     for key, entries in todo.entries.items():
         stowed[key].tree = Tree(entries)
-    new = [one.tree for one in stowed.values() if not cache.has_tree(one.tree.digest)]
+    new = [one.tree for one in stowed.values() if not cache.holds(one.tree)]
     if new:
         atomic.flush_file_system(cache.root)  # the names of all files, before any tree speaks of them
     for tree in new:
@@ -352,7 +352,7 @@ def _link(staged: str, final: str) -> bool:
         try:
             os.link(staged, final)
         except FileNotFoundError:
-            os.makedirs(os.path.dirname(final), exist_ok=True)
+            atomic.make_folder(Path(final).parent)
             os.link(staged, final)
     except FileExistsError:
         return False

@@ -14,10 +14,9 @@ from pathlib import Path
 import msgspec
 
 from lapidar._version import VERSION
-from lapidar.core import atomic, parallel
+from lapidar.core import atomic, parallel, sealed
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.listing import Assembled
-from lapidar.core.environment.manifest import digest_of
 
 __all__ = ["code_state", "keep", "kept"]
 
@@ -41,15 +40,12 @@ def kept(cache: Cache, snapshot_id: str, manner: str) -> Assembled | None:
         manner: what else the files follow from: whose libraries, and the relative path from the environment to the
             project where the snapshot has packages in it.
     """
-    try:
-        with open(_path(cache, snapshot_id, manner), "rb") as stream:
-            digest = stream.readline().rstrip(b"\n")
-            data = stream.read()
-    except OSError:
+    found = sealed.opened(_path(cache, snapshot_id, manner))
+    if found is None:
         return None
     # Megabytes: to digest them takes as long as to decode them.
-    assembled, right = parallel.both(partial(_decoded, data), partial(digest_of, data))
-    return assembled if digest == right.encode("ascii") else None
+    assembled, whole = parallel.both(partial(_decoded, found.data), found.is_whole)
+    return assembled if whole else None
 
 
 def _decoded(data: bytes) -> Assembled | None:
@@ -62,6 +58,5 @@ def _decoded(data: bytes) -> Assembled | None:
 def keep(cache: Cache, snapshot_id: str, manner: str, assembled: Assembled) -> None:
     """Keep an assembly for the next time."""
     path = _path(cache, snapshot_id, manner)
-    data = msgspec.json.encode(assembled)
-    path.parent.mkdir(exist_ok=True)
-    atomic.write_file(path, digest_of(data).encode("ascii") + b"\n" + data)
+    atomic.make_folder(path.parent)
+    sealed.write(path, msgspec.json.encode(assembled))

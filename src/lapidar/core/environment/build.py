@@ -98,14 +98,19 @@ class EnvironmentBuilder:
         """Write what the environment says of itself, last, and have all of it on the disk."""
         inodes = self._inodes if self.placement is Placement.HARDLINK else []
         data, digest = manifest.render(manifest.Manifest(assembled.listing.without_digests(), inodes))
-        (self.work / manifest.FILE_NAME).write_bytes(data)
+        self._write_new(manifest.FILE_NAME, data)
         executables = {one.language: os.path.basename(one.executable) for one in snapshot.runtimes}
         placement = str(self.placement)
         mark = marker.Marker(
             marker.FORMAT, snapshot.snapshot, placement, executables, digest, self.left_out, self.libraries
         )
-        (self.work / marker.FILE_NAME).write_text(mark.render(), encoding="utf-8")
+        self._write_new(marker.FILE_NAME, mark.render().encode("utf-8"))
         atomic.flush_file_system(self.work)
+
+    def _write_new(self, path: str, data: bytes) -> None:
+        """Never through something that stands there: it might be a link into the cache."""
+        with open(self.work / path, "xb") as stream:
+            stream.write(data)
 
 
 class _Share(msgspec.Struct, frozen=True):

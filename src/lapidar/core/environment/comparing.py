@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from itertools import repeat
 from pathlib import Path
+from types import MappingProxyType
 from typing import NamedTuple
 
 from lapidar.core import progress
@@ -17,7 +18,7 @@ from lapidar.core.environment.listing import EXECUTABLE_KINDS, LINK, PlacedRow
 from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Status
 
-__all__ = ["Compared", "Passing", "by_bytes", "by_status", "expected"]
+__all__ = ["Compared", "Passing", "by_bytes", "by_status", "expected", "same_content"]
 
 _OWN_FILES = frozenset({marker.FILE_NAME, manifest.FILE_NAME})
 # Below this share of files that are no longer links to the cache, each is a replaced file; above it, the whole
@@ -84,22 +85,39 @@ def _same_but_inode(path: str, row: PlacedRow, must: Status, found: Status) -> b
 
 
 def by_bytes(
-    target: Path, listed: Manifest, found: dict[str, Status], passing: Passing, reporter: progress.Progress
+    target: Path,
+    listed: Manifest,
+    found: dict[str, Status],
+    passing: Passing,
+    reporter: progress.Progress,
+    read: Mapping[tuple[str, str], int] = MappingProxyType({}),
 ) -> Compared:
-    """Compare by reading every file; times do not matter here."""
+    """Compare by reading every file; times do not matter here.
+
+    Args:
+        read: the inodes of cached files that were just read and found right, by digest and kind: what is linked to
+            them is right too.
+    """
     missing, _, extra = by_status(target, listed, found, expected(listed), passing)
     gone = {row[0] for row in missing}
     altered = []
     with progress.task(reporter, "Reading the environment", listed.listing.total_bytes, "bytes"):
         for row in listed.listing.rows():
             if row[0] not in gone:
-                if not _same_content(f"{target}/{row[0]}", row):
+                linked = found[row[0]][3] == read.get((row[3], row[2])) and _has_mode(found[row[0]], row)
+                if not linked and not same_content(f"{target}/{row[0]}", row):
                     altered.append(row)
                 reporter.advance(row[4])
     return Compared(missing, altered, extra)
 
 
-def _same_content(path: str, row: PlacedRow) -> bool:
+def _has_mode(status: Status, row: PlacedRow) -> bool:
+    """Whether what stands there is a regular file, executable or not as its row has it."""
+    return stat.S_ISREG(status[2]) and (status[2] & stat.S_IXUSR != 0) == (row[2] in EXECUTABLE_KINDS)
+
+
+def same_content(path: str, row: PlacedRow) -> bool:
+    """Whether a file or link is what its row says, by reading it."""
     _, _, kind, content, _ = row
     mode = os.lstat(path).st_mode
     if kind == LINK or not stat.S_ISREG(mode):

@@ -9,12 +9,14 @@ from typing import NamedTuple
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, FILE, Entry, Tree
-from lapidar.core.environment import launchers
+from lapidar.core.environment import launchers, manifest, marker, reserved
 from lapidar.core.environment.listing import Assembled, Listing, PlacedRow
 from lapidar.core.records.owner import LAPIDAR, Owner
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Item", "Layout", "Placing"]
+
+_OWN = frozenset((marker.FILE_NAME, manifest.FILE_NAME))
 
 
 class Item(NamedTuple):
@@ -40,6 +42,8 @@ class Layout:
         """Files of a tree, each with its path. Where two packages brought the same path it was one file when it was
         captured."""
         for entry, path in placed:
+            if path in _OWN:
+                reserved.refuse("The snapshot", path)
             self.items.setdefault(path, Item(entry, owner, None, derived))
 
     def generate(self, owner: Owner, path: str, data: bytes, *, executable: bool = False) -> None:

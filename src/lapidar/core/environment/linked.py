@@ -12,41 +12,41 @@ import os
 import time
 from pathlib import Path
 
-from lapidar.core import atomic
+from lapidar.core import sealed
 from lapidar.core.cache.seen import SETTLED_NS
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.listing import CACHED
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["is_linked_to"]
-
-_LARGE = 6  # listing the whole cache pays up to so many times the environment's files
+__all__ = ["unlinked"]
 
 
-def is_linked_to(cache: Cache, snapshot: Snapshot, environment: Environment) -> bool:
-    """Whether the cache still has the very files that an environment of a snapshot is linked to.
+def unlinked(cache: Cache, snapshot: Snapshot, environment: Environment) -> list[str] | None:
+    """The files of an environment that were linked from the cache, and that it does not have any more: lost, or set
+    aside because they were found bad, and perhaps stowed anew. The environment's own may be bad then too.
 
-    That is told from the folders of the cache alone, which is several times as fast as asking for each file;
-    where it does not hold (the environment was copied, the cache is large), the long way is to be taken.
+    That is told from the folders of the cache alone, which is several times as fast as asking for each file.
+
+    Returns:
+        Their paths; None where nothing can be told: the environment is not linked to the cache, or not of the
+        snapshot.
     """
     mark, listed = environment.marker, environment.manifest
     if mark is None or mark.snapshot != snapshot.snapshot or listed is None or not listed.inodes:
-        return False
-    if not all(cache.has_tree(part.tree) for part in snapshot.parts()):
-        return False
+        return None
     known = _Whole(cache, environment.folder, mark.placed)
     if known.is_known:
-        return True
-    inodes = cache.inodes(most=_LARGE * len(listed.inodes))
-    if inodes is None:
-        return False
-    elsewhere = set(listed.inodes) - inodes  # what was written for this environment, links, and what is lost
-    rows = zip(listed.listing.kinds, listed.inodes, strict=True)
-    if any(inode in elsewhere and inode and kind in CACHED for kind, inode in rows):
-        return False
-    known.keep()
-    return True
+        return []
+    try:
+        elsewhere = set(listed.inodes) - cache.inodes()  # written for this environment, links, and what is lost
+    except OSError:
+        return None
+    rows = zip(listed.listing.paths, listed.listing.kinds, listed.inodes, strict=True)
+    lost = [path for path, kind, inode in rows if inode in elsewhere and inode and kind in CACHED]
+    if not lost:
+        known.keep()
+    return lost
 
 
 class _Whole:
@@ -69,16 +69,13 @@ class _Whole:
         """Whether the list was found whole, and no folder has changed since."""
         if self._state is None:
             return False
-        try:
-            return self._file.read_bytes() == self._state
-        except OSError:
-            return False
+        return sealed.read(self._file) == self._state
 
     def keep(self) -> None:
         """The list was found whole since this was made."""
         state = self._state
         if state is not None and self._cache.writable:
-            atomic.write_short_cut(self._file, lambda: state)
+            sealed.keep(self._file, lambda: state)
 
 
 def _state(cache: Cache) -> str | None:

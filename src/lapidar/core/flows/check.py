@@ -13,18 +13,18 @@ from lapidar.core import progress
 from lapidar.core.cache.store import Cache, FileFlaw
 from lapidar.core.environment import comparing
 from lapidar.core.environment.folder import HOST, PRIVATE, Environment
-from lapidar.core.environment.linked import is_linked_to
-from lapidar.core.environment.listing import Listing
-from lapidar.core.environment.manifest import Manifest
+from lapidar.core.environment.linked import unlinked
 from lapidar.core.environment.status import Walking
-from lapidar.core.errors import CacheError
 from lapidar.core.flows import compare
 from lapidar.core.project import Project
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Snapshot
 
+_COPIED_SHARE = 0.5
+
 if TYPE_CHECKING:
+    from lapidar.core.cache.contents import Contents
     from lapidar.core.layers.protocol import Judgement
     from lapidar.core.records.declared import OverrideStanding
     from lapidar.core.restored.live import Live
@@ -98,13 +98,22 @@ def check(
     with cache.in_use():
         part = _restored_part(snapshot, environment)
         # All that needs no walk is done while other processes walk.
-        linked = not options.deep and is_linked_to(cache, part, environment)
+        lost = None if options.deep else unlinked(cache, part, environment)
         lower = _judge_layers(part, environment, cache)
-        of_environment = _judge_environment(part, environment, walking, project, cache, options.deep, reporter)
+        of_cache: list[Finding] = []
+        if options.deep:
+            contents = _contents(part, cache)
+            of_cache = _judge_cache(part, contents, True, reporter)
+            of_environment = _read_environment(part, environment, walking, project, contents, reporter)
+        else:
+            of_environment = _judge_environment(part, environment, walking)
+        if not options.deep and (of_environment or lost is None or lost):
+            contents = _contents(part, cache)
+            of_cache = _judge_cache(part, contents, False, reporter)
+            if lost and not of_environment:
+                of_environment = _read_unlinked(part, environment, lost, project, contents)
         declared, overrides = _judge_declaration(project, snapshot, cache)
-        findings = [*declared, *of_environment]
-        if of_environment or not linked:
-            findings += _judge_cache(part, cache, options.deep, reporter)
+        findings = [*declared, *of_environment, *of_cache]
         findings += [finding for judgement in lower for finding in judgement.findings]
         live = _look(project, cache, part, environment, reporter) if options.live else None
         findings += live.findings(environment.is_private) if live else ()
@@ -140,46 +149,51 @@ def _files(snapshot: Snapshot, libraries: str) -> int:
 # ---- the environment
 
 
-def _judge_environment(
-    snapshot: Snapshot,
-    environment: Environment,
-    walking: Walking,
-    project: Project,
-    cache: Cache,
-    deep: bool,
-    reporter: progress.Progress,
-) -> list[Finding]:
+def _judge_environment(snapshot: Snapshot, environment: Environment, walking: Walking) -> list[Finding]:
+    """By inodes, sizes and times."""
     not_of = compare.is_of(snapshot, environment)
     listed = environment.manifest
-    must = comparing.expected(listed) if listed and not not_of and not deep else {}
+    must = comparing.expected(listed) if listed and not not_of else {}
     found = walking.result()
     if not_of or listed is None:
         return [not_of] if not_of else []
     made = compare.made_by_running(snapshot)
-    if deep:
-        derived = _derive(snapshot, environment, listed, cache, project)
-        compared = comparing.by_bytes(environment.folder, derived, found, made, reporter)
-        return compare.findings(snapshot, derived, compared)
     return compare.findings(snapshot, listed, comparing.by_status(environment.folder, listed, found, must, made))
 
 
-def _derive(snapshot: Snapshot, environment: Environment, listed: Manifest, cache: Cache, project: Project) -> Manifest:
-    """What must be there by the lockfile and the trees alone, so that a deep check trusts no list in the
-    environment itself."""
-    from lapidar.core.restored import assemble
+def _read_environment(
+    snapshot: Snapshot,
+    environment: Environment,
+    walking: Walking,
+    project: Project,
+    contents: Contents,
+    reporter: progress.Progress,
+) -> list[Finding]:
+    """By every byte. What of it the cache cannot say any more is compared by its status, and the judgement of the cache
+    says what is lost."""
+    not_of = compare.is_of(snapshot, environment)
+    derived = None if not_of else compare.derived_part(snapshot, environment, contents, _way(project, environment))
+    if derived is None:
+        return _judge_environment(snapshot, environment, walking)
+    return compare.by_bytes(snapshot, environment, derived, walking.result(), contents, reporter)
 
-    way_to_project = os.path.relpath(project.root, environment.folder)
-    try:
-        trees = {part.tree: cache.tree(part.tree) for part in snapshot.parts()}
-        derived = assemble.derive(snapshot, trees, cache, way_to_project, environment.libraries)
-    except (CacheError, OSError):
-        return listed  # the judgement of the cache says what is lost
-    items = derived.layout.items
-    placed = set(listed.listing.paths)
-    found = derived.layout.assembled(snapshot).listing
-    # What the cache had to lose of derived things, or could not keep, is not missing from the environment.
-    rows = [row for row in found.rows() if row[0] in placed or not items[row[0]].derived]
-    return Manifest(Listing.of(rows, found.owners, found.wanted), [])
+
+def _read_unlinked(
+    snapshot: Snapshot, environment: Environment, paths: list[str], project: Project, contents: Contents
+) -> list[Finding]:
+    """Read the files of the environment that the cache has lost, or set aside as bad. Where that is all of them, the
+    cache is a copy of the one that the environment was restored from, and nothing is to be said."""
+    listed = environment.manifest
+    if listed is None or len(paths) > _COPIED_SHARE * len(listed.inodes):
+        return []
+    derived = compare.derived_part(snapshot, environment, contents, _way(project, environment))
+    if derived is None:
+        return []
+    return compare.some_by_bytes(snapshot, environment, derived, paths)
+
+
+def _way(project: Project, environment: Environment) -> str:
+    return os.path.relpath(project.root, environment.folder)
 
 
 # ---- the layers below, and what runs
@@ -237,14 +251,22 @@ def _judge_declaration(
 # ---- the cache
 
 
-def _judge_cache(snapshot: Snapshot, cache: Cache, deep: bool, reporter: progress.Progress) -> list[Finding]:
-    """What the cache lacks, or holds altered, of a snapshot."""
+def _contents(snapshot: Snapshot, cache: Cache) -> Contents:
     from lapidar.core.cache.contents import Contents
+
+    return Contents(cache, snapshot)
+
+
+def _judge_cache(snapshot: Snapshot, contents: Contents, deep: bool, reporter: progress.Progress) -> list[Finding]:
+    """What the cache lacks, or holds altered, of a snapshot and of what is derived from it."""
+    from lapidar.core.restored import assemble
 
     unreadable: list[Finding] = []
     lost: dict[Owner, list[str]] = {}
     corrupt: dict[Owner, list[str]] = {}
-    for flaw in Contents(cache, snapshot).flaws(deep=deep, reporter=reporter):
+    of_snapshot = contents.flaws(deep=deep, reporter=reporter)
+    of_derived = assemble.flaws_of_derived(snapshot, contents, deep=deep, reporter=reporter)
+    for flaw in (*of_snapshot, *of_derived):
         if flaw.kind is None:
             unreadable.append(Finding(Layer.CACHE, Problem.UNREADABLE, flaw.owner, details=(flaw.why,)))
         else:

@@ -5,20 +5,27 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING
 
 from lapidar.core import languages
 from lapidar.core.environment import comparing, manifest
 from lapidar.core.environment.comparing import Compared
 from lapidar.core.environment.folder import Environment
-from lapidar.core.environment.listing import PlacedRow
+from lapidar.core.environment.listing import Listing, PlacedRow
 from lapidar.core.environment.manifest import Manifest
-from lapidar.core.environment.status import Walking
+from lapidar.core.environment.status import Status, Walking
+from lapidar.core.errors import CacheError
 from lapidar.core.records import words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["findings", "is_of", "made_by_running", "quickly"]
+if TYPE_CHECKING:
+    from lapidar.core.cache.contents import Contents
+    from lapidar.core.progress import Progress
+    from lapidar.core.restored.assemble import Derived
+
+__all__ = ["by_bytes", "derived_part", "findings", "is_of", "made_by_running", "quickly"]
 
 
 def is_of(snapshot: Snapshot, environment: Environment) -> Finding | None:
@@ -50,6 +57,68 @@ def quickly(snapshot: Snapshot, environment: Environment) -> list[Finding]:
         return findings(snapshot, listed, comparing.by_status(environment.folder, listed, found, must, made))
     finally:
         walking.drop()
+
+
+def derived_part(
+    snapshot: Snapshot, environment: Environment, contents: Contents, way_to_project: str
+) -> Derived | None:
+    """What must be there by the lockfile and the trees alone, so that no list in the environment itself is trusted.
+    None where the trees cannot be read."""
+    from lapidar.core.restored import assemble
+
+    try:
+        return assemble.derive(
+            snapshot, contents.trees, contents.cache, way_to_project, environment.libraries, there=lambda tree: True
+        )
+    except (CacheError, OSError, KeyError):
+        return None
+
+
+def by_bytes(
+    snapshot: Snapshot,
+    environment: Environment,
+    derived: Derived,
+    found: dict[str, Status],
+    contents: Contents,
+    reporter: Progress,
+) -> list[Finding]:
+    """What differs, by reading every file.
+
+    Args:
+        derived: what must be there.
+        found: the walk of the environment.
+        contents: of the snapshot; what was read of it is not read again where the environment is linked to it.
+    """
+    listed = environment.manifest
+    placed = set(listed.listing.paths) if listed else set()
+    items = derived.layout.items
+    every = derived.layout.assembled(snapshot).listing
+    # What the cache could not keep of derived things is not missing from the environment.
+    rows = [row for row in every.rows() if row[0] in placed or not items[row[0]].derived]
+    must = Manifest(Listing.of(rows, every.owners, every.wanted), [])
+    made = made_by_running(snapshot)
+    result = findings(
+        snapshot, must, comparing.by_bytes(environment.folder, must, found, made, reporter, contents.read)
+    )
+    unproven = sorted(path for path in placed - items.keys() if path in found)
+    if unproven:
+        result.append(Finding(Layer.ENVIRONMENT, Problem.UNPROVEN, paths=tuple(unproven)))
+    return result
+
+
+def some_by_bytes(
+    snapshot: Snapshot, environment: Environment, derived: Derived, paths: Iterable[str]
+) -> list[Finding]:
+    """What differs of some files, by reading them."""
+    every = derived.layout.assembled(snapshot).listing
+    wanted = set(paths)
+    rows = [row for row in every.rows() if row[0] in wanted]
+    altered = [row for row in rows if not comparing.same_content(f"{environment.folder}/{row[0]}", row)]
+    result = findings(snapshot, Manifest(every, []), Compared([], altered, []))
+    unproven = sorted(wanted - {row[0] for row in rows})
+    if unproven:
+        result.append(Finding(Layer.ENVIRONMENT, Problem.UNPROVEN, paths=tuple(unproven)))
+    return result
 
 
 def made_by_running(snapshot: Snapshot) -> comparing.Passing:

@@ -17,7 +17,9 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.environment import assemblies, folder, marker
 from lapidar.core.environment.build import EnvironmentBuilder
 from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.linked import unlinked
 from lapidar.core.environment.listing import Assembled
+from lapidar.core.environment.status import Walking
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused, from_os_error
 from lapidar.core.flows import compare
 from lapidar.core.progress import Progress, Silent
@@ -42,6 +44,7 @@ class RestoreOptions(msgspec.Struct, frozen=True):
         left_out: groups that are not restored.
         libraries: whose system libraries it is to run with: ``private`` (the snapshot's), ``host`` or ``auto``.
         verify: read every byte in the cache first; otherwise sizes and times vouch for them.
+        lockfile: the lockfile that the snapshot was read from: the history notes it, so that what it needs is kept.
     """
 
     into: Path | None = None
@@ -49,6 +52,7 @@ class RestoreOptions(msgspec.Struct, frozen=True):
     left_out: tuple[str, ...] = ()
     libraries: str = "auto"
     verify: bool = False
+    lockfile: Path | None = None
 
 
 class Restored(msgspec.Struct, frozen=True, kw_only=True):
@@ -99,15 +103,19 @@ def restore(
     began = time.monotonic()
     options, reporter = options or RestoreOptions(), reporter or Silent()
     _same_kind_of_machine(snapshot)
-    snapshot = selection.without(snapshot, options.left_out)
     target = Path(os.path.abspath(options.into)) if options.into else project.environment
-    libraries, notes = whose_libraries(snapshot, options.libraries, target)
+    libraries, notes = whose_libraries(selection.without(snapshot, options.left_out), options.libraries, target)
     _refuse_foreign(target)
     atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
+    whole = snapshot
+    snapshot = selection.without(snapshot, options.left_out)
     with cache.in_use():
+        _note(project, cache, whole, options.lockfile)
         contents = _verified(cache, snapshot, reporter) if options.verify else None
         there = Environment(target)
-        if there.libraries == libraries and _matches(snapshot, there, options.placement):
+        if there.libraries == libraries and _matches(
+            snapshot, there, options.placement, cache, contents, os.path.relpath(project.root, target), reporter
+        ):
             return Restored(
                 environment=target,
                 snapshot=snapshot,
@@ -142,6 +150,19 @@ def restore(
     )
 
 
+def _note(project: Project, cache: Cache, snapshot: Snapshot, lockfile: Path | None) -> None:
+    """Let the history know who holds the snapshot, where it can be written."""
+    if lockfile is None or not cache.writable:
+        return
+    from lapidar.core.cache.history import History
+
+    try:
+        identity = "" if project.relative(lockfile) is None else project.identity()
+        History(cache).note_restored(snapshot, lockfile, identity)
+    except OSError as error:
+        raise from_os_error(error, "note the lockfile in the history") from error
+
+
 def _work_prefix(target: Path) -> str:
     return f".{target.name}.lapidar-"
 
@@ -171,11 +192,13 @@ def _refuse_foreign(target: Path) -> None:
 
 
 def _verified(cache: Cache, snapshot: Snapshot, reporter: Progress) -> Contents:
-    """What the snapshot stands for, every byte of it read."""
+    """What the snapshot stands for, every byte of it read; what is derived from it and damaged is derived anew."""
     from lapidar.core.cache.contents import Contents
+    from lapidar.core.restored import assemble
 
     contents = Contents(cache, snapshot)
     _refuse_flaws(cache, contents.flaws(deep=True, reporter=reporter))
+    assemble.forget_damaged(snapshot, contents, reporter)
     return contents
 
 
@@ -201,11 +224,31 @@ def _first(told: Collection[str]) -> str:
     return ", ".join(shown) + more
 
 
-def _matches(snapshot: Snapshot, there: Environment, placement: Placement) -> bool:
+def _matches(
+    snapshot: Snapshot,
+    there: Environment,
+    placement: Placement,
+    cache: Cache,
+    contents: Contents | None,
+    way_to_project: str,
+    reporter: Progress,
+) -> bool:
+    """Whether an environment is there as it must be.
+
+    Args:
+        contents: what was verified, where everything is to be read; otherwise sizes and times vouch for it.
+    """
     mark = there.marker
     if mark is None or mark.snapshot != snapshot.snapshot or placement not in (Placement.AUTO, mark.placement):
         return False
-    return not compare.quickly(snapshot, there)
+    if contents is None:
+        return not compare.quickly(snapshot, there) and not unlinked(cache, snapshot, there)
+    if compare.is_of(snapshot, there):
+        return False
+    derived = compare.derived_part(snapshot, there, contents, way_to_project)
+    if derived is None or (derived.missing and cache.writable):
+        return False
+    return not compare.by_bytes(snapshot, there, derived, Walking(there.folder).result(), contents, reporter)
 
 
 def _put_in_place(new: Path, target: Path) -> bool:
@@ -275,7 +318,12 @@ class _Building:
             contents = Contents(self.cache, self.snapshot)
             _refuse_flaws(self.cache, contents.flaws(deep=False, reporter=Silent()))
         derived = assemble.derive(
-            self.snapshot, contents.trees, self.cache, self.way_to_project, self.builder.libraries
+            self.snapshot,
+            contents.trees,
+            self.cache,
+            self.way_to_project,
+            self.builder.libraries,
+            there=self.contents.has_read if self.contents else self.cache.has_files,
         )
         assembled = derived.layout.assembled(self.snapshot)
         self._place(assembled)

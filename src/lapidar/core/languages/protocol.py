@@ -210,7 +210,11 @@ class Deriver(Protocol):
     """Makes what is derived from trees once and kept beside them in the cache: byte-code."""
 
     def known(self, digest: str) -> Tree | None:
-        """What was derived from a tree before, whole; None where nothing was."""
+        """What was derived from a tree before: what it must be, also where the cache has lost files of it; None where
+        nothing was derived, or what was noted of it is damaged."""
+
+    def forget(self, digest: str) -> None:
+        """What is known of a tree is wrong: let it be derived anew the next time."""
 
     def derive(self, trees: Mapping[str, Tree], environment: Path, reporter: Progress) -> dict[str, Tree]:
         """Derive it, with the runtime that was just placed into an environment, and keep it.

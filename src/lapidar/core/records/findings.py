@@ -28,6 +28,7 @@ class Problem(enum.StrEnum):
     LOST = "lost"
     CORRUPT = "corrupt"
     UNREADABLE = "unreadable"
+    UNPROVEN = "unproven"
     # the host
     HOST_LACKS = "library missing on the host"
     HOST_LACKS_VERSIONS = "library of the host without symbol versions"

@@ -76,6 +76,7 @@ _PROBLEMS = {
     Problem.OTHER_SNAPSHOT: "it is of snapshot {}, the lockfile of {}",
     Problem.LIST_ALTERED: "the list of placed files is missing or altered",
     Problem.UNREADABLE: "{}",
+    Problem.UNPROVEN: "placed, and the cache cannot say any more what it must be",
     Problem.HOST_LACKS: "{} is not there; {} needs it",
     Problem.HOST_LACKS_VERSIONS: "{} ({}) is without {}",
     Problem.HOST_DIFFERS: "another library than the captured one",
@@ -97,6 +98,7 @@ _REMEDIES = {
     Problem.LOST: _STOW_AGAIN,
     Problem.CORRUPT: _STOW_AGAIN,
     Problem.UNREADABLE: _STOW_AGAIN,
+    Problem.UNPROVEN: "lapidar restore --verify",
     Problem.HOST_LACKS: _PRIVATE,
     Problem.HOST_LACKS_VERSIONS: _PRIVATE,
     Problem.HOST_DIFFERS: _PRIVATE,
@@ -109,7 +111,11 @@ _REMEDIES = {
     Problem.OUT_OF_RANGE: "lapidar pin",
     Problem.NOT_DECLARED: "lapidar pin, or lapidar need {}",
 }
-_NAMELESS = {Problem.EXTRA: "files of no snapshot", Problem.MAPPED_OUTSIDE: "memory map"}
+_NAMELESS = {
+    Problem.EXTRA: "files of no snapshot",
+    Problem.UNPROVEN: "what is derived",
+    Problem.MAPPED_OUTSIDE: "memory map",
+}
 
 
 def finding_name(finding: Finding) -> str:

@@ -3,9 +3,10 @@ language and each layer adds its own."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -21,7 +22,10 @@ from lapidar.core.records.snapshot import LanguageParts, Snapshot
 from lapidar.core.system import companions
 from lapidar.core.system.loader import options_of
 
-__all__ = ["Derived", "assemble", "derive"]
+if TYPE_CHECKING:
+    from lapidar.core.cache.contents import Contents, Flaw
+
+__all__ = ["Derived", "assemble", "derive", "derivers", "flaws_of_derived", "forget_damaged"]
 
 
 def assemble(
@@ -63,6 +67,42 @@ def _placing(
     return Placing(trees, cache, way_to_project, private, data)
 
 
+def flaws_of_derived(snapshot: Snapshot, contents: Contents, *, deep: bool, reporter: Progress) -> Iterator[Flaw]:
+    """What is lost or altered of what is derived from the trees of a snapshot, by whose the trees are. What was never
+    derived, or noted wrongly, is no flaw: it can be derived again.
+
+    Args:
+        deep: read every byte; otherwise sizes and times vouch for them.
+    """
+    for parts, deriver in derivers(snapshot, contents.cache):
+        for one in parts.every:
+            tree = deriver.known(one.tree)
+            if tree:
+                yield from contents.flaws_of(one.owner, tree, deep=deep, reporter=reporter)
+
+
+def forget_damaged(snapshot: Snapshot, contents: Contents, reporter: Progress) -> int:
+    """Read all that is derived from the trees of a snapshot; what is damaged is set aside, to be derived anew.
+
+    Returns:
+        From how many trees.
+    """
+    damaged = 0
+    for parts, deriver in derivers(snapshot, contents.cache):
+        for one in parts.every:
+            tree = deriver.known(one.tree)
+            if tree is None:
+                continue
+            bad = {flaw.path for flaw in contents.flaws_of(one.owner, tree, deep=True, reporter=reporter)}
+            if bad and contents.cache.writable:
+                damaged += 1
+                for entry in tree:
+                    if entry.path in bad:
+                        contents.cache.set_aside(contents.cache.entry_path(entry))
+                deriver.forget(one.tree)
+    return damaged
+
+
 @dataclass(slots=True)
 class Derived:
     """A layout with all that the cache has of what is derived from trees.
@@ -91,21 +131,36 @@ class Derived:
         self.missing = []
 
 
-def derive(
-    snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, way_to_project: str, whose_libraries: str
-) -> Derived:
-    """Lay out a restored environment with what the cache has of what is derived; see `assemble`."""
-    derived = Derived(assemble(snapshot, trees, cache, way_to_project, whose_libraries))
+def derivers(snapshot: Snapshot, cache: Cache) -> Iterator[tuple[LanguageParts, Deriver]]:
+    """For each language from whose trees something is derived: its parts of the snapshot, and what derives it."""
     for parts in snapshot.of_languages():
+        deriver = languages.of(parts.runtime.language).deriver(cache, parts.runtime)
+        if deriver is not None:
+            yield parts, deriver
+
+
+def derive(
+    snapshot: Snapshot,
+    trees: Mapping[str, Tree],
+    cache: Cache,
+    way_to_project: str,
+    whose_libraries: str,
+    *,
+    there: Callable[[Tree], bool],
+) -> Derived:
+    """Lay out a restored environment with what the cache has of what is derived; see `assemble`.
+
+    Args:
+        there: whether the files of what was derived are to be counted as there.
+    """
+    derived = Derived(assemble(snapshot, trees, cache, way_to_project, whose_libraries))
+    for parts, deriver in derivers(snapshot, cache):
         language = languages.of(parts.runtime.language)
-        deriver = language.deriver(cache, parts.runtime)
-        if deriver is None:
-            continue
         sources = {one.tree: trees[one.tree] for one in parts.every}
         known = {digest: deriver.known(digest) for digest in sources}
-        there = {digest: tree for digest, tree in known.items() if tree is not None}
-        language.lay_out_derived(parts, derived.layout, there)
-        missing = {digest: tree for digest, tree in sources.items() if digest not in there}
+        usable = {digest: tree for digest, tree in known.items() if tree and there(tree)}
+        language.lay_out_derived(parts, derived.layout, usable)
+        missing = {digest: tree for digest, tree in sources.items() if digest not in usable}
         if missing:
             derived.missing.append((parts, deriver, missing))
     return derived

@@ -13,7 +13,7 @@ from pathlib import Path
 import msgspec
 
 from lapidar._version import VERSION
-from lapidar.core import atomic
+from lapidar.core import sealed
 from lapidar.core.system import elf
 from lapidar.core.system.elf import Elf
 
@@ -38,8 +38,8 @@ class ElfMemory:
         self._before: dict[str, _Row] = {}
         if self._file:
             try:
-                self._before = _ROWS.decode(self._file.read_bytes())
-            except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
+                self._before = _ROWS.decode(sealed.read(self._file) or b"")
+            except (msgspec.MsgspecError, UnicodeDecodeError):
                 pass
 
     def read(self, path: str) -> Elf | None:
@@ -63,4 +63,4 @@ class ElfMemory:
     def save(self) -> None:
         """Keep the table for the next time."""
         if self._file and self._now != self._before:
-            atomic.write_short_cut(self._file, lambda: msgspec.msgpack.encode(self._now))
+            sealed.keep(self._file, lambda: msgspec.msgpack.encode(self._now))

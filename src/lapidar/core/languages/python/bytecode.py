@@ -58,6 +58,10 @@ class Compiler:
         """The byte-code of a tree, where it was compiled before."""
         return self._cache.derived(digest, self._key)
 
+    def forget(self, digest: str) -> None:
+        """What is known of the byte-code of a tree is wrong: it is compiled anew the next time."""
+        self._cache.derived_path(digest, self._key).unlink(missing_ok=True)
+
     def derive(self, trees: Mapping[str, Tree], environment: Path, reporter: progress.Progress) -> dict[str, Tree]:
         """Compile the sources of trees and keep the byte-code in the cache.
 

@@ -13,7 +13,7 @@ import msgspec
 from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.stowing import Draft, FileDraft, RewrittenDraft, Stowed
-from lapidar.core.environment import marker, walk
+from lapidar.core.environment import marker, reserved, walk
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.walk import Found
 from lapidar.core.errors import PackageBroken, unreadable
@@ -387,7 +387,9 @@ class _Observer:
                 return None if layout.is_installers_own(below) else f"site/{below}"
         for prefix in (one.site.prefix, self.answer.prefix):
             if path.startswith(prefix.rstrip("/") + "/"):
-                return "prefix/" + self._neutral_headers(one, path[len(prefix.rstrip("/")) + 1 :])
+                below = path[len(prefix.rstrip("/")) + 1 :]
+                reserved.refuse(f"The package {one.metadata.name} {one.metadata.version}", below)
+                return "prefix/" + self._neutral_headers(one, below)
         if self.skip_outside:
             self.found.notes.append(f"{path}: {one.metadata.name} lists it outside the environment")
             return None

@@ -6,7 +6,7 @@ import posixpath
 from collections.abc import Iterator, Mapping
 
 from lapidar.core.cache.trees import Entry, Tree
-from lapidar.core.environment import marker
+from lapidar.core.environment import marker, reserved
 from lapidar.core.records.snapshot import Runtime
 
 __all__ = ["HEADERS", "SCRIPTS", "SITE", "of_package", "of_runtime", "package_entries", "runtime_entries"]
@@ -50,4 +50,6 @@ def runtime_entries(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]
 def package_entries(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:
     """Where each entry of a package's tree goes."""
     for entry in tree:
-        yield entry, of_package(runtime.places, entry.path)
+        path = of_package(runtime.places, entry.path)
+        reserved.refuse("A package of the snapshot", path)
+        yield entry, path

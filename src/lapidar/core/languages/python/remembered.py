@@ -19,7 +19,7 @@ from pathlib import Path
 import msgspec
 
 from lapidar._version import VERSION
-from lapidar.core import atomic
+from lapidar.core import sealed
 from lapidar.core.cache.seen import SETTLED_NS
 from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, RewrittenDraft
 from lapidar.core.environment import assemblies
@@ -102,8 +102,8 @@ class _Memory:
     def recall(self) -> PackagesFound | None:
         """What is remembered; None where anything has changed."""
         try:
-            kept = _KEPT.decode(self._file.read_bytes())
-        except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
+            kept = _KEPT.decode(sealed.read(self._file) or b"")
+        except (msgspec.MsgspecError, UnicodeDecodeError):
             return None
         return _found(kept) if kept.state == self._state(kept.elsewhere) else None
 
@@ -125,7 +125,7 @@ class _Memory:
                 found.warnings,
                 found.notes,
             )
-            atomic.write_short_cut(self._file, lambda: msgspec.msgpack.encode(kept))
+            sealed.keep(self._file, lambda: msgspec.msgpack.encode(kept))
 
     # ---- the state of files
 

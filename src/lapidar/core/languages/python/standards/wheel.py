@@ -21,6 +21,7 @@ from packaging.version import InvalidVersion, Version
 
 from lapidar.core.cache.stowing import StreamDraft
 from lapidar.core.cache.trees import EXECUTABLE, FILE, Entry, Tree
+from lapidar.core.environment import reserved
 from lapidar.core.errors import PackageBroken
 from lapidar.core.languages.python.standards import layout
 from lapidar.core.languages.python.standards.metadata import Metadata
@@ -81,6 +82,8 @@ class Wheel:
             seen.add(info.filename)
             member = _member(info, self._name)
             if member:
+                if member.path.startswith("prefix/"):
+                    reserved.refuse(self._file_name, member.path.removeprefix("prefix/"))
                 yield member
 
     def _read_metadata(self, version: Version) -> Metadata:
