@@ -10,12 +10,14 @@ import subprocess
 import sys
 import sysconfig
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
 from core.test_system import compile_c
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.system.loader import read_cache
 from roots import bare_root, run_in
 from support import PROGRAM, Case, install, site_of, wheel
 
@@ -125,6 +127,48 @@ class Libraries(Case):
         self.assertEqual(checked["live"]["outside"], [])
         self.captured(self.restored)
         self.assertEqual(self.lock.read_bytes(), before, "captured from the restored environment, the lockfile differs")
+
+    def test_bare_names_find_nothing_of_the_host(self) -> None:
+        """Every library of this host that the snapshot has not, by its name, in the interpreter and in a program."""
+        environment = self.environment(wheel(self.folder, "sherdlib"))
+        have = {library.soname for library in self.captured(environment).libraries}
+        self.lapidar("restore")
+        names = sorted(name for name in read_cache() if name not in have and "python" not in name)
+        self.assertGreater(len(names), 40)
+        script = (
+            "import ctypes, sys\nfor name in sys.stdin.read().split():\n    try:\n        ctypes.CDLL(name)\n"
+            "        print(name)\n    except OSError:\n        pass\n" + MAPPED
+        )
+        self.assertEqual(self.python(self.restored, script, input="\n".join(names)), "[]")
+        lib = self.kiln_library("elsewhere", 4)
+        leaks = {"LD_PRELOAD": str(lib), "LD_LIBRARY_PATH": str(lib.parent)}
+        script = "import ctypes\ntry:\n    ctypes.CDLL('libkiln.so')\nexcept OSError:\n    pass\n" + MAPPED
+        self.assertEqual(self.python(self.restored, script, env=self.variables | leaks), "[]")
+        self.assertEqual(self.lapidar("run", "python", "-c", script, env=self.variables | leaks).stdout, "[]\n")
+
+    def watched(self, script: str, code: int = 0) -> Any:
+        return json.loads(self.lapidar("check", "--live", "--json", "--", "python", script, code=code).stdout)
+
+    def test_the_analysis_itself_is_watched(self) -> None:
+        self.captured(self.environment(wheel(self.folder, "sherdlib")))
+        self.lapidar("restore")
+        (self.project / "data.csv").write_text("1,2\n")
+        (self.project / "good.py").write_text(
+            "import sherdlib, subprocess, sys, tempfile\nopen('data.csv').read(); open('result', 'w').write('1')\n"
+            "tempfile.NamedTemporaryFile().write(b'x')\nsubprocess.run([sys.executable, '-c', 'import ssl'], check=True)\n"
+        )
+        watched = self.watched("good.py")
+        self.assertTrue(watched["clean"], watched["findings"])
+        (self.project / "bad.py").write_text(
+            "import subprocess, sys\nsubprocess.run([sys.executable, '-c', 'open(\"/etc/fstab\")'])\n"
+            "subprocess.run(['uname'])\nraise SystemExit(3)\n"
+        )
+        found = self.watched("bad.py", code=1)["findings"]
+        told = {one["name"]: one["paths"] for one in found}
+        self.assertEqual(told["files of the host"], ["/etc/fstab"])
+        self.assertEqual([os.path.basename(path) for path in told["programs of the host"]], ["uname"])
+        self.assertIn("the command", told)
+        self.assertIn("--live", self.fails("check", "--", "python", "good.py"))
 
     def test_on_a_bare_root(self) -> None:
         """No C library, no data, no program but a shell: the environment has all it needs."""

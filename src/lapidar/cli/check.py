@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_count, human_path
+from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
     from lapidar.core.environment.status import Walking
@@ -24,6 +25,7 @@ examples:
   lapidar check
   lapidar check --deep
   lapidar check --live
+  lapidar check --live -- python analysis.py    run the analysis, and see what of the host it uses
   lapidar check --env /tmp/again --json"""
 
 _SHOWN = 3
@@ -35,7 +37,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--live",
         action="store_true",
         help="run the restored interpreter, import everything it has, and read its memory map: a file mapped from "
-        "outside the environment is a finding",
+        "outside the environment is a finding. With a COMMAND after --, run that instead, and see which files it and "
+        "its children open: what is neither of the environment nor of the project is a finding",
     )
     parser.add_argument("--env", metavar="DIR", help="the restored environment (default: PROJECT/.lapidar/env)")
     parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
@@ -60,13 +63,26 @@ def _check(session: Session, walking: Walking) -> int:
     options, view = session.options, session.view
     project, cache = session.project, session.cache()
     snapshot = read_snapshot(project, cache, session.path("lock"), None)
-    wanted = CheckOptions(session.path("env"), options.deep, options.live)
+    wanted = CheckOptions(
+        session.path("env"), options.deep, options.live, _command(options), 2 if session.view.json else 1
+    )
     checked = check(project, cache, snapshot, wanted, walking=walking, reporter=view.reporter())
     if view.json:
         view.object(_object(checked, snapshot))
     else:
         _show(checked, view)
     return ExitCode.DONE if checked.clean else ExitCode.NO
+
+
+def _command(options: argparse.Namespace) -> tuple[str, ...]:
+    """The command to run: what follows --."""
+    words: list[str] = options.after
+    if words and not options.live:
+        raise LapidarError(
+            f"There is nothing to do with the words {' '.join(words)}",
+            remedy="Write --live before --, or leave them out.",
+        )
+    return tuple(words)
 
 
 def _object(checked: Checked, snapshot: Snapshot) -> dict[str, object]:
@@ -92,6 +108,7 @@ def _object(checked: Checked, snapshot: Snapshot) -> dict[str, object]:
         "libraries": checked.libraries,
         "host": checked.drift,
         "live": checked.live,
+        "watched": checked.watched,
         "remarks": checked.remarks,
     }
 
@@ -151,6 +168,12 @@ def _show_lower(checked: Checked, view: View) -> None:
                     view.line(f"  {name}")
         elif view.verbose:
             view.line(f"The host has all {total} recorded libraries, with the same bytes.")
+    if watched := checked.watched:
+        view.line(
+            f"Ran it: {human_count(watched.files, 'file')} opened or mapped, {len(watched.outside)} of them of the "
+            f"host; {human_count(len(watched.programs), 'program')} of the host started.",
+            "good" if not watched.outside and not watched.programs else "bad",
+        )
     if live := checked.live:
         view.line(
             f"Ran it: {human_count(live.modules, 'module')} imported, {human_count(live.mapped, 'file')} mapped, "

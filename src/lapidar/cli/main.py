@@ -130,7 +130,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     return parser
 
 
-_TAKE_COMMANDS = frozenset({"capture"})  # after two dashes
+_TAKE_COMMANDS = frozenset({"capture", "check"})  # after two dashes
 
 
 def _chosen(arguments: Sequence[str]) -> str | None:

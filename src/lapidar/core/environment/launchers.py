@@ -14,11 +14,14 @@ from dataclasses import dataclass
 
 from lapidar.core.environment import marker
 from lapidar.core.system import elf
-from lapidar.core.system.loader import options_of
+from lapidar.core.system.loader import VARIABLES, options_of
 
-__all__ = ["Host", "Private", "fill", "inside", "program", "script", "tool"]
+__all__ = ["CLOSED", "DRIVERS", "Host", "Private", "fill", "inside", "program", "script", "tool"]
 
 LOADER = "/lib64/ld-linux-x86-64.so.2"  # the System V ABI's place of the loader, AMD64 supplement
+
+CLOSED = "loader"  # the folder, in the private one, of the loader that finds nothing of the host
+DRIVERS = "drivers"  # the folder there of links to libraries of the host's device drivers
 
 _FOLLOW_LINKS = """\
 while [ -L "$file" ]; do
@@ -66,12 +69,18 @@ class Private:
         variables: which lead its libraries to their data: name -> path below the private folder.
         absolute: files, by their paths below the environment, whose DT_RPATH is not to be followed.
         options: those of the options that came late which the loader has.
+        closed: whether there is a loader that finds nothing of the host.
+        drivers: whether there are links to the host's device drivers.
+        keeps: the loader's variables that the snapshot declares; the caller's others do not count.
     """
 
     loader: str
     variables: Mapping[str, str]
     absolute: Sequence[str]
     options: Collection[str]
+    closed: bool = False
+    drivers: bool = False
+    keeps: Collection[str] = ()
 
     def command(self) -> str:
         """The shell's lines that start a program with these libraries, but for the program."""
@@ -80,9 +89,13 @@ class Private:
         # An empty name in the list is the program's own.
         inhibited = ":".join(["", *(f"$at/{inside(path)}" for path in self.absolute)])
         rpath = f' --inhibit-rpath "{inhibited}"' if self.absolute else ""
+        loader = f"{CLOSED}/{self.loader}" if self.closed else self.loader
+        drivers = f":{own}/{DRIVERS}" if self.drivers else ""
+        unset = " ".join(name for name in VARIABLES if name not in self.keeps)
         return (
             "".join(settings)
-            + f'exec "{own}/{inside(self.loader)}"{_late(self.options)} --library-path "{own}:$at/lib"{rpath}'
+            + (f"unset {unset}\n" if unset else "")
+            + f'exec "{own}/{inside(loader)}"{_late(self.options)} --library-path "{own}:$at/lib{drivers}"{rpath}'
         )
 
 

@@ -83,6 +83,8 @@ class Placing:
         way_to_project: relative path from the environment's folder to the project's.
         private: how programs are started with the environment's own libraries; None where they run with the host's.
         data: the paths of what these libraries come with, below the private folder.
+        closed_loader: the bytes of the loader that finds nothing of the host, where one could be made.
+        drivers: libraries of this host's device drivers, where the snapshot was captured with such: name -> path.
     """
 
     trees: Mapping[str, Tree]
@@ -90,6 +92,8 @@ class Placing:
     way_to_project: str
     private: launchers.Private | None = None
     data: tuple[str, ...] = ()
+    closed_loader: bytes | None = None
+    drivers: Mapping[str, str] = field(default_factory=dict)
 
     def loader_of(self, tree: Tree, executable: str) -> launchers.Private | launchers.Host:
         """How a compiled program of a tree is started: through the environment's own loader, or through the host's.

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from lapidar.core.layers.protocol import Judgement
     from lapidar.core.records.declared import OverrideStanding
     from lapidar.core.restored.live import Live
+    from lapidar.core.restored.watched import Watched
     from lapidar.core.system.host import HostDrift
 
 __all__ = ["CheckOptions", "Checked", "check"]
@@ -40,11 +41,15 @@ class CheckOptions(msgspec.Struct, frozen=True):
         environment: where it was restored; the project's own unless given.
         deep: read every byte instead of comparing inodes, sizes and times.
         live: run the interpreters, load everything, and read their memory maps.
+        command: run this instead, as `run` would, and see which files it and its children use.
+        output: the descriptor that its standard output goes to.
     """
 
     environment: Path | None = None
     deep: bool = False
     live: bool = False
+    command: tuple[str, ...] = ()
+    output: int = 1
 
 
 class Checked(msgspec.Struct, frozen=True, kw_only=True):
@@ -55,6 +60,7 @@ class Checked(msgspec.Struct, frozen=True, kw_only=True):
         libraries: whose system libraries the environment runs with: ``private`` or ``host``.
         drift: how the host's libraries differ from the recorded ones.
         live: what the running environment was seen to use, where that was asked for.
+        watched: what the command was seen to use, likewise.
         remarks: what changes nothing, and is worth knowing, a sentence each.
     """
 
@@ -67,6 +73,7 @@ class Checked(msgspec.Struct, frozen=True, kw_only=True):
     libraries: str = HOST
     drift: HostDrift | None = None
     live: Live | None = None
+    watched: Watched | None = None
     remarks: tuple[str, ...] = ()
 
     @property
@@ -115,8 +122,13 @@ def check(
         declared, overrides = _judge_declaration(project, snapshot, cache)
         findings = [*declared, *of_environment, *of_cache]
         findings += [finding for judgement in lower for finding in judgement.findings]
-        live = _look(project, cache, part, environment, reporter) if options.live else None
-        findings += live.findings(environment.is_private) if live else ()
+        live = watched = None
+        if options.live and options.command:
+            watched = _watch(project, environment, options)
+            findings += watched.findings()
+        elif options.live:
+            live = _look(project, cache, part, environment, reporter)
+            findings += live.findings(environment.is_private) if live else ()
     return Checked(
         snapshot=part,
         environment=environment.folder,
@@ -127,6 +139,7 @@ def check(
         libraries=environment.libraries,
         drift=next((judgement.drift for judgement in lower if judgement.drift), None),
         live=live,
+        watched=watched,
         remarks=tuple(remark for judgement in lower for remark in judgement.remarks),
     )
 
@@ -224,6 +237,14 @@ def _look(
     from lapidar.core.restored.live import look
 
     return look(project, cache, snapshot, environment, reporter)
+
+
+def _watch(project: Project, environment: Environment, options: CheckOptions) -> Watched:
+    from lapidar.core.flows import run
+    from lapidar.core.restored.watched import watch
+
+    prepared = run.prepare(project, options.command, options.environment)
+    return watch(project, environment, prepared.program, prepared.words[1:], prepared.prepared, options.output)
 
 
 # ---- the declaration

@@ -305,9 +305,10 @@ class _Building:
         """What the files of the environment follow from beside the snapshot."""
         local = any(package.origin.folders for package in self.snapshot.packages)
         own = self.builder.libraries == folder.PRIVATE
-        return "\n".join(
-            [self.builder.libraries, self.way_to_project if local else "", "" if own else _hosts_options()]
-        )
+        held_to = self.snapshot.conditions
+        drivers = own and held_to is not None and held_to.host
+        of_host = _hosts_drivers() if drivers else "" if own else _hosts_options()
+        return "\n".join([self.builder.libraries, self.way_to_project if local else "", of_host])
 
     def _derived(self) -> Assembled:
         from lapidar.core.cache.contents import Contents
@@ -341,6 +342,13 @@ class _Building:
             raise MissingFromCache(
                 "The cache changed while it was read", remedy="Run the same command again, or `lapidar cache audit`."
             )
+
+
+def _hosts_drivers() -> str:
+    """The libraries of device drivers, which the environment has links to."""
+    from lapidar.core.layers.libraries import drivers_here
+
+    return " ".join(f"{name}={path}" for name, path in sorted(drivers_here().items()))
 
 
 def _hosts_options() -> str:

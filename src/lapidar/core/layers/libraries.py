@@ -12,9 +12,9 @@ from typing import NamedTuple
 
 from lapidar.core.cache.seen import seen_of_system, sha256_by
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
-from lapidar.core.cache.trees import Entry
+from lapidar.core.cache.trees import LINK, Entry
 from lapidar.core.environment import kept as kept_files
-from lapidar.core.environment import marker, walk
+from lapidar.core.environment import launchers, marker, walk
 from lapidar.core.environment.folder import HOST, Environment
 from lapidar.core.environment.layout import Layout, Placing
 from lapidar.core.environment.walk import Found
@@ -26,6 +26,7 @@ from lapidar.core.records.owner import LAPIDAR, LIBRARIES, Layer, Owner
 from lapidar.core.records.snapshot import Libraries, Library, Snapshot
 from lapidar.core.system import companions, host, owners
 from lapidar.core.system.elf import Elf
+from lapidar.core.system.elf import read as read_elf
 from lapidar.core.system.loader import HWCAPS, Loader, System
 from lapidar.core.system.owners import SystemPackage
 from lapidar.core.system.processor import LEVELS
@@ -37,6 +38,8 @@ KEPT = f"{marker.PRIVATE}/libraries.json"  # what of the records cannot be read 
 _OF_THE_HOST = re.compile(
     r"lib(cuda|nvcuvid|nvidia-[\w-]+|nvoptix|GLX_nvidia|EGL_nvidia|vdpau_nvidia|amdgpu\w*|ze_intel_gpu)\.so(\.|$)"
 )
+_ON_A_DEVICE = re.compile(r"lib(cudart|cublas|cublasLt|cudnn|cufft|nvrtc)\.so(\.|$)")
+_DRIVER = "libcuda.so.1"
 # Suffixes of files that are never ELF files; all others are looked at.
 _NO_ELF = frozenset(
     "py pyc pyi pyx pxd txt md rst h hpp c cpp f f90 json csv html js css svg png gif ttf afm npy npz gz dat toml cfg "
@@ -273,6 +276,10 @@ class _Observer:
                 self._add(name, path, one.user.user)
             else:
                 self.brought.setdefault(name, one.user.user)
+        for name in elf.needed:
+            # What works with a device opens its driver by name, which no file says.
+            if _ON_A_DEVICE.match(name):
+                self._of_host(_DRIVER, self.loader.find(_DRIVER, self.program) or "")
         for name, versions in elf.versions:
             if name in self.result.uses:
                 self.result.uses[name].versions.update(versions)
@@ -307,10 +314,7 @@ class _Observer:
 
     def _add(self, name: str, path: str, user: str) -> None:
         if _OF_THE_HOST.match(name):
-            version = os.path.basename(self.real(path)).partition(".so.")[2]
-            note = f"{name} {version}".strip()
-            if note not in self.result.host:
-                self.result.host.append(note)
+            self._of_host(name, path)
             return
         name = os.path.basename(name)
         if name in ("", ".", ".."):
@@ -326,6 +330,13 @@ class _Observer:
             if note not in self.result.notes:
                 self.result.notes.append(note)
         use.users.add(user)
+
+    def _of_host(self, name: str, path: str) -> None:
+        """Note a library that cannot travel: it is to be looked for on the host."""
+        version = os.path.basename(self.real(path)).partition(".so.")[2] if path else ""
+        note = f"{name} {version}".strip()
+        if not any(one.split(" ")[0] == name for one in self.result.host):
+            self.result.host.append(note)
 
     def _base(self, name: str, path: str) -> str:
         """The library for any processor, where the loader takes one for a level of it."""
@@ -418,7 +429,10 @@ class _Observer:
     def _missing(self, missing: dict[str, list[str]], own_names: set[str]) -> None:
         for name, files in sorted(missing.items()):
             # Found under a name of the environment's own only when another file has opened that before.
-            if name in own_names or _OF_THE_HOST.match(name):
+            if name in own_names:
+                continue
+            if _OF_THE_HOST.match(name):
+                self._of_host(name, "")
                 continue
             self.result.missing.append(Missing(name, tuple(dict.fromkeys(files)), owners.here().has_file_named(name)))
 
@@ -463,6 +477,18 @@ def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
         return
     layout.add(LIBRARIES, ((entry, f"{marker.PRIVATE}/{entry.path}") for entry in at.trees[layer.tree]))
     layout.generate(LAPIDAR, KEPT, kept_file(snapshot.libraries))
+    if at.closed_loader is not None:
+        path = f"{marker.PRIVATE}/{launchers.CLOSED}/{layer.loader}"
+        layout.generate(LAPIDAR, path, at.closed_loader, executable=True)
+    for name, target in at.drivers.items():
+        path = f"{marker.PRIVATE}/{launchers.DRIVERS}/{name}"
+        layout.add(LAPIDAR, [(Entry(path, LINK, target, 0), path)])
+
+
+def drivers_here() -> dict[str, str]:
+    """The libraries of this host's device drivers, by the names that programs open them by: name -> path."""
+    loader = Loader(System.here(), read_elf)
+    return {name: path for name in loader.system.cache if _OF_THE_HOST.match(name) and (path := loader.find(name))}
 
 
 def judge(snapshot: Snapshot, at: Judged) -> Judgement:

@@ -38,6 +38,9 @@ class Problem(enum.StrEnum):
     MAPPED_OUTSIDE = "mapped from outside"
     LIBRARY_MISSING = "library missing"
     CRASHED = "crashed"
+    OPENED_OUTSIDE = "opened outside"
+    STARTED_OUTSIDE = "started outside"
+    RUN_FAILED = "run failed"
     # the declaration
     RUNTIME_NOT_ALLOWED = "runtime not allowed"
     NOT_LOCKED = "not locked"

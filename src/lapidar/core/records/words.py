@@ -85,6 +85,9 @@ _PROBLEMS = {
     Problem.MAPPED_OUTSIDE: "mapped from outside the environment",
     Problem.LIBRARY_MISSING: "{}",
     Problem.CRASHED: "the interpreter ended when it was imported",
+    Problem.OPENED_OUTSIDE: "opened or mapped that are neither of the environment nor of the project",
+    Problem.STARTED_OUTSIDE: "started that are programs of the host",
+    Problem.RUN_FAILED: "it ended with exit code {}",
     Problem.RUNTIME_NOT_ALLOWED: "{} is declared, and {} is locked",
     Problem.NOT_LOCKED: "{} is declared, and not locked",
     Problem.OUT_OF_RANGE: "{} is declared, and {} is locked",
@@ -106,6 +109,9 @@ _REMEDIES = {
     Problem.MAPPED_OUTSIDE: "lapidar capture --observe -- COMMAND where it was captured, then lapidar restore",
     Problem.LIBRARY_MISSING: "install the library where it was captured, and capture again",
     Problem.CRASHED: "try it by hand",
+    Problem.OPENED_OUTSIDE: "lapidar capture --observe -- COMMAND where it was captured, then lapidar restore",
+    Problem.STARTED_OUTSIDE: "declare them: tools in [needs] of lapidar.toml, then capture again",
+    Problem.RUN_FAILED: "lapidar run COMMAND, to see why",
     Problem.RUNTIME_NOT_ALLOWED: "lapidar pin",
     Problem.NOT_LOCKED: "lapidar pin",
     Problem.OUT_OF_RANGE: "lapidar pin",
@@ -115,6 +121,9 @@ _NAMELESS = {
     Problem.EXTRA: "files of no snapshot",
     Problem.UNPROVEN: "what is derived",
     Problem.MAPPED_OUTSIDE: "memory map",
+    Problem.OPENED_OUTSIDE: "files of the host",
+    Problem.STARTED_OUTSIDE: "programs of the host",
+    Problem.RUN_FAILED: "the command",
 }
 
 

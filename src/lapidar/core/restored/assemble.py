@@ -20,7 +20,7 @@ from lapidar.core.progress import Progress
 from lapidar.core.records.owner import LAPIDAR
 from lapidar.core.records.snapshot import LanguageParts, Snapshot
 from lapidar.core.system import companions
-from lapidar.core.system.loader import options_of
+from lapidar.core.system.loader import VARIABLES, closed, options_of
 
 if TYPE_CHECKING:
     from lapidar.core.cache.contents import Contents, Flaw
@@ -63,8 +63,19 @@ def _placing(
     early = {name: path for one, name, path in companions.variables(data) if not one.use}
     loader = next((entry for entry in tree if entry.path == layer.loader), None)
     options = options_of(cache.entry_path(loader)) if loader else frozenset()
-    private = launchers.Private(layer.loader, early, layer.absolute, options)
-    return Placing(trees, cache, way_to_project, private, data)
+    closed_loader = closed(cache.read(loader)) if loader else None
+    held_to = snapshot.conditions
+    drivers = libraries.drivers_here() if held_to and held_to.host else {}
+    private = launchers.Private(
+        layer.loader,
+        early,
+        layer.absolute,
+        options,
+        closed=closed_loader is not None,
+        drivers=bool(drivers),
+        keeps=[name for name in VARIABLES if held_to and name in held_to.variables],
+    )
+    return Placing(trees, cache, way_to_project, private, data, closed_loader, drivers)
 
 
 def flaws_of_derived(snapshot: Snapshot, contents: Contents, *, deep: bool, reporter: Progress) -> Iterator[Flaw]:

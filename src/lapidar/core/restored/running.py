@@ -12,11 +12,9 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.layers import conditions
 from lapidar.core.layers.conditions import HeldTo
 from lapidar.core.project import Project
+from lapidar.core.system.loader import VARIABLES
 
 __all__ = ["Prepared", "prepare"]
-
-# Settings of the user by which the loader would take other libraries.
-_OF_THE_LOADER = ("LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT")
 
 
 class Prepared(msgspec.Struct, frozen=True):
@@ -50,7 +48,7 @@ def prepare(
     """
     result = dict(variables)
     names = [name for language in languages.every() for name in language.variables.hidden]
-    names += _OF_THE_LOADER if environment.is_private else ()
+    names += VARIABLES if environment.is_private else ()
     hidden = tuple(name for name in names if result.pop(name, None) is not None)
     recorded = conditions.kept(environment)
     held_to = None

@@ -98,6 +98,12 @@ DATA = (
         (("OPENSSL_MODULES", ""),),  # early: not only the runtime's own modules open it
     ),
     Data(
+        r"libcrypto\.so\.3",
+        ("/etc/ssl/openssl.cnf", "/etc/pki/tls/openssl.cnf"),
+        "ossl-settings",
+        (("OPENSSL_CONF", "*"),),
+    ),
+    Data(
         r"libsasl2\.so\.2",
         ("/usr/lib/{machine}-linux-gnu/sasl2", "/usr/lib64/sasl2"),
         "sasl2",

@@ -20,7 +20,7 @@ import msgspec
 from lapidar.core.system import processor
 from lapidar.core.system.elf import Elf
 
-__all__ = ["CACHE", "HWCAPS", "Closure", "Loader", "System", "options_of", "read_cache"]
+__all__ = ["CACHE", "HWCAPS", "VARIABLES", "Closure", "Loader", "System", "closed", "options_of", "read_cache"]
 
 CACHE = Path("/etc/ld.so.cache")
 HWCAPS = "glibc-hwcaps"
@@ -32,6 +32,9 @@ _HAS_LEVEL = 1 << 62  # in an entry's hwcap: its low half is an index into the n
 _KINDS = {"x86_64": 0x0303, "aarch64": 0x0A03}  # flags of an entry: libc6, and the processor's kind
 _MACHINES = {"x86_64": 62, "aarch64": 183}
 _TOKEN = re.compile(r"\$(?:\{(\w+)\}|(ORIGIN|LIB|PLATFORM))")
+
+# By these a caller has the loader take other libraries.
+VARIABLES = ("LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT")
 
 # For a name, where the cache has it: path, and the level that it is for ("" for any).
 Known = dict[str, list[tuple[str, str]]]
@@ -48,6 +51,39 @@ def options_of(file: str | Path) -> frozenset[str]:
     except OSError:
         return frozenset()
     return frozenset(option for option in _LATE_OPTIONS if option.encode("ascii") + b"\0" in data)
+
+
+# A loader's default folders stand in its bytes one after the other, each with a slash and a zero at its end.
+_DEFAULT_FOLDERS = re.compile(rb"(?<=\0)(?:/(?:[\w.+-]+/)*lib(?:32|64|x32)?/(?:[\w-]+-linux-gnu\w*/)?\0)+")
+# Other files by which the system's libraries come into a process.
+_SYSTEMS_FILES = (b"/etc/ld.so.cache\0", b"/etc/ld.so.preload\0")
+_NOWHERE = b"/sys"  # the kernel's own: nobody can put a file there
+
+
+def closed(loader: bytes) -> bytes | None:
+    """A loader that finds nothing by itself: its default folders, its cache and its list of what is loaded into every
+    process lead nowhere. What it is told with ``--library-path`` and what files say of others' places is all it has.
+
+    Args:
+        loader: the bytes of the dynamic loader of glibc.
+
+    Returns:
+        The altered bytes, of the same size; None where no default folders are found in them.
+    """
+    folders = 0
+
+    def nowhere(found: re.Match[bytes]) -> bytes:
+        nonlocal folders
+        names = found[0].split(b"\0")[:-1]
+        folders += len(names)
+        return b"".join(_NOWHERE + b"/" * (len(name) - len(_NOWHERE)) + b"\0" for name in names)
+
+    altered = _DEFAULT_FOLDERS.sub(nowhere, loader)
+    if not folders:
+        return None
+    for name in _SYSTEMS_FILES:
+        altered = altered.replace(name, name.replace(b"/etc", _NOWHERE))
+    return altered
 
 
 def read_cache(path: Path = CACHE, machine: str = "x86_64") -> Known:

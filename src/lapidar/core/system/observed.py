@@ -2,9 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import NamedTuple
 
-__all__ = ["ObservedRun"]
+__all__ = ["Image", "ObservedRun"]
+
+
+class Image(NamedTuple):
+    """What a process was made of: the file that was to be executed, and the program that runs it (for a script its
+    interpreter)."""
+
+    started: str
+    running: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,9 +26,11 @@ class ObservedRun:
         mapped: files that were mapped into memory as code.
         executed: programs that were started, scripts among them.
         opened: all files that were opened.
+        by: what each image mapped and opened.
     """
 
     code: int
     mapped: tuple[str, ...]
     executed: tuple[str, ...]
     opened: tuple[str, ...]
+    by: Mapping[Image, tuple[str, ...]] = field(default_factory=dict)

@@ -12,16 +12,16 @@ import os
 import re
 import signal
 import struct
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 
 from lapidar.core.errors import LapidarError
-from lapidar.core.system.observed import ObservedRun
+from lapidar.core.system.observed import Image, ObservedRun
 
 __all__ = ["observe"]
 
-_TRACEME, _GETREGS, _CONT, _SETOPTIONS = 0, 12, 7, 0x4200
+_TRACEME, _GETREGS, _CONT, _SETOPTIONS, _GETEVENTMSG = 0, 12, 7, 0x4200, 0x4201
 _EVENT_FORK, _EVENT_VFORK, _EVENT_CLONE, _EVENT_EXEC, _EVENT_EXIT, _EVENT_SECCOMP = 1, 2, 3, 4, 6, 7
 _EXIT_KILLS = 1 << 20
 _OPTIONS = _EXIT_KILLS | sum(
@@ -90,6 +90,9 @@ class _Observer:
         self.mapped: set[str] = set()
         self.executed: dict[str, None] = {}
         self.opened: set[str] = set()
+        self.started: dict[int, str] = {}  # for a process, the file that it was last asked to become
+        self.image: dict[int, Image] = {}  # for a process, what it is
+        self.by: dict[Image, set[str]] = {}
 
     def run(self) -> ObservedRun:
         child = os.fork()
@@ -103,7 +106,8 @@ class _Observer:
                 os.kill(child, signal.SIGKILL)
                 os.waitpid(child, 0)
             raise
-        return ObservedRun(code, _files(self.mapped), tuple(self.executed), _files(self.opened))
+        by = {image: _files(paths) for image, paths in self.by.items()}
+        return ObservedRun(code, _files(self.mapped), tuple(self.executed), _files(self.opened), by)
 
     def _become(self) -> None:
         """In the child: wait to be traced, have the filter set, become the program."""
@@ -168,11 +172,31 @@ class _Observer:
                 self._called(process)
             elif event == _EVENT_EXIT:
                 self._read_map(process)
+            elif event == _EVENT_EXEC:
+                self._became(process)
+            elif event in (_EVENT_FORK, _EVENT_VFORK, _EVENT_CLONE):
+                self._forked(process)
             return 0
         if process not in known and what == signal.SIGSTOP:  # how a new child begins
             known.add(process)
             return 0
         return 0 if what == signal.SIGTRAP else what
+
+    def _became(self, process: int) -> None:
+        with suppress(OSError):
+            running = os.readlink(f"/proc/{process}/exe")
+            self.image[process] = Image(self.started.get(process, running), running)
+
+    def _forked(self, process: int) -> None:
+        child = ctypes.c_ulong()
+        if self.library.ptrace(_GETEVENTMSG, process, None, ctypes.byref(child)) == 0 and process in self.image:
+            self.image[child.value] = self.image[process]
+
+    def _note(self, process: int, paths: Iterable[str]) -> None:
+        """Whose doing it is. A process that is not known yet (it was told of before its parent's fork) is passed over
+        here, and noted with the rest of its run."""
+        if process in self.image:
+            self.by.setdefault(self.image[process], set()).update(paths)
 
     def _called(self, process: int) -> None:
         if self.library.ptrace(_GETREGS, process, None, ctypes.cast(self.registers, ctypes.c_void_p)) != 0:
@@ -185,10 +209,13 @@ class _Observer:
         named = self._path(process, values[folder] if folder else None, values[path])
         if number in (_EXECVE, _EXECVEAT):
             self._read_map(process)
+            if named:
+                self.started[process] = named
             if named and os.path.isfile(named) and os.access(named, os.X_OK):
                 self.executed[named] = None
         elif named:
             self.opened.add(named)
+            self._note(process, [named])
 
     def _path(self, process: int, folder: int | None, address: int) -> str | None:
         try:
@@ -212,9 +239,9 @@ class _Observer:
             lines = Path(f"/proc/{process}/maps").read_text("utf-8", "surrogateescape").splitlines()
         except OSError:
             return
-        for line in lines:
-            if found := _MAPPED_CODE.match(line):
-                self.mapped.add((found[1] or found[2]).strip())
+        code = {(found[1] or found[2]).strip() for line in lines if (found := _MAPPED_CODE.match(line))}
+        self.mapped |= code
+        self._note(process, code)
 
 
 def _files(paths: set[str]) -> tuple[str, ...]:

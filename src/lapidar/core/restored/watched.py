@@ -1,0 +1,102 @@
+"""A run of the analysis itself in its restored environment, and what of it came from the host."""
+
+from __future__ import annotations
+
+import os
+import re
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from lapidar.core.environment.folder import Environment
+from lapidar.core.project import Project
+from lapidar.core.records.findings import Finding, Problem
+from lapidar.core.records.owner import Layer
+from lapidar.core.restored.running import Prepared
+from lapidar.core.system import tracing
+from lapidar.core.system.observed import ObservedRun
+
+__all__ = ["Watched", "watch"]
+
+# The C library reads these lists of names, whose places are built into it, after those of the environment.
+_LISTS_OF_NAMES = re.compile(r"/gconv/gconv-modules(\.cache|\.d/[^/]+\.conf)?$|/locale\.alias$")
+# The kernel's, and what tells a program who its user is and what other machines are called.
+_OF_EVERY_HOST = ("/proc/", "/dev/", "/sys/", "/run/")
+_WHO_AND_WHERE = frozenset(
+    f"/etc/{name}"
+    for name in ("passwd", "group", "nsswitch.conf", "hosts", "host.conf", "resolv.conf", "gai.conf", "hostname")
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Watched:
+    """What a run was seen to use.
+
+    Attributes:
+        code: its exit code.
+        files: how many files it and its children opened or mapped.
+        outside: those that are neither of the environment nor of the project, nor temporary.
+        programs: programs of the host that it started. What these opened is theirs.
+    """
+
+    code: int
+    files: int
+    outside: tuple[str, ...]
+    programs: tuple[str, ...]
+
+    def findings(self) -> Iterator[Finding]:
+        """What of it is no good."""
+        if self.outside:
+            yield Finding(Layer.RUN, Problem.OPENED_OUTSIDE, paths=self.outside)
+        if self.programs:
+            yield Finding(Layer.RUN, Problem.STARTED_OUTSIDE, paths=self.programs)
+        if self.code:
+            yield Finding(Layer.RUN, Problem.RUN_FAILED, details=(str(self.code),))
+
+
+def watch(
+    project: Project, environment: Environment, program: str, words: Sequence[str], prepared: Prepared, output: int
+) -> Watched:
+    """Run a command and see what it and its children use.
+
+    Args:
+        program: its path.
+        prepared: the variables of the run.
+        output: the descriptor that its standard output goes to.
+
+    Raises:
+        LapidarError: it cannot be observed here, or does not start.
+    """
+    run = tracing.observe([program, *words], prepared.variables, output)
+    return _judged(run, _Inside(project, environment))
+
+
+class _Inside:
+    """Tells what belongs to a run from what is the host's."""
+
+    def __init__(self, project: Project, environment: Environment) -> None:
+        self.environment = os.path.realpath(environment.folder) + "/"
+        temporary = {"/tmp", "/var/tmp", "/dev/shm", tempfile.gettempdir(), os.environ.get("TMPDIR") or "/tmp"}
+        others = [str(project.root), *temporary]
+        self._own = (self.environment, *(os.path.realpath(one) + "/" for one in others), *_OF_EVERY_HOST)
+
+    def has(self, path: str) -> bool:
+        """Whether a file is of the environment, the project, the kernel, or temporary."""
+        return path.startswith(self._own) or path in _WHO_AND_WHERE or bool(_LISTS_OF_NAMES.search(path))
+
+
+def _judged(run: ObservedRun, inside: _Inside) -> Watched:
+    outside: set[str] = set()
+    files: set[str] = set()
+    programs: set[str] = set()
+    for image, paths in run.by.items():
+        started = os.path.realpath(os.path.dirname(image.started)) + "/"
+        of_environment = started.startswith(inside.environment)
+        if not inside.has(image.running):
+            # The few lines of shell that start what is in the environment are run by the host's shell.
+            if not of_environment and not inside.has(image.started):
+                programs.add(image.started)
+            continue
+        files |= set(paths)
+        outside |= {path for path in paths if not inside.has(path)}
+    return Watched(run.code, len(files), tuple(sorted(outside)), tuple(sorted(programs)))
