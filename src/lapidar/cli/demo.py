@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.view import human_bytes, human_path
+from lapidar.core.foreign import expanded
 
 DESCRIPTION = """\
 Lays out a sample project (made-up chemistry of glazed sherds), captures the environment that lapidar itself runs in,
@@ -28,7 +28,7 @@ def run(session: Session) -> int:
     from lapidar.demo.story import Story
 
     view = session.view
-    folder = Path(session.options.into).expanduser().absolute()
+    folder = expanded(session.options.into).absolute()
 
     told = False
 

@@ -77,14 +77,17 @@ class Session:
     def cache(self, *, create: bool = False) -> Cache:
         """The cache that is meant."""
         from lapidar.core.cache.store import Cache, default_folder
+        from lapidar.core.foreign import expanded
 
         named = self.options.cache
-        return Cache(Path(named).expanduser() if named else default_folder(), create=create)
+        return Cache(expanded(named) if named else default_folder(), create=create)
 
     def path(self, name: str) -> Path | None:
         """An option's value as a path."""
         value = getattr(self.options, name)
-        return Path(value).expanduser() if value else None
+        from lapidar.core.foreign import expanded
+
+        return expanded(value) if value else None
 
 
 class _Parser(argparse.ArgumentParser):

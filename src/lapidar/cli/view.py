@@ -65,9 +65,10 @@ def runtime_title(runtime: Runtime) -> str:
 
 def printable(text: str) -> str:
     """Text with control characters and undecodable bytes made visible, so that no name can garble a terminal."""
+    if text.isprintable():
+        return text
     return "".join(
-        char if char.isprintable() or char == "\n" else char.encode("unicode_escape", "surrogatepass").decode()
-        for char in text
+        char if char.isprintable() else char.encode("unicode_escape", "surrogatepass").decode() for char in text
     )
 
 
@@ -123,7 +124,9 @@ class View:
             return
         print(self.styled("lapidar:", "bad", sys.stderr), printable(error.what), file=sys.stderr)
         if error.why:
-            print("  why:  " + printable(error.why.strip()).replace("\n  ", "\n        "), file=sys.stderr)
+            # Core begins the lines of a longer reason with two spaces; a name that holds a new line has it escaped.
+            lines = [printable(line) for line in error.why.strip().split("\n  ")]
+            print("  why:  " + "\n        ".join(lines), file=sys.stderr)
         if error.remedy:
             print("  next: " + printable(error.remedy), file=sys.stderr)
 

@@ -108,8 +108,10 @@ def _known(path: Path) -> str:
     """The identity that a file holds; "" where it holds none."""
     import tomllib  # most commands ask for no identity
 
+    from lapidar.core import foreign
+
     try:
-        found = tomllib.loads(path.read_text("utf-8")).get("id")
+        found = foreign.parsed(lambda: tomllib.loads(foreign.read_text(path))).get("id")
     except (FileNotFoundError, ValueError):
         return ""
     return found if isinstance(found, str) else ""

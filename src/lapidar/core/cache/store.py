@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 import tomli
 
-from lapidar.core import atomic, sealed
+from lapidar.core import atomic, foreign, sealed
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, MissingFromCache
 
@@ -46,9 +46,9 @@ def default_folder() -> Path:
     """
     named = os.environ.get("LAPIDAR_CACHE")
     if named:
-        return Path(named).expanduser()
+        return foreign.expanded(named)
     data = os.environ.get("XDG_DATA_HOME") or "~/.local/share"
-    return Path(data).expanduser() / "lapidar" / "cache"
+    return foreign.expanded(data) / "lapidar" / "cache"
 
 
 class Made(NamedTuple):
@@ -130,7 +130,7 @@ class Cache:
 
     def _verify_format(self, mark: Path) -> None:
         try:
-            number = tomli.loads(mark.read_text("utf-8")).get("format")
+            number = foreign.parsed(lambda: tomli.loads(foreign.read_text(mark))).get("format")
         except (OSError, ValueError) as error:
             raise CacheError(
                 f"The cache {self.root} cannot be read", why=str(error), remedy=f"Look at {mark}."

@@ -251,11 +251,12 @@ def _read_chunk(cache: Cache, jobs: list[_Job[Key]], staging: str) -> list[_Read
         executable = draft.executable if isinstance(draft, StreamDraft) else status and status.st_mode & stat.S_IXUSR
         kind = EXECUTABLE if executable else FILE
         staged = f"{staging}-{number}"
+        readers = status.st_mode & 0o444 | 0o400 if status else 0o444
         if not isinstance(draft, RewrittenDraft) and job.bytes > _WHOLE_BYTES:
-            entry, kept = _read_large(cache, draft, kind, staged)
+            entry, kept = _read_large(cache, draft, kind, staged, readers)
         else:
             data = draft.data if isinstance(draft, RewrittenDraft) else _read_small(draft)
-            entry, kept = _hash_small(cache, draft.path, kind, data, staged)
+            entry, kept = _hash_small(cache, draft.path, kind, data, staged, readers)
         source = draft.source if isinstance(draft, FileDraft) else ""
         remembered = status if source and status and status.st_size == entry.bytes else None
         reads.append(_Read(job.key, source, remembered, entry, kept))
@@ -280,11 +281,11 @@ def _read_small(draft: FileDraft | StreamDraft) -> bytes:
         return stream.read()
 
 
-def _hash_small(cache: Cache, path: str, kind: str, data: bytes, staged: str) -> tuple[Entry, str | None]:
+def _hash_small(cache: Cache, path: str, kind: str, data: bytes, staged: str, readers: int) -> tuple[Entry, str | None]:
     entry = Entry(path, kind, hashlib.sha256(data).hexdigest(), len(data))
     if _have(cache, entry):
         return entry, None
-    descriptor = _create(staged, kind)
+    descriptor = _create(staged, kind, readers)
     try:
         view = memoryview(data)
         while view:
@@ -295,10 +296,12 @@ def _hash_small(cache: Cache, path: str, kind: str, data: bytes, staged: str) ->
     return entry, staged
 
 
-def _read_large(cache: Cache, draft: FileDraft | StreamDraft, kind: str, staged: str) -> tuple[Entry, str | None]:
+def _read_large(
+    cache: Cache, draft: FileDraft | StreamDraft, kind: str, staged: str, readers: int
+) -> tuple[Entry, str | None]:
     digest = hashlib.sha256()
     size = 0
-    descriptor = _create(staged, kind)
+    descriptor = _create(staged, kind, readers)
     try:
         with _opened(draft) as stream:
             while piece := stream.read(_PIECE_BYTES):
@@ -317,8 +320,13 @@ def _read_large(cache: Cache, draft: FileDraft | StreamDraft, kind: str, staged:
     return entry, staged
 
 
-def _create(path: str, kind: str) -> int:
-    mode = 0o555 if kind == EXECUTABLE else 0o444
+def _create(path: str, kind: str, readers: int) -> int:
+    """A new file, whoever may read its source may read it, and nobody write it.
+
+    Args:
+        readers: the bits of the source's mode that say who may read it.
+    """
+    mode = readers | (readers >> 2 if kind == EXECUTABLE else 0)
     descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
     os.fchmod(descriptor, mode)  # whatever the umask says
     return descriptor

@@ -11,7 +11,7 @@ from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Array
 from tomlkit.toml_document import TOMLDocument
 
-from lapidar.core import languages
+from lapidar.core import foreign, languages
 from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
@@ -106,7 +106,7 @@ def place_of(root: Path, language: Language | None = None) -> NeedsFile:
     if standard is not None:
         return standard
     path = root / DECLARATION_NAME
-    return own_place(path.read_text("utf-8") if path.is_file() else "", language)
+    return own_place(foreign.read_text(path) if path.is_file() else "", language)
 
 
 def added(place: NeedsFile, needs: Sequence[Need]) -> Mapping[str, str]:

@@ -16,7 +16,7 @@ DECLARATION_NAME = "lapidar.toml"
 
 def user_file() -> Path:
     """The user's configuration file (XDG Base Directory Specification)."""
-    return Path(os.environ.get("XDG_CONFIG_HOME") or "~/.config").expanduser() / "lapidar" / "config.toml"
+    return Path(os.path.expanduser(os.environ.get("XDG_CONFIG_HOME") or "~/.config")) / "lapidar" / "config.toml"
 
 
 def may_declare(project: Project) -> bool:

@@ -18,7 +18,7 @@ from typing import Annotated, Any, Literal, Protocol, TypeVar
 import msgspec
 import tomli
 
-from lapidar.core import languages
+from lapidar.core import foreign, languages
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
@@ -126,13 +126,16 @@ def load(path: Path, shown: str) -> dict[str, Any]:
         DeclarationError: it cannot be read; says the line and the column.
     """
     try:
-        return tomli.loads(path.read_text("utf-8"))
+        text = foreign.read_text(path)
+        return foreign.parsed(lambda: tomli.loads(text))
     except tomli.TOMLDecodeError as error:
         raise DeclarationError(
             f"{shown} is not valid TOML", why=str(error), remedy=f"Correct {shown} at that place."
         ) from error
     except UnicodeDecodeError as error:
         raise DeclarationError(f"{shown} is not UTF-8 text", remedy="Save it as UTF-8.") from error
+    except ValueError as error:
+        raise DeclarationError(f"{shown} cannot be read", why=str(error), remedy=f"Correct {shown}.") from error
     except OSError as error:
         raise DeclarationError(f"{shown} cannot be read", why=error.strerror or str(error)) from error
 
@@ -170,7 +173,7 @@ class _Reading:
 
     def _load(self, name: str) -> dict[str, Any] | None:
         if name in self.texts:
-            return tomli.loads(self.texts[name])
+            return foreign.parsed(lambda: tomli.loads(self.texts[name]))
         return load(self.root / name, name) if (self.root / name).is_file() else None
 
     def standard(self, language: Language) -> None:
@@ -300,7 +303,7 @@ def address_of(text: str, base: Path) -> str:
     """
     if re.match(r"^[a-z]+://", text):
         return text.rstrip("/")
-    return str((base / Path(text).expanduser()).resolve())
+    return str((base / foreign.expanded(text)).resolve())
 
 
 def _users_indexes() -> Iterator[Index]:

@@ -7,6 +7,8 @@ from typing import TypeVar
 
 import msgspec
 
+from lapidar.core import foreign
+
 __all__ = ["read", "render"]
 
 T = TypeVar("T")
@@ -23,8 +25,8 @@ def read(environment: Path, name: str, kind: type[T]) -> T | None:
         None where there is no such file, or it cannot be read.
     """
     try:
-        return msgspec.json.decode((environment / name).read_bytes(), type=kind)
-    except (OSError, msgspec.MsgspecError):
+        return foreign.parsed(lambda: msgspec.json.decode(foreign.read(environment / name), type=kind))
+    except (OSError, ValueError):
         return None
 
 

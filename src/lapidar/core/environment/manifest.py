@@ -13,6 +13,7 @@ from pathlib import Path
 
 import msgspec
 
+from lapidar.core import foreign
 from lapidar.core.environment import marker
 from lapidar.core.environment.listing import Listing
 
@@ -47,7 +48,9 @@ def read(environment: Path, mark: marker.Marker) -> Manifest | None:
         mark: what the environment says of itself: it knows the list's digest.
     """
     try:
-        data = (environment / FILE_NAME).read_bytes()
-        return msgspec.json.decode(data, type=Manifest) if digest_of(data) == mark.placed else None
-    except (OSError, msgspec.MsgspecError):
+        data = foreign.read(environment / FILE_NAME, 1_000_000_000)
+        if digest_of(data) != mark.placed:
+            return None
+        return foreign.parsed(lambda: msgspec.json.decode(data, type=Manifest))
+    except (OSError, ValueError):
         return None

@@ -7,6 +7,8 @@ from pathlib import Path
 import msgspec
 import tomli
 
+from lapidar.core import foreign
+
 __all__ = ["FILE_NAME", "PRIVATE", "Marker", "read"]
 
 FILE_NAME = "lapidar.toml"
@@ -53,7 +55,7 @@ def _toml(value: object) -> str:
 def read(environment: Path) -> Marker | None:
     """The marker of an environment; None where Lapidar did not make it."""
     try:
-        data = tomli.loads((environment / FILE_NAME).read_text("utf-8"))
+        data = foreign.parsed(lambda: tomli.loads(foreign.read_text(environment / FILE_NAME)))
         return msgspec.convert(data, Marker)
     except (OSError, ValueError, msgspec.ValidationError):
         return None

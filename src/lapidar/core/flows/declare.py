@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from lapidar.core import languages
+from lapidar.core import foreign, languages
 from lapidar.core.cache.history import Cause
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, reading
@@ -62,7 +62,7 @@ def need(
     if options.index:
         own = texts.get(DECLARATION_NAME)
         if own is None:
-            own = project.declaration.read_text("utf-8") if project.declaration.is_file() else ""
+            own = foreign.read_text(project.declaration) if project.declaration.is_file() else ""
         texts[DECLARATION_NAME] = editing.claimed(own, options.index, [one.name for one in needs])
     return _change(project, cache, texts, options, review, Cause.NEEDED, reporter)
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from lapidar.core import languages
+from lapidar.core import foreign, languages
 from lapidar.core.environment import marker
 from lapidar.core.errors import LapidarError
 from lapidar.core.layers import numerics
@@ -211,7 +211,7 @@ def _warning(conditions: Conditions) -> str:
 def _read_env_file(path: Path) -> dict[str, str]:
     """A file of lines NAME=VALUE; values may stand in quotes, and a line that begins with # says nothing."""
     try:
-        lines = path.read_text("utf-8").splitlines()
+        lines = foreign.read_text(path).splitlines()
     except (OSError, UnicodeDecodeError) as error:
         raise LapidarError(
             f"The project's file of variables {path} cannot be read",

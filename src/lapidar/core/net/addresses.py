@@ -13,11 +13,25 @@ def without_credentials(url: str) -> str:
 
     The user name ``git`` of an ssh address is part of the address, not a secret, and stays.
     """
-    parts = urlsplit(url)
-    host = parts.netloc.rpartition("@")[2]
+    try:
+        parts = urlsplit(url)
+        host = parts.netloc.rpartition("@")[2]
+        unescaped = "@" not in parts.netloc and _is_no_host(host)
+    except ValueError:
+        return f"{url.partition('://')[0]}://..."  # malformed: what of it is secret cannot be told
+    if unescaped:
+        # A slash in a password that stands there as it is: the host comes after the last @, if at all.
+        _, at, rest = parts.path.rpartition("@")
+        return f"{parts.scheme}://{rest}" if at else f"{parts.scheme}://..."
     if parts.scheme.endswith("ssh") and parts.username == "git" and not parts.password:
         host = "git@" + host
     return urlunsplit((parts.scheme, host, parts.path, "", ""))
+
+
+def _is_no_host(place: str) -> bool:
+    """Whether what stands where a host and a port should is something else: the beginning of a password."""
+    port = place.rpartition("]")[2].rpartition(":")[2] if ":" in place.rpartition("]")[2] else ""
+    return bool(port) and not port.isdigit()
 
 
 def local_path(url: str) -> Path | None:

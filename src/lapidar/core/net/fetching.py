@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+import stat
 import time
 from collections.abc import Mapping
 from pathlib import Path
@@ -21,6 +22,9 @@ from lapidar.core.net.http import Client
 __all__ = ["Fetched", "Wanted"]
 
 _PIECE_BYTES = 1 << 18
+MOST_BYTES = 16_000_000_000  # of one file
+MOST_SECONDS = 600  # for one file, and more for a large one:
+_SLOWEST_BYTES_A_SECOND = 20_000
 _TRIES_WITHOUT_PROGRESS = 4
 _PAUSE_SECONDS = 0.2
 
@@ -64,6 +68,8 @@ class Fetched:
         self._digest = hashlib.sha256()
         self.sha256 = ""
         self.size = 0
+        self._began = time.monotonic()
+        self._deadline = self._began + MOST_SECONDS + (file.bytes or 0) / _SLOWEST_BYTES_A_SECOND
 
     def __enter__(self) -> Path:
         path = local_path(self._file.url)
@@ -77,7 +83,10 @@ class Fetched:
                 raise
         else:
             try:
-                self.size = path.stat().st_size
+                status = path.stat()
+                if not stat.S_ISREG(status.st_mode):
+                    raise IndexTrouble(f"{path} is no regular file", remedy="Name another.")
+                self.size = status.st_size
                 self.sha256 = sha256_of(str(path))
             except OSError as error:
                 raise IndexTrouble(f"{path} cannot be read", why=error.strerror or str(error)) from error
@@ -134,10 +143,27 @@ class Fetched:
                 self._digest, self.size = hashlib.sha256(), 0
             whole = self._whole_size(response.headers)
             for piece in response.stream(_PIECE_BYTES, decode_content=False):
+                self.size += len(piece)
+                self._refuse_more_than(whole)
                 target.write(piece)
                 self._digest.update(piece)
-                self.size += len(piece)
         return whole is None or self.size >= whole
+
+    def _refuse_more_than(self, told: int | None) -> None:
+        """Raises: IndexTrouble: it is larger, or takes longer, than it can."""
+        most = min(size for size in (told, self._file.bytes, MOST_BYTES) if size is not None)
+        if self.size > most:
+            raise IndexTrouble(
+                f"{self._file.name} is larger than was promised, and was thrown away",
+                why=f"{most:,} bytes were promised, or are the most that is fetched, and more came",
+                remedy="Try again; if it stays so, do not use it.",
+            )
+        if time.monotonic() > self._deadline:
+            raise IndexTrouble(
+                f"{self._file.name} comes too slowly, and was given up",
+                why=f"{self.size:,} bytes came in {time.monotonic() - self._began:.0f} s",
+                remedy="Try again later, or fetch it by other means into a folder, and name that as an index.",
+            )
 
     def _whole_size(self, headers: Mapping[str, str]) -> int | None:
         told = re.search(r"/(\d+)$", headers.get("Content-Range", ""))

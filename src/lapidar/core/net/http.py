@@ -15,7 +15,7 @@ import ssl
 import threading
 import time
 import urllib.request
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -26,12 +26,15 @@ import urllib3
 from urllib3.exceptions import HTTPError, LocationParseError, MaxRetryError
 
 from lapidar._version import VERSION
+from lapidar.core import foreign
 from lapidar.core.errors import LapidarError
 from lapidar.core.net.addresses import without_credentials
 
 __all__ = ["AT_ONCE", "Answer", "Client", "Purpose"]
 
 AT_ONCE = 16
+MOST_SECONDS = 300  # for a whole answer that is no file
+_PIECE_BYTES = 1 << 16
 # How often a body that is cut in the middle is asked for, and how long to wait in between.
 _TRIES = 4
 _PAUSE_SECONDS = 0.25
@@ -102,18 +105,23 @@ class Client:
     Args:
         purpose: what for.
         kept: the folder that keeps answers; None keeps none.
+        places: addresses that may have a name and a password in them: these are for their host and port, and for no
+            others. Where they have none, netrc's are, for the hosts and ports of these addresses.
 
     Attributes:
         requests: how many were sent.
     """
 
-    def __init__(self, purpose: Purpose, kept: Path | None) -> None:
+    def __init__(self, purpose: Purpose, kept: Path | None, places: Iterable[str] = ()) -> None:
         self.purpose = purpose
         self.kept = kept
         self.requests = 0
         self._proxies = urllib.request.getproxies()
         self._pools: dict[str, urllib3.PoolManager] = {}
         self._lock = threading.Lock()
+        self._for_places: dict[tuple[str, str, int | None], dict[str, str]] = {}
+        for place in places:
+            self._for_places.setdefault(_place(place), _credentials(place)[1])
 
     def _pool(self, url: str) -> urllib3.PoolManager:
         """The connections for an address: straight to it, or by way of a proxy."""
@@ -199,7 +207,7 @@ class Client:
         for left in reversed(range(_TRIES)):
             with self.stream(url, headers) as response:
                 try:
-                    body = response.read(decode_content=True)
+                    body = self._read(response, url)
                     return Answer(
                         response.status, _lower(response.headers), body, urljoin(url, response.geturl() or "")
                     )
@@ -208,6 +216,19 @@ class Client:
                         raise self._unusable(url, f"it breaks off in the middle of an answer ({error})") from error
             time.sleep(_PAUSE_SECONDS)
         raise AssertionError
+
+    def _read(self, response: urllib3.BaseHTTPResponse, url: str) -> bytes:
+        """The whole body, within the limits of what a page may be and how long it may take."""
+        ends = time.monotonic() + MOST_SECONDS
+        pieces, size = [], 0
+        for piece in response.stream(_PIECE_BYTES, decode_content=True):
+            size += len(piece)
+            if size > foreign.MOST_PAGE_BYTES:
+                raise self._unusable(url, f"its answer is larger than {foreign.MOST_PAGE_BYTES:,} bytes")
+            if time.monotonic() > ends:
+                raise self._unusable(url, f"its answer is not there after {MOST_SECONDS} s")
+            pieces.append(piece)
+        return b"".join(pieces)
 
     # ---- one answer, piece by piece
 
@@ -231,7 +252,8 @@ class Client:
             response.close()  # one that was read to its end has gone back to the pool already
 
     def _asked(self, url: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
-        address, credentials = _credentials(url)
+        address, own = _credentials(url, netrc_too=False)
+        credentials = own or self._for_places.get(_place(url), {})
         try:
             response = self._pool(address).request(
                 "GET", address, headers={**headers, **credentials}, preload_content=False, retries=_AGAIN
@@ -309,13 +331,25 @@ def _host(url: str) -> str:
     return f"{parts.scheme}://{parts.netloc}"
 
 
-def _credentials(url: str) -> tuple[str, dict[str, str]]:
+def _place(url: str) -> tuple[str, str, int | None]:
+    """Scheme, host and port of an address; what is no address has none."""
+    try:
+        parts = urlsplit(url)
+        usual = {"http": 80, "https": 443}.get(parts.scheme)
+        return parts.scheme, parts.hostname or "", parts.port or usual
+    except ValueError:
+        return "", "", None
+
+
+def _credentials(url: str, *, netrc_too: bool = True) -> tuple[str, dict[str, str]]:
     """An address without the name and the password in it, and the header that holds them instead. Where the address
     has none, netrc may."""
     parts = urlsplit(url)
     name, password = unquote(parts.username or ""), unquote(parts.password or "")
     address = urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2]))
     if not name:
+        if not netrc_too:
+            return address, {}
         try:
             found = netrc.netrc(os.environ.get("NETRC")).authenticators(parts.hostname or "")
         except (OSError, netrc.NetrcParseError):

@@ -11,13 +11,13 @@ import hashlib
 import re
 from collections import Counter
 from collections.abc import Iterable
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 import msgspec
 import tomli
 
-from lapidar.core import atomic
+from lapidar.core import atomic, foreign
 from lapidar.core.errors import LockfileError
 from lapidar.core.project import LOCKFILE_NAME
 from lapidar.core.records.layers import LowerLayers
@@ -38,6 +38,7 @@ _SORTED = {"runtime": "places", "conditions": "variables"}  # tables inside of r
 _BANNER = "# Written by lapidar. Commit this file; do not edit it.\n"
 _PLAIN_ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", '"': '\\"', "\\": "\\\\"}
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
+_CONTROL = re.compile(r"(?<!\\)(?:\\\\)*\\(?:[bfnrt]|u00)|\x7f")  # in JSON's writing
 _NEEDS_ESCAPE = re.compile(r'[\x00-\x1f"\\\x7f]')
 
 
@@ -142,8 +143,8 @@ def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:
     """
     again = "Take it from version control again (git checkout), or run `lapidar capture` to write a new one."
     try:
-        data = tomli.loads(text)
-    except tomli.TOMLDecodeError as error:
+        data = foreign.parsed(lambda: tomli.loads(text))
+    except ValueError as error:
         if re.search(r"^(<{7}|={7}|>{7})", text, re.MULTILINE):
             raise LockfileError(
                 f"{name} holds the marks of a merge that was not finished",
@@ -159,8 +160,8 @@ def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:
     if number != FORMAT:
         raise LockfileError(f"{name} is no lockfile: it has no format number", remedy=again)
     try:
-        snapshot = msgspec.convert(data, Snapshot)
-    except msgspec.ValidationError as error:
+        snapshot = foreign.parsed(lambda: msgspec.convert(data, Snapshot))
+    except ValueError as error:
         why = re.sub(r" - at `\$\.?(.*)`$", r", at \1", str(error)).removesuffix(", at ")
         raise LockfileError(f"{name} is not valid", why=why, remedy=again) from error
     _verify(snapshot, name, again)
@@ -192,6 +193,35 @@ def _flaw(snapshot: Snapshot) -> str:
     names = Counter((package.language, package.name) for package in snapshot.packages)
     if doubled_names := [name for (_, name), count in names.items() if count > 1]:
         return f"it has the package {doubled_names[0]} twice"
+    for kind, several in (
+        ("library", [one.soname for one in snapshot.libraries]),
+        ("outside program", [one.name for one in snapshot.tools]),
+    ):
+        if twice := [name for name, count in Counter(several).items() if count > 1]:
+            return f"it has the {kind} {twice[0]} twice"
+    for package in snapshot.packages:
+        for folder in package.origin.folders or ():
+            if PurePosixPath(folder).is_absolute() or ".." in PurePosixPath(folder).parts:
+                return f"the package {package.name} has its code in {folder!r}, which leads out of the project"
+    return _control_characters(snapshot)
+
+
+def _control_characters(snapshot: Snapshot) -> str:
+    """The first text with a character in it that no name, version, path or address has: a new line would begin a
+    second one wherever the text is written. A variable's value may hold any, and so may the
+    names of files of no package, which are only ever shown."""
+    for part in (
+        snapshot.platform,
+        snapshot.runtimes,
+        snapshot.packages,
+        snapshot.libraries,
+        snapshot.library_layer,
+        snapshot.tools,
+    ):
+        text = msgspec.json.encode(part).decode()  # where every control character is an escape
+        if found := _CONTROL.search(text):
+            around = text[max(0, found.start() - 40) : found.end() + 10]
+            return f"a name or a path in it holds a control character: {around}"
     return ""
 
 
@@ -202,7 +232,7 @@ def read(path: Path) -> Snapshot:
         LockfileError: it is missing or not valid.
     """
     try:
-        text = path.read_text("utf-8")
+        text = foreign.read_text(path)
     except FileNotFoundError as error:
         raise LockfileError(
             f"There is no lockfile at {path}",

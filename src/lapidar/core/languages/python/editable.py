@@ -7,11 +7,12 @@ table of module names and places. Both are listed in the distribution's RECORD.
 from __future__ import annotations
 
 import ast
+import functools
 import os
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
+from lapidar.core import foreign
 from lapidar.core.cache.stowing import Draft
 from lapidar.core.environment import walk
 from lapidar.core.environment.walk import Found
@@ -41,10 +42,14 @@ def added_folders(pth: str) -> Iterator[str]:
     """The existing folders, outside its own, that a ``.pth`` file adds to the path (absolute)."""
     site = os.path.dirname(pth)
     try:
-        text = Path(pth).read_text("utf-8-sig", "surrogateescape")
+        text = foreign.read_text(pth, "utf-8-sig", "surrogateescape")
     except OSError:
         return
-    for line in text.splitlines():
+    yield from _added(text.splitlines(), site)
+
+
+def _added(lines: Iterable[str], site: str) -> Iterator[str]:
+    for line in lines:
         if not line.strip() or line.startswith(("#", "import ", "import\t")):
             continue
         folder = os.path.normpath(os.path.join(site, line.rstrip()))
@@ -52,11 +57,22 @@ def added_folders(pth: str) -> Iterator[str]:
             yield folder
 
 
+def other_lines(pth: str) -> bytes:
+    """The lines of a ``.pth`` file but for those by which it adds folders outside its own."""
+    try:
+        text = foreign.read_text(pth, "utf-8-sig", "surrogateescape")
+    except OSError:
+        return b""
+    kept = [line for line in text.splitlines() if line.strip() and not list(_added([line], os.path.dirname(pth)))]
+    return "".join(line + "\n" for line in kept).encode("utf-8", "surrogateescape")
+
+
 def _table(module: str) -> dict[str, str]:
     """The table of a finder module: module name -> place."""
     try:
-        tree = ast.parse(Path(module).read_text("utf-8"))
-    except (OSError, SyntaxError, ValueError):
+        text = foreign.read_text(module)
+        tree = foreign.parsed(lambda: ast.parse(text))
+    except (OSError, ValueError):
         return {}
     for node in tree.body:
         if not isinstance(node, ast.Assign | ast.AnnAssign):
@@ -64,7 +80,7 @@ def _table(module: str) -> dict[str, str]:
         targets = node.targets if isinstance(node, ast.Assign) else [node.target]
         if any(isinstance(target, ast.Name) and target.id == "MAPPING" for target in targets):
             try:
-                value = ast.literal_eval(node.value) if node.value else None
+                value = foreign.parsed(functools.partial(ast.literal_eval, node.value)) if node.value else None
             except ValueError:
                 return {}
             if isinstance(value, dict):
@@ -101,7 +117,7 @@ def find(site: str, listed: Iterable[str]) -> Editable | None:
 
 def _starts_finder(pth: str) -> bool:
     try:
-        return "import __editable__" in Path(pth).read_text("utf-8", "replace")
+        return "import __editable__" in foreign.read_text(pth, "utf-8", "replace")
     except OSError:
         return False
 

@@ -6,6 +6,7 @@ import os
 import shutil
 from pathlib import Path
 
+from lapidar.core import foreign
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.protocol import Located
 from lapidar.core.project import Project
@@ -27,7 +28,7 @@ def locate(project: Project, named: Path | None) -> Located | None:
         EnvironmentUnusable: the active environment, or the project's own, has no interpreter.
     """
     if named is not None:
-        return _named(Path(os.path.abspath(named.expanduser())))
+        return _named(Path(os.path.abspath(foreign.expanded(named))))
     active = os.environ.get("VIRTUAL_ENV")
     if active and Path(active).is_dir():
         return Located("python", _in_folder(Path(active)), "the active environment")
@@ -71,7 +72,7 @@ def refuse(project: Project, named: Path | None) -> EnvironmentUnusable:
             why="none is active, the project has no .venv or venv, and there is no python3 on PATH",
             remedy="Name one: lapidar capture FOLDER.",
         )
-    path = Path(os.path.abspath(named.expanduser()))
+    path = Path(os.path.abspath(foreign.expanded(named)))
     if not path.exists():
         return EnvironmentUnusable(f"There is no environment {named}", remedy="Look at the path's spelling.")
     why = "it has no bin/python3 and no bin/python" if path.is_dir() else "it is a file that cannot be executed"

@@ -12,12 +12,14 @@ from urllib.parse import unquote, urlsplit
 import msgspec
 from packaging.utils import canonicalize_name
 
+from lapidar.core import foreign
 from lapidar.core.cache.stowing import Draft, FileDraft, RewrittenDraft, Stowed
 from lapidar.core.environment import marker, reserved, walk
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.walk import Found
 from lapidar.core.errors import PackageBroken, unreadable
 from lapidar.core.languages.python import editable, startup
+from lapidar.core.languages.python.explained import Explained
 from lapidar.core.languages.python.placing import SCRIPTS
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.standards import direct_url, entry_points, layout, record
@@ -148,12 +150,12 @@ def site_paths(answer: Answer) -> list[str]:
     return list(dict.fromkeys(paths))
 
 
-def _site_folders(answer: Answer) -> list[SiteFolder]:
+def _site_folders(answer: Answer, odd: list[str]) -> list[SiteFolder]:
     folders = []
     for path in site_paths(answer):
         files: dict[str, bool] = {}
         tops: dict[str, list[str]] = {}
-        for file in walk.walk(path, _no_bytecode):
+        for file in walk.walk(path, _no_bytecode, odd.append):
             files[file.source] = file.link
             tops.setdefault(file.path.partition("/")[0], []).append(file.source)
         folders.append(SiteFolder(path, _prefix_of(path), files, tops))
@@ -186,7 +188,7 @@ class _Distribution:
     def text(self, name: str) -> str | None:
         """A file beside the metadata."""
         try:
-            return Path(self.path, name).read_text("utf-8", "replace")
+            return foreign.read_text(Path(self.path, name), errors="replace")
         except (OSError, NotADirectoryError):
             return None
 
@@ -196,11 +198,14 @@ class _Observer:
         self.answer = answer
         self.project = project
         self.skip_outside = skip_outside
-        self.sites = _site_folders(answer)
+        odd: list[str] = []
+        self.sites = _site_folders(answer, odd)
         self.folders = [site.path for site in self.sites]
         self.placed = Environment(Path(answer.prefix)).manifest  # of a restored environment
         self.shipped: dict[str, list[str]] = {}  # for the operating system's packages, all their files
         self.found = PackagesFound()
+        self.found.warnings += [f"{path} is a pipe, a socket or a device, and was passed over" for path in odd]
+        self.explained = Explained(answer, str(project.root), self.folders)
         self.interpreters = _interpreters(answer)
 
     def run(self) -> PackagesFound:
@@ -251,7 +256,9 @@ class _Observer:
             if not os.path.isfile(candidate):
                 continue
             try:
-                metadata = Metadata.parse(Path(candidate).read_text("utf-8", "replace"))
+                metadata = Metadata.parse(
+                    foreign.read_text(candidate, errors="replace", most=foreign.MOST_METADATA_BYTES)
+                )
             except ValueError as error:
                 self.found.warnings.append(
                     f"{os.path.basename(path)} is no package that can be read ({error}); its files are kept as "
@@ -352,7 +359,8 @@ class _Observer:
         if wired and package.origin.kind != "local":
             self._stow_editable(package, wired, one)
         self._claim_metadata(one)
-        drafted = walk.drafts(self._first_on_the_path(found))
+        drafted = walk.drafts(self._first_on_the_path(found), may_take=self.explained)
+        self._say_foreign(drafted)
         package.drafts += drafted.drafts
         package.gone += drafted.broken
         return package
@@ -419,7 +427,7 @@ class _Observer:
         """A file in bin/: generated from a declared entry point, a script of the interpreter, or something else."""
         real = _restored_script(path) or path
         try:
-            data = Path(real).read_bytes()
+            data = foreign.read(real)
         except FileNotFoundError:
             package.gone.append(path)
             return
@@ -474,8 +482,8 @@ class _Observer:
     def _kept(self, one: _Distribution) -> PackageFacts | None:
         text = one.text(layout.ORIGIN_FILE)
         try:
-            return msgspec.json.decode(text, type=PackageFacts) if text else None
-        except msgspec.MsgspecError:
+            return foreign.parsed(lambda: msgspec.json.decode(text, type=PackageFacts)) if text else None
+        except ValueError:
             return None
 
     def _source_folder(self, text: str | None) -> str | None:
@@ -510,9 +518,18 @@ class _Observer:
                     continue
                 taken.add(below)
                 found.append(Found(f"site/{below}", path, link))
-        drafted = walk.drafts(found)
-        self.found.remainder = drafted.drafts
+        drafted = walk.drafts(found, may_take=self.explained)
+        self._say_foreign(drafted)
+        self.found.remainder += drafted.drafts
         self.found.notes += [f"{path}: the link leads nowhere" for path in drafted.broken]
+
+    def _say_foreign(self, drafted: walk.Drafted) -> None:
+        for path, real in drafted.foreign.items():
+            self.found.follows_from_more = True
+            self.found.warnings.append(
+                f"{path} is a link to {real}, which no package or runtime explains: it was left out. Put the file "
+                "itself there, or into the project"
+            )
 
     def _leads_out(self, path: str, below: str) -> bool:
         """Whether a loose .pth file adds folders outside the environment, which no snapshot can hold."""
@@ -521,9 +538,13 @@ class _Observer:
         folders = list(editable.added_folders(path))
         if folders:
             self.found.follows_from_more = True
+            rest = editable.other_lines(path)
+            if rest:
+                self.found.remainder.append(RewrittenDraft(f"site/{below}", path, rest))
+            left = "its other lines were kept" if rest else "the file was left out"
             self.found.warnings.append(
-                f"{below} adds {', '.join(folders)} to the path; the file was left out, and what is in that "
-                "folder is not captured. Install it as a package, or move it into the project"
+                f"{below} adds {', '.join(folders)} to the path; {left}, and what is in that folder is not captured. "
+                "Install it as a package, or move it into the project"
             )
         return bool(folders)
 

@@ -13,6 +13,7 @@ from lapidar.core.environment import walk
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.walk import Found
 from lapidar.core.errors import EnvironmentUnusable
+from lapidar.core.languages.python.explained import Explained
 from lapidar.core.languages.python.placing import HEADERS, SITE
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.records.owner import Layer, Owner
@@ -81,14 +82,21 @@ def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> Runtime
             f"The standard library of {answer.executable} is not at {answer.stdlib[0]}",
             remedy="Capture an environment whose runtime has its library as plain files.",
         )
-    drafted = walk.drafts([one for one in found if one.source not in claimed], _wanted(full))
+    explained = Explained(answer, answer.base_prefix, ())
+    drafted = walk.drafts([one for one in found if one.source not in claimed], _wanted(full), explained)
     return RuntimeFound(
         answer=answer,
         drafts=drafted.drafts,
         executable=f"bin/{name}",
         places={SITE: _site(answer), HEADERS: headers},
         left_out=LEFT_OUT[2:] if full else LEFT_OUT,
-        notes=tuple(f"the link {path} of the runtime leads nowhere and was left out" for path in drafted.broken),
+        notes=(
+            *(f"the link {path} of the runtime leads nowhere and was left out" for path in drafted.broken),
+            *(
+                f"the link {path} of the runtime leads to {real}, which nothing explains, and was left out"
+                for path, real in drafted.foreign.items()
+            ),
+        ),
     )
 
 

@@ -17,6 +17,7 @@ from typing import Any
 from packaging.requirements import InvalidRequirement, Requirement
 from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, HookMissing
 
+from lapidar.core import foreign
 from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
 from lapidar.core.errors import LapidarError, PackageBroken
 from lapidar.core.project import Project
@@ -93,8 +94,8 @@ class SourceBuilder:
                 raise PackageBroken(f"{label} cannot be built", why="it has no pyproject.toml and no setup.py")
             return _OLD_STYLE
         try:
-            told = tomllib.loads(path.read_text("utf-8")).get("build-system")
-        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+            told = foreign.parsed(lambda: tomllib.loads(foreign.read_text(path))).get("build-system")
+        except (OSError, ValueError) as error:
             raise PackageBroken(f"The pyproject.toml of {label} cannot be read", why=str(error)) from error
         if not isinstance(told, dict):
             return _OLD_STYLE

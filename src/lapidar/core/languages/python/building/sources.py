@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
 import subprocess
 import tarfile
 import zipfile
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import NamedTuple
 from urllib.parse import parse_qs, urldefrag, urlsplit
 
-from lapidar.core.errors import LapidarError, PackageBroken
+from lapidar.core.errors import DeclarationError, LapidarError, PackageBroken
 from lapidar.core.net.addresses import without_credentials
 
 __all__ = ["Checkout", "checked_out", "parse_version_control", "unpacked"]
@@ -19,6 +20,8 @@ __all__ = ["Checkout", "checked_out", "parse_version_control", "unpacked"]
 _MOST_BYTES = 4_000_000_000
 _COMMIT = re.compile(r"^[0-9a-f]{40}([0-9a-f]{24})?$")
 _GIT_TIMEOUT_SECONDS = 600
+_REVISION = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_./+~^-]*")  # never an option of git
+_PROTOCOLS = ("https", "http", "ssh", "git", "file", "")
 
 
 def unpacked(archive: Path, file_name: str, target: Path) -> Path:
@@ -78,8 +81,27 @@ def parse_version_control(reference: str) -> Checkout | None:
     path, at, revision = parts.path.rpartition("@")
     if not at:
         path, revision = parts.path, ""
-    url = parts._replace(path=path).geturl()
-    return Checkout(url, revision, parse_qs(fragment).get("subdirectory", [""])[0])
+    wanted = Checkout(parts._replace(path=path).geturl(), revision, parse_qs(fragment).get("subdirectory", [""])[0])
+    _refuse_odd(wanted, parts.scheme, reference)
+    return wanted
+
+
+def _refuse_odd(wanted: Checkout, scheme: str, reference: str) -> None:
+    """Raises: DeclarationError: something of a reference would be more to git, or to us, than what it stands for."""
+    folders = PurePosixPath(wanted.subdirectory)
+    why = ""
+    if scheme not in _PROTOCOLS or wanted.url.startswith("-"):
+        why = f"its address begins with {wanted.url[:12]!r}"
+    elif wanted.revision and not _REVISION.fullmatch(wanted.revision):
+        why = f"{wanted.revision!r} is no revision"
+    elif folders.is_absolute() or ".." in folders.parts:
+        why = f"{wanted.subdirectory!r} leads out of the repository"
+    if why or any(ord(char) < 32 for char in reference):
+        raise DeclarationError(
+            f"{without_credentials(reference)!r} is no reference to a repository",
+            why=why,
+            remedy="Write git+https://HOST/REPOSITORY@REVISION#subdirectory=FOLDER.",
+        )
 
 
 def checked_out(wanted: Checkout, target: Path) -> str:
@@ -97,10 +119,19 @@ def checked_out(wanted: Checkout, target: Path) -> str:
     _git(target, wanted, "init", "--quiet")
     revision = wanted.revision or "HEAD"
     try:
-        _git(target, wanted, "fetch", "--quiet", "--depth", "1", wanted.url, revision)
+        _git(target, wanted, "fetch", "--quiet", "--depth", "1", "--", wanted.url, revision)
     except LapidarError:
         # Some hosts give single commits by name only where a branch ends: then all of it.
-        _git(target, wanted, "fetch", "--quiet", wanted.url, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
+        _git(
+            target,
+            wanted,
+            "fetch",
+            "--quiet",
+            "--",
+            wanted.url,
+            "+refs/heads/*:refs/heads/*",
+            "+refs/tags/*:refs/tags/*",
+        )
         _git(target, wanted, "checkout", "--quiet", "--detach", revision)
     else:
         _git(target, wanted, "checkout", "--quiet", "--detach", "FETCH_HEAD")
@@ -115,6 +146,7 @@ def _git(folder: Path, wanted: Checkout, *words: str) -> str:
         done = subprocess.run(
             ["git", "-c", "advice.detachedHead=false", "-c", "protocol.ext.allow=never", *words],
             cwd=folder,
+            env={**os.environ, "GIT_TERMINAL_PROMPT": "0", "GIT_ALLOW_PROTOCOL": ":".join(filter(None, _PROTOCOLS))},
             stdin=subprocess.DEVNULL,
             capture_output=True,
             text=True,

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from packaging.requirements import InvalidRequirement, Requirement
 
+from lapidar.core import foreign
 from lapidar.core.languages.python import requirements
 from lapidar.core.records.declaration import Need
 
@@ -73,7 +74,7 @@ def _read(path: Path, shown: str, group: str, listed: Listed, into: list[Need], 
         return
     seen.add(path.resolve())
     try:
-        text = path.read_text("utf-8", "replace")
+        text = foreign.read_text(path, errors="replace")
     except OSError as error:
         listed.problems.append(f"{shown} cannot be read: {error.strerror}")
         return

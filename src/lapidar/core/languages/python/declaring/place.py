@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from lapidar.core import foreign
 from lapidar.core.declaring.editing import NeedsFile
 from lapidar.core.declaring.reading import load
 from lapidar.core.errors import DeclarationError
@@ -24,7 +25,7 @@ def standard_place(language: Language, root: Path) -> NeedsFile | None:
         return None
     place = NeedsFile(
         PYPROJECT_NAME,
-        path.read_text("utf-8"),
+        foreign.read_text(path),
         language=language,
         main=("project", "dependencies"),
         groups=("dependency-groups",),

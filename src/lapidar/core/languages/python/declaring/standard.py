@@ -3,6 +3,7 @@ common use."""
 
 from __future__ import annotations
 
+import functools
 import re
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
@@ -14,6 +15,7 @@ from packaging.dependency_groups import DependencyGroupResolver
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
 
+from lapidar.core import foreign
 from lapidar.core.declaring.reading import address_of
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Declared
@@ -145,10 +147,10 @@ def of_script(code: str, where: str) -> Declaration:
             continue
         lines = [line[2:] if line.startswith("# ") else line[1:] for line in block["content"].splitlines()]
         try:
-            data = tomllib.loads("\n".join(lines))
+            data = foreign.parsed(functools.partial(tomllib.loads, "\n".join(lines)))
             needs = tuple(_needs(data.get("dependencies"), where))
             runtime = RuntimeRange(SpecifierSet(str(data.get("requires-python") or "")))
-        except (tomllib.TOMLDecodeError, DeclarationError, InvalidSpecifier) as error:
+        except (ValueError, DeclarationError) as error:
             return Declaration(problems=(f"{where}: its inline metadata cannot be read: {error}",))
         return Declaration(needs=needs, runtimes={"python": runtime}, files=(where,))
     return Declaration()

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
 
+from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
 from lapidar.core.errors import IndexTrouble
@@ -69,7 +70,8 @@ class Indexes:
     def __init__(self, indexes: Sequence[Index], cache: Cache | None) -> None:
         self.indexes = tuple(indexes)
         self.cache = cache
-        self.client = Client(PURPOSE, cache.root / "index" if cache and cache.writable else None)
+        kept = cache.root / "index" if cache and cache.writable else None
+        self.client = Client(PURPOSE, kept, [index.address for index in self.indexes])
         self._pages: dict[str, Future[list[File]]] = {}
         self._metadata: dict[str, Future[bytes]] = {}
         self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="index")
@@ -137,7 +139,9 @@ class Indexes:
         if answer.status in (404, 410):
             return []
         shown = without_credentials(index.address)
-        return page.parse(answer.body, answer.headers.get("content-type", ""), answer.url, shown)
+        files = page.parse(answer.body, answer.headers.get("content-type", ""), answer.url, shown)
+        # A page on a host leads to hosts, never to a file of this machine.
+        return [file for file in files if local_path(file.url) is None]
 
     def near(self, name: str, *, likeness: float = 0.7, most_bytes: int = _MOST_NAMES_BYTES) -> list[str]:
         """Names like one that no index has. Asks for the list of all names, up to `most_bytes` of it.
@@ -200,6 +204,8 @@ class Indexes:
         answer = self.client.get(file.url + ".metadata", forever=True)
         if answer.status != 200:
             return None
+        if len(answer.body) > foreign.MOST_METADATA_BYTES:
+            raise NoMetadata(f"the metadata of {file.name} is larger than {foreign.MOST_METADATA_BYTES:,} bytes")
         if file.metadata_sha256 and hashlib.sha256(answer.body).hexdigest() != file.metadata_sha256:
             raise NoMetadata(f"the metadata of {file.name} is not what its index promises")
         return answer.body
@@ -228,16 +234,37 @@ def _names_in(folder: Path) -> Iterator[str]:
         yield name_of(entry) or canonicalize_name(entry)
 
 
+def _below(folder: Path, files: Iterable[File]) -> Iterator[File]:
+    """Those that lie below the folder that the user named, or on a host: a page leads to no other file of this machine.
+
+    Raises:
+        IndexTrouble: one lies elsewhere.
+    """
+    root = folder.resolve()
+    for file in files:
+        path = local_path(file.url)
+        if path is not None and not path.resolve().is_relative_to(root):
+            raise IndexTrouble(
+                f"A page of {folder} leads to a file outside of it: {path}",
+                remedy="Name the folder that holds both the pages and the files.",
+            )
+        if path is None or path.is_file():
+            yield file
+
+
 def _in_folder(folder: Path, name: str, index: str) -> Iterator[File]:
     """The files of a name in a folder: of wheels and source distributions, or of pages as an index has them."""
     if not folder.is_dir():
         raise IndexTrouble(f"There is no folder {folder}", remedy="Look at its path in [index] or LAPIDAR_INDEX.")
-    html = folder / name / "index.html"
-    if html.is_file():
-        yield from page.of_html(html.read_text("utf-8", "replace"), html.as_uri(), index)
-        return
+    for html in (folder / name / "index.html", folder / "simple" / name / "index.html"):
+        if html.is_file():
+            text = foreign.read_text(html, errors="replace", most=foreign.MOST_PAGE_BYTES)
+            yield from _below(folder, page.of_html(text, html.as_uri(), index))
+            return
     for entry in sorted(os.listdir(folder)):
         # Cheaper than parsing every name in a folder of hundreds.
         if canonicalize_name(entry).startswith(name) and name_of(entry) == name:
             path = folder / entry
+            if not path.is_file():
+                continue  # a pipe would be waited for
             yield File(name=entry, url=path.as_uri(), bytes=path.stat().st_size, index=index)

@@ -13,6 +13,7 @@ from urllib.parse import unquote, urldefrag, urljoin
 
 import msgspec
 
+from lapidar.core import foreign
 from lapidar.core.errors import IndexTrouble
 
 __all__ = ["ACCEPT", "File", "of_html", "parse"]
@@ -98,8 +99,8 @@ def _no_index(index: str, why: str) -> IndexTrouble:
 def _of_json(body: bytes, url: str, index: str) -> list[File]:
     """The JSON form."""
     try:
-        page = msgspec.json.decode(body, type=_JsonPage)
-    except msgspec.MsgspecError as error:
+        page = foreign.parsed(lambda: msgspec.json.decode(body, type=_JsonPage))
+    except ValueError as error:
         raise _no_index(index, f"its page does not have the form of the standard: {error}") from error
     _verify_version(str(page.meta.get("api-version", "1.0")), index)
     return [_of_json_file(file, url, index) for file in page.files]

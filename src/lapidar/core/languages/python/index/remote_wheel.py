@@ -7,6 +7,7 @@ import re
 import zipfile
 from typing import IO
 
+from lapidar.core import foreign
 from lapidar.core.errors import IndexTrouble
 from lapidar.core.net.http import Client
 
@@ -14,6 +15,7 @@ __all__ = ["NoRanges", "RemoteFile", "metadata_in", "metadata_member", "remote_m
 
 # The list of members stands at the end of a wheel, and its metadata mostly just before: one request is enough.
 _TAIL_BYTES = 24_000
+_MOST_BYTES = 64_000_000  # of all pieces together
 
 
 class NoRanges(Exception):
@@ -31,6 +33,7 @@ class RemoteFile(io.RawIOBase):
         self._client = client
         self._url = url
         self._at = 0
+        self._taken = 0
         self._pieces: list[tuple[int, bytes]] = []
         data, self._size = self._ask(f"bytes=-{_TAIL_BYTES}")
         self._pieces.append((self._size - len(data), data))
@@ -40,8 +43,12 @@ class RemoteFile(io.RawIOBase):
             told = re.match(r"bytes (\d+)-(\d+)/(\d+)", response.headers.get("Content-Range", ""))
             if response.status != 206 or not told:
                 raise NoRanges
-            data = response.read()
-            if len(data) != int(told[2]) - int(told[1]) + 1:
+            size = int(told[2]) - int(told[1]) + 1
+            self._taken += size
+            if size > _MOST_BYTES or self._taken > _MOST_BYTES:
+                raise zipfile.BadZipFile(f"its list of members is larger than {_MOST_BYTES:,} bytes")
+            data = response.read(size + 1)
+            if len(data) != size:
                 raise NoRanges
             return data, int(told[3])
 
@@ -93,7 +100,10 @@ def metadata_in(stream: IO[bytes]) -> bytes:
         zipfile.BadZipFile: it is no wheel.
     """
     with zipfile.ZipFile(stream) as archive:
-        return archive.read(metadata_member(archive))
+        member = metadata_member(archive)
+        if archive.getinfo(member).file_size > foreign.MOST_METADATA_BYTES:
+            raise zipfile.BadZipFile(f"its METADATA is larger than {foreign.MOST_METADATA_BYTES:,} bytes")
+        return archive.read(member)
 
 
 def remote_metadata(client: Client, url: str) -> bytes:

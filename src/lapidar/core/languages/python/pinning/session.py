@@ -118,6 +118,6 @@ def opened(
     needs = tuple(need for need in declaration.needs if need.language == "python")
     with Indexes(declaration.indexes, cache) as indexes, cache.in_use():
         target = base.find(project, cache, declaration, previous, options.runtime, reporter)
-        supply = Supply(project, cache, indexes, target, reporter)
+        supply = Supply(project, cache, indexes, target, reporter, no_builds=options.no_builds)
         decider = Decider(cache, target, supply, needs, declaration.limits, declaration, previous, options)
         yield PythonPinning(project, cache, declaration, previous, target, indexes, supply, decider)

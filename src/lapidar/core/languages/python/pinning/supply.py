@@ -45,11 +45,20 @@ class Supply:
         project: whose relative paths are meant.
         cache: in use by the caller.
         target: what sources are built for.
+        no_builds: nothing is built, nor got from version control for that.
     """
 
     def __init__(
-        self, project: Project, cache: Cache, indexes: Indexes, target: Target, reporter: progress.Progress
+        self,
+        project: Project,
+        cache: Cache,
+        indexes: Indexes,
+        target: Target,
+        reporter: progress.Progress,
+        *,
+        no_builds: bool = False,
     ) -> None:
+        self.no_builds = no_builds
         self.project = project
         self.cache = cache
         self.indexes = indexes
@@ -165,6 +174,12 @@ class Supply:
             DeclarationError: it is another package.
         """
         checkout = sources.parse_version_control(url)
+        if checkout and self.no_builds:
+            raise DeclarationError(
+                f"{name} comes from version control, and would have to be built",
+                why=checkout.shown,
+                remedy="Leave --wheels-only out, or name a wheel of it.",
+            )
         held = self._checked_out(checkout, name) if checkout else self._file_or_folder(url)
         if held.metadata.name != canonicalize_name(name):
             raise DeclarationError(

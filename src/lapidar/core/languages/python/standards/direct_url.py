@@ -9,6 +9,7 @@ import json
 
 from packaging.direct_url import ArchiveInfo, DirectUrl, DirectUrlValidationError, VcsInfo
 
+from lapidar.core import foreign
 from lapidar.core.net.addresses import without_credentials
 from lapidar.core.records.snapshot import Origin
 
@@ -21,7 +22,7 @@ def parse(text: str) -> DirectUrl:
     Raises:
         ValueError: it is not what the standard says; names the key.
     """
-    data = json.loads(text)
+    data = foreign.parsed(lambda: json.loads(text))
     try:
         return DirectUrl.from_dict(data) if isinstance(data, dict) else _no_object()
     except DirectUrlValidationError as error:

@@ -14,6 +14,8 @@ from packaging.markers import Marker
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
+from lapidar.core import foreign
+
 __all__ = ["Metadata", "applies", "needed"]
 
 _NAME = re.compile(r"\s*[A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?")
@@ -59,6 +61,10 @@ class Metadata:
         if not name or not version:
             raise ValueError("it has no name" if not name else "it has no version")
         requires = tuple(" ".join(value.split()) for value in headers.get("requires_dist", ()))
+        if len(requires) > foreign.MOST_NEEDS:
+            raise ValueError(f"it has {len(requires):,} needs, and more than {foreign.MOST_NEEDS:,} are refused")
+        if len(name) > foreign.MOST_NAME or len(version) > foreign.MOST_NAME:
+            raise ValueError("its name or its version is longer than any is")
         extras = tuple(value.strip() for value in headers.get("provides_extra", ()))
         requires_python = headers.get("requires_python", "").strip()
         return cls(canonicalize_name(name), version, requires, extras, requires_python)

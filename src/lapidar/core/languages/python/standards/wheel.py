@@ -19,6 +19,7 @@ from typing import IO
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 from packaging.version import InvalidVersion, Version
 
+from lapidar.core import foreign
 from lapidar.core.cache.stowing import StreamDraft
 from lapidar.core.cache.trees import EXECUTABLE, FILE, Entry, Tree
 from lapidar.core.environment import reserved
@@ -89,6 +90,12 @@ class Wheel:
     def _read_metadata(self, version: Version) -> Metadata:
         for member in self._members:
             if layout.is_metadata(member.path) and member.path.endswith("/METADATA"):
+                if member.info.file_size > foreign.MOST_METADATA_BYTES:
+                    raise PackageBroken(
+                        f"The METADATA of {self._file_name} has {member.info.file_size:,} bytes",
+                        why=f"more than {foreign.MOST_METADATA_BYTES:,} are refused",
+                        remedy=_DO_NOT_USE,
+                    )
                 try:
                     metadata = Metadata.parse(self._archive.read(member.info).decode("utf-8", "replace"))
                     same = metadata.name == self._name and Version(metadata.version) == version

@@ -149,7 +149,7 @@ def _read_file(path: Path, file: str) -> _FileRead:
         one.problems += script.problems
         try:
             one.pieces.append((cell, imports.read(code)))
-        except (SyntaxError, ValueError, RecursionError) as error:
+        except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
             where = f"{file}, {cell}" if cell else file
             line = f", line {error.lineno}" if isinstance(error, SyntaxError) and error.lineno else ""
             one.problems.append(f"{where}{line}: {getattr(error, 'msg', None) or error}")

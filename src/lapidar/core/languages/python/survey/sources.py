@@ -10,6 +10,8 @@ from typing import NamedTuple
 
 import pathspec
 
+from lapidar.core import foreign
+
 __all__ = ["Unreadable", "code_of", "find"]
 
 _IGNORE_FILE = ".gitignore"
@@ -49,8 +51,7 @@ def _below(root: Path, folder: str, ignored: tuple[_Ignored, ...]) -> Iterator[s
     if folder and ("pyvenv.cfg" in names or {"bin", "lib", "lapidar.toml"} <= names):
         return
     if _IGNORE_FILE in names:
-        lines = (place / _IGNORE_FILE).read_text("utf-8", "replace").splitlines()
-        ignored = (*ignored, _Ignored(folder, pathspec.GitIgnoreSpec.from_lines(lines)))
+        ignored = (*ignored, *_ignoring(folder, place / _IGNORE_FILE))
     for entry in entries:
         path = f"{folder}/{entry.name}" if folder else entry.name
         if entry.name.startswith(".") or entry.is_symlink():
@@ -58,8 +59,17 @@ def _below(root: Path, folder: str, ignored: tuple[_Ignored, ...]) -> Iterator[s
         if entry.is_dir():
             if entry.name not in _NEVER and not _is_ignored(path + "/", ignored):
                 yield from _below(root, path, ignored)
-        elif entry.name.endswith((".py", ".ipynb")) and not _is_ignored(path, ignored):
+        elif entry.is_file() and entry.name.endswith((".py", ".ipynb")) and not _is_ignored(path, ignored):
             yield path
+
+
+def _ignoring(folder: str, file: Path) -> Iterator[_Ignored]:
+    """What a file of patterns says; nothing where it cannot be read, or its patterns make no sense."""
+    try:
+        lines = foreign.read_text(file, errors="replace").splitlines()
+        yield _Ignored(folder, foreign.parsed(lambda: pathspec.GitIgnoreSpec.from_lines(lines)))
+    except (OSError, ValueError):
+        return
 
 
 def _is_ignored(path: str, ignored: tuple[_Ignored, ...]) -> bool:
@@ -73,7 +83,7 @@ def code_of(path: Path) -> list[tuple[str, str]]:
         Unreadable: it is not UTF-8, or a notebook that is no JSON.
     """
     try:
-        text = path.read_bytes().decode("utf-8-sig")
+        text = foreign.read(path).decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise Unreadable("it is not UTF-8") from error
     except OSError as error:
@@ -84,7 +94,7 @@ def code_of(path: Path) -> list[tuple[str, str]]:
 def _cells(text: str) -> list[tuple[str, str]]:
     """The code cells of a notebook (nbformat 4), with the lines that are not Python blanked out."""
     try:
-        cells = json.loads(text)["cells"]
+        cells = foreign.parsed(lambda: json.loads(text)["cells"])
         pieces = []
         for number, cell in enumerate(cells, 1):
             if cell.get("cell_type") == "code":
