@@ -2,6 +2,7 @@
 # make test   sets up everything and passes the tests
 # make check  linter and type checker
 # make test-tools  as root, with apt: the programs that some tests drive (make test lists what it left out)
+# make attack MINUTES=30  faults, kills, flipped bits and changed texts, for so long
 # make helper     builds the helper of src/lapidar/core/environment/native again, byte for byte
 PYTHON ?= python3
 VENV   := .venv
@@ -9,7 +10,7 @@ WHEELS := $(VENV)/wheels
 BIN    := $(VENV)/bin
 SOURCES := $(shell find src -type f -not -path '*/__pycache__/*' -not -path '*.egg-info*')
 
-.PHONY: demo test test-tools helper check benchmarks clean
+.PHONY: demo test attack test-tools helper check benchmarks clean
 
 demo: $(VENV)/.installed
 	rm -rf lapidar-demo
@@ -25,6 +26,11 @@ test-tools:
 	@for tool in $(TOOLS); do \
 	  dpkg -s $$tool > /dev/null 2>&1 || apt-get install -y -q $$tool > /dev/null 2>&1 || echo "not installed: $$tool"; \
 	done
+
+# Attack the program for so many minutes: faults of system calls, kills, flipped bits, changed texts.
+MINUTES ?= 30
+attack: $(VENV)/.installed
+	$(BIN)/python tests/attack/run.py --minutes $(MINUTES)
 
 helper:
 	src/lapidar/core/environment/native/build.sh

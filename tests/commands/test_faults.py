@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+import os
 import random
 import shutil
 import signal
@@ -10,6 +12,8 @@ import time
 import unittest
 from pathlib import Path
 
+from attack.ground import new
+from attack.injected import Injector
 from lapidar.core.cache.store import Cache
 from lapidar.core.records import lockfile
 from support import PROGRAM, Case, install, wheel
@@ -194,6 +198,20 @@ class NoSpace(Case):
         self.assertEqual(done.returncode, 3, done.stdout + done.stderr)
         self.assertEqual((self.folder / "after/lapidar.lock").read_bytes(), self.lock.read_bytes())
         self.assertEqual(sorted(path.name for path in (self.folder / "after").iterdir()), ["ballast", "lapidar.lock"])
+
+
+class Injected(unittest.TestCase):
+    """A system call fails, any of them, in any way: a few of the hundreds; `make attack` tries them all. Invariant 6."""
+
+    TRIES = int(os.environ.get("LAPIDAR_ATTACK_TRIES", "12"))
+
+    def test_calls_of_capture_restore_prune_and_audit(self) -> None:
+        ground, folder = new()
+        self.addCleanup(folder.cleanup)
+        injector = Injector(ground, ground.place / "faults.so")
+        for fault in itertools.islice(injector.every(random.Random(4)), self.TRIES):
+            with self.subTest(fault=fault.shown):
+                injector.inject(fault)
 
 
 if __name__ == "__main__":

@@ -21,6 +21,7 @@ from typing import Any
 
 import msgspec
 
+from attack.texts import changed
 from lapidar.core.net.addresses import without_credentials
 from lapidar.core.records import lockfile
 from standins import Pinning
@@ -489,24 +490,6 @@ class Random(Case):
                 self.assertNotIn("unexpected", done.stderr, path.read_bytes())
                 self.assertIn(done.returncode, (0, 1, 3))
             path.write_bytes(whole)
-
-
-def changed(data: bytes, chance: random.Random) -> bytes:
-    """Some bytes changed, cut out, doubled, or put in from elsewhere."""
-    text = bytearray(data)
-    for _ in range(chance.randint(1, 6)):
-        at, to = sorted(chance.randrange(len(text) + 1) for _ in range(2))
-        piece = bytes(text[at : min(to, at + 40)])
-        kind = chance.randrange(4)
-        if kind == 0 and at < len(text):
-            text[at] = chance.randrange(256)
-        elif kind == 1:
-            del text[at : at + len(piece)]
-        elif kind == 2:
-            text[at:at] = piece * chance.randint(1, 50)
-        else:
-            text[at:at] = chance.choice([b"\0", b"[", b'"', b"\n[[package]]\n", b"9" * 400, b"\xff", b"../", b"="])
-    return bytes(text)
 
 
 if __name__ == "__main__":

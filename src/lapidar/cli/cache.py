@@ -123,6 +123,7 @@ def _audit(session: Session) -> int:
                 "corrupt": {_whose(owner): paths for owner, paths in found.corrupt.items()},
                 "missing": {_whose(owner): paths for owner, paths in found.missing.items()},
                 "bad_snapshots": found.bad_snapshots,
+                "unreadable": found.unreadable,
                 "mended": found.mended,
                 "unknown": found.unknown,
                 "bad_trees": [_whose(owner, digest) for digest, owner in found.bad_trees.items()],
@@ -148,6 +149,8 @@ def _show_audit(session: Session, found: Audit, read: str) -> None:
         view.line(f"{_whose(owner, digest)}: its listing is corrupt, or missing")
     for snapshot, why in found.bad_snapshots.items():
         view.line(f"snapshot {snapshot.removeprefix('sha256:')[:24]}: {why}")
+    for path, why in found.unreadable.items():
+        view.line(f"{human_path(path)} cannot be read now: {why}; it was left where it is")
     for told in found.mended:
         view.line(f"Mended {told}")
     for path in found.unknown:

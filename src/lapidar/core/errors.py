@@ -8,6 +8,7 @@ from lapidar.core.atomic import Unconfirmed
 
 __all__ = [
     "CacheError",
+    "CacheUnreadable",
     "Conflict",
     "DeclarationError",
     "EnvironmentUnusable",
@@ -81,6 +82,10 @@ class CacheError(LapidarError):
 
 class MissingFromCache(CacheError):
     """The cache lacks bytes that a snapshot needs, or holds altered ones."""
+
+
+class CacheUnreadable(CacheError):
+    """Something of the cache is there and could not be read now; it may be good."""
 
 
 class TargetRefused(LapidarError):

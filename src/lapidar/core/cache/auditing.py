@@ -15,7 +15,7 @@ from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import FILE_TIME_NS, Cache, digest_of_name
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
-from lapidar.core.errors import LapidarError, LockfileError
+from lapidar.core.errors import CacheUnreadable, LapidarError, LockfileError
 from lapidar.core.records import lockfile
 from lapidar.core.records.owner import Owner
 from lapidar.core.records.snapshot import Snapshot
@@ -36,6 +36,7 @@ class Audit:
         corrupt: the paths of bad files, by whose they are; None for what is derived, or of no snapshot.
         missing: the paths of files that trees speak of, and that are not there, likewise.
         bad_trees: the digests of trees whose listing is bad and has no good copy, each with whose it is.
+        unreadable: what could not be read now, each with why. It was left where it is: it may be good.
         bad_snapshots: the identities of snapshots whose copy is bad, each with why.
         mended: what was bad and could be had again, a sentence each.
         unknown: what lies in the cache and is none of its things; it was left alone.
@@ -47,6 +48,7 @@ class Audit:
     missing: dict[Owner | None, list[str]] = field(default_factory=dict)
     bad_trees: dict[str, Owner | None] = field(default_factory=dict)
     bad_snapshots: dict[str, str] = field(default_factory=dict)
+    unreadable: dict[str, str] = field(default_factory=dict)
     mended: list[str] = field(default_factory=list)
     unknown: list[str] = field(default_factory=list)
 
@@ -58,7 +60,7 @@ class Audit:
     @property
     def lossy(self) -> bool:
         """Whether something is bad that only its source can bring back."""
-        return bool(self.corrupt or self.missing or self.bad_trees or self.bad_snapshots)
+        return bool(self.corrupt or self.missing or self.bad_trees or self.bad_snapshots or self.unreadable)
 
 
 def audit(cache: Cache, reporter: progress.Progress) -> Audit:
@@ -102,7 +104,12 @@ class _Auditing:
         with progress.task(self.reporter, "Reading the cache", sum(sizes), "bytes"):
             for entry, size in zip(entries, sizes, strict=True):
                 digest, executable = digest_of_name(entry.path)
-                if not _is_sound(entry.path, digest, executable):
+                try:
+                    sound = _is_sound(entry.path, digest, executable)
+                except OSError as error:
+                    self.found.unreadable[entry.path] = error.strerror or str(error)
+                    continue
+                if not sound:
                     self.bad.add((digest, executable))
                     self.cache.set_aside(entry.path)
                 self.found.files += 1
@@ -123,7 +130,7 @@ class _Auditing:
         try:
             damaged = self.history.log().damaged
         except OSError as error:
-            self.found.bad_snapshots["the log of the history"] = error.strerror or str(error)
+            self.found.unreadable["the log of the history"] = error.strerror or str(error)
             return
         if damaged:
             self.history.mend_log()
@@ -138,6 +145,9 @@ class _Auditing:
             if isinstance(copy, Snapshot):
                 found[snapshot_id] = copy
                 continue
+            if why := _cannot_be_read(self.history.path(snapshot_id)):
+                self.found.unreadable[str(self.history.path(snapshot_id))] = why
+                continue
             self.cache.set_aside(str(self.history.path(snapshot_id)))
             other = held.get(snapshot_id) or self._elsewhere(snapshot_id)
             if other is None:
@@ -151,7 +161,7 @@ class _Auditing:
                 self.history.put(held[snapshot_id])
                 found[snapshot_id] = held[snapshot_id]
                 self.found.mended.append(f"the copy of snapshot {snapshot_id[7:19]}: from a lockfile that holds it")
-            elif snapshot_id not in self.found.bad_snapshots:
+            elif snapshot_id not in self.found.bad_snapshots and not self.found.unreadable:
                 self.found.bad_snapshots[snapshot_id] = "its copy is missing"
         return found | held
 
@@ -191,6 +201,9 @@ class _Auditing:
         for digest in sorted({*self.cache.all_trees(), *self._copies(), *wanted}):
             try:
                 tree = self.cache.tree(digest)
+            except CacheUnreadable as error:
+                self.found.unreadable[str(self.cache.tree_path(digest))] = error.why
+                continue
             except LapidarError:
                 for path in self.cache.listing_paths(digest):
                     self.cache.set_aside(str(path))
@@ -268,5 +281,15 @@ def _is_sound(path: str, digest: str, executable: bool) -> bool:
         return sha256_of(path) == digest
     except FileNotFoundError:
         return True  # pruned meanwhile
-    except OSError:
-        return False
+
+
+def _cannot_be_read(path: Path) -> str:
+    """Why a file cannot be read now; "" where it can."""
+    try:
+        with open(path, "rb") as stream:
+            stream.read()
+    except FileNotFoundError:
+        return ""
+    except OSError as error:
+        return error.strerror or str(error)
+    return ""

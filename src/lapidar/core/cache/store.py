@@ -15,7 +15,7 @@ import tomli
 
 from lapidar.core import atomic, foreign, sealed
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
-from lapidar.core.errors import CacheError, MissingFromCache
+from lapidar.core.errors import CacheError, CacheUnreadable, MissingFromCache
 
 __all__ = ["FILE_TIME_SECONDS", "Cache", "FileFlaw", "default_folder"]
 
@@ -279,7 +279,7 @@ class Cache:
             except (FileNotFoundError, NotADirectoryError):
                 continue
             except OSError as error:
-                refused = CacheError(
+                refused = CacheUnreadable(
                     f"The listing of tree {digest} cannot be read",
                     why=error.strerror or str(error),
                     remedy="Look at who owns the cache and its modes (ls -l), or name another with --cache.",

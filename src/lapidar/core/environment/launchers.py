@@ -16,11 +16,13 @@ from lapidar.core.environment import marker
 from lapidar.core.system import elf
 from lapidar.core.system.loader import VARIABLES, options_of
 
-__all__ = ["CLOSED", "DRIVERS", "Host", "Private", "fill", "inside", "program", "script", "tool"]
+__all__ = ["AT_LATE", "CLOSED", "DRIVERS", "LATE", "Host", "Private", "fill", "inside", "program", "script", "tool"]
 
 LOADER = "/lib64/ld-linux-x86-64.so.2"  # the System V ABI's place of the loader, AMD64 supplement
 
 CLOSED = "loader"  # the folder, in the private one, of the loader that finds nothing of the host
+LATE = "late"  # the folder there of libraries under whose names packages bring others, which come first for these
+AT_LATE = "/proc/self/fd/9"  # that folder as a loader can have it built in, wherever it lies: the launcher opens it
 DRIVERS = "drivers"  # the folder there of links to libraries of the host's device drivers
 
 _FOLLOW_LINKS = """\
@@ -70,6 +72,7 @@ class Private:
         absolute: files, by their paths below the environment, whose DT_RPATH is not to be followed.
         options: those of the options that came late which the loader has.
         closed: whether there is a loader that finds nothing of the host.
+        late: whether there is a folder of libraries that are looked for last.
         drivers: whether there are links to the host's device drivers.
         keeps: the loader's variables that the snapshot declares; the caller's others do not count.
     """
@@ -79,6 +82,7 @@ class Private:
     absolute: Sequence[str]
     options: Collection[str]
     closed: bool = False
+    late: bool = False
     drivers: bool = False
     keeps: Collection[str] = ()
 
@@ -95,6 +99,7 @@ class Private:
         return (
             "".join(settings)
             + (f"unset {unset}\n" if unset else "")
+            + (f'exec 9<"{own}/{LATE}"\n' if self.late else "")
             + f'exec "{own}/{inside(loader)}"{_late(self.options)} --library-path "{own}:$at/lib{drivers}"{rpath}'
         )
 

@@ -84,6 +84,7 @@ class Placing:
         private: how programs are started with the environment's own libraries; None where they run with the host's.
         data: the paths of what these libraries come with, below the private folder.
         closed_loader: the bytes of the loader that finds nothing of the host, where one could be made.
+        late: the names of libraries that are looked for last.
         drivers: libraries of this host's device drivers, where the snapshot was captured with such: name -> path.
     """
 
@@ -93,6 +94,7 @@ class Placing:
     private: launchers.Private | None = None
     data: tuple[str, ...] = ()
     closed_loader: bytes | None = None
+    late: frozenset[str] = frozenset()
     drivers: Mapping[str, str] = field(default_factory=dict)
 
     def loader_of(self, tree: Tree, executable: str) -> launchers.Private | launchers.Host:

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from lapidar.core import foreign
 from lapidar.core.cache.seen import seen_of_system, sha256_by
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
 from lapidar.core.cache.trees import LINK, Entry
@@ -27,7 +28,7 @@ from lapidar.core.records.snapshot import Libraries, Library, Snapshot
 from lapidar.core.system import companions, host, owners
 from lapidar.core.system.elf import Elf
 from lapidar.core.system.elf import read as read_elf
-from lapidar.core.system.loader import HWCAPS, Loader, System
+from lapidar.core.system.loader import HWCAPS, Loader, System, closed
 from lapidar.core.system.owners import SystemPackage
 from lapidar.core.system.processor import LEVELS
 
@@ -205,8 +206,9 @@ class _Observer:
         self.held_folder = str(held.folder) if held else None
         self.result = LibrariesFound(held=held.records if held else {})
         # As the launchers of a restored environment lead the loader, with libraries of its own or the host's.
-        own = (*([self.held_folder] if self.held_folder else []), *subject.library_folders)
-        self.system = System.here((*own, *subject.library_path))
+        self.held_folders = [self.held_folder, f"{self.held_folder}/{launchers.LATE}"] if self.held_folder else []
+        own = (*self.held_folders[:1], *subject.library_folders)
+        self.system = System.here((*own, *subject.library_path), self.held_folders[1:])
         self.read = subject.memory.read
         self.real = functools.cache(os.path.realpath)
         self.loader = Loader(self.system, subject.memory.read)
@@ -289,6 +291,8 @@ class _Observer:
 
     def _shadowed(self, own_files: dict[str, str]) -> None:
         """Libraries that a package brings under the name of one of the system's that others use."""
+        if closed(foreign.read(self.result.uses[self.result.loader].source), launchers.AT_LATE):
+            return  # such a library is looked for last then, as it was here
         for name, user in sorted(self.brought.items()):
             use = self.result.uses.get(name)
             if use is not None and self.real(use.source) not in own_files:
@@ -363,8 +367,8 @@ class _Observer:
         found = self.loader.find(name, self.program)
         if found is None:
             numbered = [one for one in self.system.cache if one.startswith(f"{name}.")]
-            if self.held_folder:
-                numbered += [one for one in os.listdir(self.held_folder) if one.startswith(f"{name}.")]
+            for folder in filter(os.path.isdir, self.held_folders):
+                numbered += [one for one in os.listdir(folder) if one.startswith(f"{name}.")]
             if numbered:
                 found = self.loader.find(min(numbered, key=lambda one: (len(one), one)), self.program)
         return found
@@ -381,8 +385,8 @@ class _Observer:
     def _held_ones(self, users: set[str]) -> None:
         """Libraries of an earlier snapshot that nothing but a request of then asked for."""
         for name, held in self.result.held.items():
-            path = f"{self.held_folder}/{name}"
-            if name not in self.result.uses and "/" not in name and os.path.isfile(path):
+            path = next((f"{one}/{name}" for one in self.held_folders if os.path.isfile(f"{one}/{name}")), None)
+            if name not in self.result.uses and "/" not in name and path:
                 for user in users & set(held.used_by) or set(filter(_asks_by_name, held.used_by)):
                     self._add(name, path, user)
 
@@ -475,7 +479,9 @@ def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
     layer = snapshot.library_layer
     if layer is None or at.private is None:
         return
-    layout.add(LIBRARIES, ((entry, f"{marker.PRIVATE}/{entry.path}") for entry in at.trees[layer.tree]))
+    for entry in at.trees[layer.tree]:
+        late = f"{launchers.LATE}/" if entry.path.rpartition("/")[2] in at.late else ""
+        layout.add(LIBRARIES, [(entry, f"{marker.PRIVATE}/{late}{entry.path}")])
     layout.generate(LAPIDAR, KEPT, kept_file(snapshot.libraries))
     if at.closed_loader is not None:
         path = f"{marker.PRIVATE}/{launchers.CLOSED}/{layer.loader}"

@@ -36,7 +36,10 @@ def _is_no_host(place: str) -> bool:
 
 def local_path(url: str) -> Path | None:
     """The path of a ``file:`` address or of a plain path; None for any other."""
-    parts = urlsplit(url)
+    try:
+        parts = urlsplit(url)
+    except ValueError:
+        return None  # malformed: whoever asks for it says so
     if parts.scheme == "file":
         return Path(unquote(parts.path))
     return Path(url) if not parts.scheme else None

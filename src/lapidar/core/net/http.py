@@ -120,7 +120,7 @@ class Client:
         self._pools: dict[str, urllib3.PoolManager] = {}
         self._lock = threading.Lock()
         self._for_places: dict[tuple[str, str, int | None], dict[str, str]] = {}
-        for place in places:
+        for place in filter(_is_address, places):
             self._for_places.setdefault(_place(place), _credentials(place)[1])
 
     def _pool(self, url: str) -> urllib3.PoolManager:
@@ -252,6 +252,8 @@ class Client:
             response.close()  # one that was read to its end has gone back to the pool already
 
     def _asked(self, url: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
+        if not _is_address(url):
+            raise self._unusable(url, "it is no address")
         address, own = _credentials(url, netrc_too=False)
         credentials = own or self._for_places.get(_place(url), {})
         try:
@@ -329,6 +331,15 @@ def _plain(error: Exception) -> str:
 def _host(url: str) -> str:
     parts = urlsplit(without_credentials(url))
     return f"{parts.scheme}://{parts.netloc}"
+
+
+def _is_address(url: str) -> bool:
+    """Whether an address has a form that can be asked."""
+    try:
+        parts = urlsplit(url)
+        return bool(parts.hostname) and (parts.port is None or parts.port >= 0)
+    except ValueError:
+        return False
 
 
 def _place(url: str) -> tuple[str, str, int | None]:

@@ -63,7 +63,9 @@ def _placing(
     early = {name: path for one, name, path in companions.variables(data) if not one.use}
     loader = next((entry for entry in tree if entry.path == layer.loader), None)
     options = options_of(cache.entry_path(loader)) if loader else frozenset()
-    closed_loader = closed(cache.read(loader)) if loader else None
+    late = _brought_by_packages(snapshot, trees)
+    closed_loader = closed(cache.read(loader), launchers.AT_LATE if late else "") if loader else None
+    late = late if closed_loader and launchers.AT_LATE.encode() in closed_loader else frozenset()
     held_to = snapshot.conditions
     drivers = libraries.drivers_here() if held_to and held_to.host else {}
     private = launchers.Private(
@@ -72,10 +74,11 @@ def _placing(
         layer.absolute,
         options,
         closed=closed_loader is not None,
+        late=bool(late),
         drivers=bool(drivers),
         keeps=[name for name in VARIABLES if held_to and name in held_to.variables],
     )
-    return Placing(trees, cache, way_to_project, private, data, closed_loader, drivers)
+    return Placing(trees, cache, way_to_project, private, data, closed_loader, late, drivers)
 
 
 def flaws_of_derived(snapshot: Snapshot, contents: Contents, *, deep: bool, reporter: Progress) -> Iterator[Flaw]:
@@ -112,6 +115,16 @@ def forget_damaged(snapshot: Snapshot, contents: Contents, reporter: Progress) -
                         contents.cache.set_aside(contents.cache.entry_path(entry))
                 deriver.forget(one.tree)
     return damaged
+
+
+def _brought_by_packages(snapshot: Snapshot, trees: Mapping[str, Tree]) -> frozenset[str]:
+    """The names of system libraries that packages have files of their own for. A package finds its own by what its
+    files say of their places (DT_RUNPATH), which comes after the private folder and before the default ones."""
+    names = {library.soname for library in snapshot.libraries}
+    above = [one.tree for parts in snapshot.of_languages() for one in parts.above_runtime]
+    brought = {entry.path.rpartition("/")[2] for tree in above for entry in trees[tree]}
+    layer = snapshot.library_layer
+    return frozenset(names & brought - ({layer.loader} if layer else set()))
 
 
 @dataclass(slots=True)

@@ -60,12 +60,13 @@ _SYSTEMS_FILES = (b"/etc/ld.so.cache\0", b"/etc/ld.so.preload\0")
 _NOWHERE = b"/sys"  # the kernel's own: nobody can put a file there
 
 
-def closed(loader: bytes) -> bytes | None:
+def closed(loader: bytes, last: str = "") -> bytes | None:
     """A loader that finds nothing by itself: its default folders, its cache and its list of what is loaded into every
     process lead nowhere. What it is told with ``--library-path`` and what files say of others' places is all it has.
 
     Args:
         loader: the bytes of the dynamic loader of glibc.
+        last: a folder that it is to have as its default one, where a library is looked for last; short enough.
 
     Returns:
         The altered bytes, of the same size; None where no default folders are found in them.
@@ -76,7 +77,11 @@ def closed(loader: bytes) -> bytes | None:
         nonlocal folders
         names = found[0].split(b"\0")[:-1]
         folders += len(names)
-        return b"".join(_NOWHERE + b"/" * (len(name) - len(_NOWHERE)) + b"\0" for name in names)
+        fits = [name for name in names if last and len(name) > len(last)]
+        places = [last.encode() if name in fits[:1] else _NOWHERE for name in names]
+        return b"".join(
+            place + b"/" * (len(name) - len(place)) + b"\0" for place, name in zip(places, names, strict=True)
+        )
 
     altered = _DEFAULT_FOLDERS.sub(nowhere, loader)
     if not folders:
@@ -136,6 +141,7 @@ class System(msgspec.Struct, frozen=True):
     Attributes:
         machine: the kind of processor: x86_64.
         library_path: folders that come before DT_RUNPATH (LD_LIBRARY_PATH).
+        late: folders that come after DT_RUNPATH, before its cache.
         cache: what its cache knows.
         folders: its default folders.
         levels: the processor's levels, the highest first.
@@ -146,15 +152,16 @@ class System(msgspec.Struct, frozen=True):
     cache: Known
     folders: tuple[str, ...]
     levels: tuple[str, ...]
+    late: tuple[str, ...] = ()
 
     @classmethod
-    def here(cls, library_path: Iterable[str] = ()) -> System:
+    def here(cls, library_path: Iterable[str] = (), late: Iterable[str] = ()) -> System:
         """This machine's."""
         machine = os.uname().machine
         own = f"{machine}-linux-gnu"
         offered = (f"/lib/{own}", f"/usr/lib/{own}", "/lib64", "/usr/lib64", "/lib", "/usr/lib")
         folders = tuple(folder for folder in offered if os.path.isdir(folder))
-        return cls(machine, tuple(library_path), read_cache(machine=machine), folders, processor.levels())
+        return cls(machine, tuple(library_path), read_cache(machine=machine), folders, processor.levels(), tuple(late))
 
 
 class Closure(msgspec.Struct):
@@ -278,6 +285,9 @@ class Loader:
         return _TOKEN.sub(lambda found: values.get(found[1] or found[2], found[0]), text)
 
     def _by_default(self, name: str, no_default_folders: bool) -> str | None:
+        for folder in self.system.late:
+            if found := self._in_folder(name, folder):
+                return found
         if name not in self._cached:
             self._cached[name] = self._in_cache(name)
         path = self._cached[name]
