@@ -400,6 +400,16 @@ class Numbers(Below):
         self.on_an_older_processor("analysis.py", "older")
         self.assertEqual(tree_of(self.project / "here"), tree_of(self.project / "older"))
 
+    def test_what_cannot_be_held_is_named(self) -> None:
+        environment = self.environment(wheel(self.folder, "torch"), wheel(self.folder, "sherdlib"))
+        self.declare('[conditions]\nnumerics = "portable"\n')
+        said = self.lapidar("capture", environment, "--scope", "whole").stderr
+        self.assertIn('numerics = "portable" does not hold all of torch', said)
+        self.lapidar("restore")
+        self.assertIn("does not hold all of torch", " ".join(self.json("check")["remarks"]))
+        self.declare('[conditions]\nnumerics = "native"\n')
+        self.assertNotIn("torch", self.lapidar("capture", environment, "--scope", "whole").stderr)
+
     def test_portable_and_native(self) -> None:
         environment = self.environment()
         for name in ("numpy", "scipy"):

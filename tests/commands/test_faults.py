@@ -23,7 +23,7 @@ class Killed(Case):
     """kill -9 and Ctrl-C at many moments. Invariant 6."""
 
     own_cache = True
-    MOMENTS = 14
+    MOMENTS = 8
 
     def setUp(self) -> None:
         super().setUp()

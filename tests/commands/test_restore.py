@@ -344,6 +344,51 @@ class Running(Case):
         self.assertIn("lapidar restore", self.lapidar("run", "python", "-c", "").stderr)
 
 
+class Sparse(Case):
+    def test_holes_stay_holes(self) -> None:
+        """Stowed and copied: a large file that is mostly holes takes no more than its data."""
+        environment = self.environment(wheel(self.folder, "sherdlib"))
+        grid = site_of(environment) / "grid.bin"
+        with grid.open("wb") as stream:
+            stream.write(b"begin")
+            stream.seek(60_000_000)
+            stream.write(b"middle")
+            stream.truncate(90_000_000)
+        if grid.stat().st_blocks * 512 > 1_000_000:
+            self.skipTest("this file system has no holes")
+        self.lapidar("capture", environment, "--scope", "whole")
+        self.lapidar("restore", "--placement", "copy")
+        placed = site_of(self.restored) / "grid.bin"
+        self.assertEqual(placed.stat().st_size, 90_000_000)
+        self.assertLess(placed.stat().st_blocks * 512, 5_000_000)
+        self.assertEqual(placed.read_bytes(), grid.read_bytes())
+
+
+class IntoOneTarget(Case):
+    def test_several_restores_at_once(self) -> None:
+        """One wins, all end well, and what stands there is whole."""
+        self.lapidar("capture", self.environment(wheel(self.folder, "sherdlib")))
+        self.lapidar("restore", "--into", self.folder / "warm")
+        for _ in range(2):
+            running = [
+                subprocess.Popen(
+                    [PROGRAM, "restore", "--placement", placement],
+                    cwd=self.project,
+                    env=self.variables,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.STDOUT,
+                    text=True,
+                )
+                for placement in ("hardlink", "copy", "hardlink", "copy", "auto")
+            ]
+            for process in running:
+                said = process.communicate()[0]
+                self.assertEqual(process.returncode, 0, said)
+            self.assertTrue(self.json("check", "--deep")["clean"])
+            left = [path.name for path in (self.project / ".lapidar").iterdir() if "lapidar-" in path.name]
+            self.assertEqual(left, [])
+
+
 class TwoAtATime(Case):
     own_cache = True
 

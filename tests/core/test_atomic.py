@@ -6,8 +6,24 @@ import tempfile
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from unittest import mock
 
 from lapidar.core import atomic
+from lapidar.core.errors import from_os_error
+from support import InFolder
+
+
+class Unflushed(InFolder):
+    def test_a_flush_that_fails_after_the_file_is_there(self) -> None:
+        """It is told as what it is: the file stands there, whole."""
+        path = self.root / "lapidar.lock"
+        broken = mock.patch.object(atomic, "_flush_folder", side_effect=OSError(5, "Input/output error"))
+        with broken, self.assertRaises(atomic.Unconfirmed) as caught:
+            atomic.write_file(path, b"all of it")
+        self.assertEqual(path.read_bytes(), b"all of it")
+        told = from_os_error(caught.exception, "capture the environment")
+        self.assertIn("is written and whole", told.remedy)
+        self.assertNotIn("Could not", told.what)
 
 
 class WorkFolders(unittest.TestCase):

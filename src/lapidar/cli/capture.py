@@ -124,6 +124,8 @@ def _show(captured: Captured, view: View) -> None:
         view.warn(f"{human_count(len(files), 'file')} of {name} edited after installation: {_some(files, view)}")
     for warning in captured.warnings:
         view.warn(warning)
+    for detail in captured.details if view.verbose else ():
+        view.warn(detail)
     digest = words.short(captured.snapshot.snapshot)
     done = "Wrote" if captured.changed else "Nothing has changed:"
     view.line(

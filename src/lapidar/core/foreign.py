@@ -60,7 +60,7 @@ def read(path: Path | str, most: int = MOST_TEXT_BYTES) -> bytes:
 
 
 def read_text(path: Path | str, encoding: str = "utf-8", errors: str = "strict", most: int = MOST_TEXT_BYTES) -> str:
-    """The text of a regular file, with line ends as in Python's text files.
+    """The text of a regular file, all kinds of line ends made alike.
 
     Raises:
         OSError: see `read`.

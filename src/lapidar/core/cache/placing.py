@@ -102,7 +102,10 @@ def _anew(between: Between, source: str, target: str, executable: bool, fill: Ca
 
 
 def _copy_bytes(reading: int, writing: int) -> None:
-    """Copy inside the kernel where it can, else through memory."""
+    """Copy inside the kernel where it can, else through memory. What is a hole stays one."""
+    status = os.fstat(reading)
+    if status.st_blocks * 512 < status.st_size and _copy_data(reading, writing, status.st_size):
+        return
     try:
         while os.copy_file_range(reading, writing, 1 << 30):
             pass
@@ -110,7 +113,38 @@ def _copy_bytes(reading: int, writing: int) -> None:
     except OSError as error:
         if error.errno not in (errno.EXDEV, errno.ENOSYS, errno.EINVAL, errno.EOPNOTSUPP, errno.EBADF):
             raise
-    while piece := os.read(reading, 1 << 20):
+    _copy_through_memory(reading, writing, os.fstat(reading).st_size)
+
+
+def _copy_data(reading: int, writing: int, size: int) -> bool:
+    """Copy the parts of a sparse file that hold data; false where the file system does not tell which."""
+    at = 0
+    try:
+        while at < size:
+            try:
+                begins = os.lseek(reading, at, os.SEEK_DATA)
+            except OSError as error:
+                if error.errno == errno.ENXIO:
+                    break  # nothing but a hole is left
+                raise
+            at = os.lseek(reading, begins, os.SEEK_HOLE)
+            os.lseek(reading, begins, os.SEEK_SET)
+            os.lseek(writing, begins, os.SEEK_SET)
+            _copy_through_memory(reading, writing, at - begins)
+        os.ftruncate(writing, size)
+    except OSError as error:
+        if error.errno not in (errno.EINVAL, errno.ENOTSUP):
+            raise
+        os.lseek(reading, 0, os.SEEK_SET)
+        os.lseek(writing, 0, os.SEEK_SET)
+        os.ftruncate(writing, 0)
+        return False
+    return True
+
+
+def _copy_through_memory(reading: int, writing: int, most: int) -> None:
+    while most and (piece := os.read(reading, min(most, 1 << 20))):
+        most -= len(piece)
         view = memoryview(piece)
         while view:
             view = view[os.write(writing, view) :]

@@ -307,9 +307,13 @@ def _read_large(
             while piece := stream.read(_PIECE_BYTES):
                 digest.update(piece)
                 size += len(piece)
+                if not piece[0] and piece.count(0) == len(piece):
+                    os.lseek(descriptor, len(piece), os.SEEK_CUR)  # a hole, where the file system has such
+                    continue
                 view = memoryview(piece)
                 while view:
                     view = view[os.write(descriptor, view) :]
+        os.ftruncate(descriptor, size)
         os.utime(descriptor, ns=(FILE_TIME_NS, FILE_TIME_NS))
     finally:
         os.close(descriptor)

@@ -96,6 +96,7 @@ class Captured:
     layers: tuple[LayerCount, ...]
     edited: dict[str, list[str]]
     warnings: tuple[str, ...]
+    details: tuple[str, ...]
     left_out: LeftOut
     changed: bool
     unused: Mapping[str, Unused]
@@ -157,6 +158,7 @@ def capture(
         located=located,
         layers=_count(snapshot, stowed),
         edited={name: files for one in inventories for name, files in one.edited(stowed).items()},
+        details=tuple(below.libraries.details),
         warnings=(*(text for one in inventories for text in one.warnings), *below.warnings),
         left_out=LeftOut(
             tuple(dict.fromkeys(phrase for one in inventories for phrase in one.left_out)),

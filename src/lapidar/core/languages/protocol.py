@@ -168,11 +168,14 @@ class Variables(NamedTuple):
         watched: those that results may follow from: a snapshot holds them.
         hidden: those that would lead to other code than the environment's: they are kept from a run.
         homes: those among them that say where a runtime's own files lie.
+        unheld: packages that choose their code by the processor, and have no variable that takes all of that away: the
+            portable profile cannot hold their results.
     """
 
     watched: tuple[str, ...] = ()
     hidden: tuple[str, ...] = ()
     homes: tuple[str, ...] = ()
+    unheld: tuple[str, ...] = ()
 
 
 class LoadTest(NamedTuple):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,7 +14,7 @@ from lapidar.core import foreign, languages
 from lapidar.core.environment import marker
 from lapidar.core.errors import LapidarError
 from lapidar.core.layers import numerics
-from lapidar.core.records.owner import LAPIDAR
+from lapidar.core.records.owner import LAPIDAR, Layer
 from lapidar.core.records.snapshot import Conditions, Snapshot
 from lapidar.core.system import processor
 
@@ -88,7 +88,19 @@ def observe(subject: Subject) -> ConditionsFound:
         env_file=declared.env_file,
         host=before.host if before else (),
     )
-    return ConditionsFound(record)
+    packages = {one.user.name for one in subject.objects if one.user.layer is Layer.PACKAGES}
+    return ConditionsFound(record, tuple(_unheld(record, packages)))
+
+
+def _unheld(conditions: Conditions, packages: Iterable[str]) -> Iterator[str]:
+    """What of the packages the portable profile does not hold."""
+    names = {name for language in languages.every() for name in language.variables.unheld}
+    found = sorted(names.intersection(packages)) if conditions.numerics == "portable" else []
+    if found:
+        yield (
+            f'numerics = "portable" does not hold all of {", ".join(found)}: no variable takes their choice by the '
+            "processor away, and last bits may differ on another one"
+        )
 
 
 def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
@@ -103,7 +115,10 @@ def judge(snapshot: Snapshot, at: Judged) -> Judgement:
     """How this machine differs from the one of the capture; that alone is no finding."""
     from lapidar.core.layers.protocol import Judgement
 
-    return Judgement(remarks=tuple(_compare(snapshot.conditions)) if snapshot.conditions else ())
+    if snapshot.conditions is None:
+        return Judgement()
+    unheld = _unheld(snapshot.conditions, (package.name for package in snapshot.packages))
+    return Judgement(remarks=(*_compare(snapshot.conditions), *unheld))
 
 
 def _watched() -> dict[str, str]:

@@ -67,8 +67,7 @@ def with_lower_layers(
             )
         )
         records = found.records(found.stow(cache, reporter))
-    notes = [*found.tools.warnings, *found.libraries.notes]
-    notes += [f"{one.name} is nowhere on this machine, and a package needs it" for one in found.libraries.missing]
+    notes = [*found.tools.warnings, *found.libraries.warnings, *found.conditions.warnings]
     return _with(snapshot, records), tuple(notes)
 
 

@@ -112,7 +112,15 @@ class LibrariesFound:
     @property
     def warnings(self) -> list[str]:
         """What the user should know, a sentence each."""
-        return [*self.notes, *(one.sentence for one in self.missing)]
+        if len(self.missing) <= _SHOWN:
+            return [*self.notes, *(one.sentence for one in self.missing)]
+        named = words.some((one.name for one in self.missing), 2 * _SHOWN)
+        return [*self.notes, f"{len(self.missing)} libraries that files need are nowhere on this machine: {named}"]
+
+    @property
+    def details(self) -> list[str]:
+        """What `warnings` puts together, a sentence each."""
+        return [one.sentence for one in self.missing] if len(self.missing) > _SHOWN else []
 
     def records(self, stowed: Mapping[Owner, Stowed]) -> tuple[Libraries | None, tuple[Library, ...]]:
         """The records, once the files are stowed."""

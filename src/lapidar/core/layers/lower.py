@@ -56,7 +56,7 @@ class LowerFound:
     @property
     def warnings(self) -> tuple[str, ...]:
         """What the user should know, a sentence each."""
-        return (*self.problems, *self.libraries.warnings, *self.tools.warnings)
+        return (*self.problems, *self.libraries.warnings, *self.tools.warnings, *self.conditions.warnings)
 
     def stow(self, cache: Cache, reporter: Progress) -> dict[Owner, Stowed]:
         """Stow the files of libraries and tools. What was read of them is remembered for all environments."""

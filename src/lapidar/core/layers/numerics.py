@@ -42,8 +42,26 @@ _KERNELS = {
     "NUMBA_CPU_NAME": "nehalem",
     "NUMBA_CPU_FEATURES": "",
 }
+# Those of programs in other languages that an analysis may start.
+_OF_PROGRAMS = (
+    "R_DEFAULT_PACKAGES",
+    "R_ENABLE_JIT",
+    "R_COMPILE_PKGS",
+    "RCPP_PARALLEL_NUM_THREADS",
+    "JAVA_TOOL_OPTIONS",
+    "JDK_JAVA_OPTIONS",
+    "_JAVA_OPTIONS",
+)
 # Every variable by which a person, or this profile, changes results.
-WATCHED = (*THREADS, "OMP_DYNAMIC", "MKL_DYNAMIC", "GLIBC_TUNABLES", "NPY_DISABLE_CPU_FEATURES", *_KERNELS)
+WATCHED = (
+    *THREADS,
+    "OMP_DYNAMIC",
+    "MKL_DYNAMIC",
+    "GLIBC_TUNABLES",
+    "NPY_DISABLE_CPU_FEATURES",
+    *_KERNELS,
+    *_OF_PROGRAMS,
+)
 
 
 def portable(baseline: str) -> dict[str, str]:

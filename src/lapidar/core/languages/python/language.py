@@ -49,6 +49,9 @@ class Python:
         watched=("PYTHONHASHSEED",),
         hidden=("PYTHONHOME", "PYTHONPATH", "PYTHONUSERBASE", "PYTHONSTARTUP"),
         homes=("PYTHONHOME",),
+        # Convolutions by the fallback path, and quantised layers, differ in the first; the others compile for the
+        # processor that they find.
+        unheld=("torch", "jax", "jaxlib", "tensorflow", "tensorflow-cpu", "onnxruntime"),
     )
     declaration_files = ("pyproject.toml",)
 
