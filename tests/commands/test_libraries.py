@@ -433,6 +433,22 @@ class Hosts(Case):
         self.assertIn("colon", self.fails("restore", "--libraries", "private", "--into", self.folder / "a:b"))
         self.lapidar("restore", "--into", self.folder / "a b'c")
         self.assertEqual(self.python(self.folder / "a b'c", MAPPED), "[]")
+        self.assertIn("colon", self.lapidar("restore", "--into", self.folder / "a:b").stderr)
+        self.python(self.folder / "a:b", "import sherdlib")
+
+    def test_virtual_environments_of_it(self) -> None:
+        """Made of links or of copies: both find the environment that they were made from."""
+        self.lapidar("restore")
+        for manner in ("--symlinks", "--copies"):
+            place = self.folder / f"made of {manner}"
+            make = [str(self.restored / "bin" / "python"), "-m", "venv", "--without-pip", manner, str(place)]
+            subprocess.run(make, check=True, env=self.variables)
+            install(wheel(self.folder, "kilnlib"), place)
+            script = "import sys, kilnlib, ssl; print(sys.prefix, sys.base_prefix, sys.executable)"
+            said = self.python(place, script)
+            self.assertEqual(said, f"{place} {self.restored} {place}/bin/python")
+            script = MAPPED.replace("sys.prefix", "sys.base_prefix")
+            self.assertEqual(self.python(place, script), "[]")
 
     def test_mounted_read_only_or_without_execution(self) -> None:
         self.lapidar("restore")

@@ -30,6 +30,13 @@ file=$name
   */../* | */./* | *//*) at=$(CDPATH= cd -P -- "${file%/*}/.." && pwd) ;;
   *) at=${file%/*/*} ;;
 esac
+# Copied into a virtual environment: that says where this one is.
+if [ ! -d "$at/@private@" ] && [ -f "$at/pyvenv.cfg" ]; then
+  while read -r key is value; do
+    if [ "$key" = home ]; then home=${value%/bin}; fi
+  done < "$at/pyvenv.cfg"
+  at=$home
+fi
 @exec@ "$at/@private@/@executable@" -s "$@"
 """
 
