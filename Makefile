@@ -30,7 +30,7 @@ test-tools:
 # Attack the program for so many minutes: faults of system calls, kills, flipped bits, changed texts.
 MINUTES ?= 30
 attack: $(VENV)/.installed
-	$(BIN)/python tests/attack/run.py --minutes $(MINUTES)
+	$(BIN)/python tests/attack/run.py --minutes $(MINUTES) $(if $(SEED),--seed $(SEED))
 
 helper:
 	src/lapidar/core/environment/native/build.sh

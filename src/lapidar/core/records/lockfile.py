@@ -219,7 +219,7 @@ def _control_characters(snapshot: Snapshot) -> str:
         snapshot.tools,
     ):
         text = msgspec.json.encode(part).decode()  # where every control character is an escape
-        if found := _CONTROL.search(text):
+        if ("\\" in text or "\x7f" in text) and (found := _CONTROL.search(text)):
             around = text[max(0, found.start() - 40) : found.end() + 10]
             return f"a name or a path in it holds a control character: {around}"
     return ""
