@@ -149,6 +149,32 @@ class Libraries(Case):
     def watched(self, script: str, code: int = 0) -> Any:
         return json.loads(self.lapidar("check", "--live", "--json", "--", "python", script, code=code).stdout)
 
+    def test_a_devices_driver_is_the_hosts(self) -> None:
+        """Its library cannot travel: the environment has a link to the one of the host that it is restored on."""
+        environment = self.environment()
+        place = self.folder / "driver"
+        place.mkdir()
+        compile_c(place, "libcuda.so.1", "int kiln(void){return 6;}", "-Wl,-soname,libcuda.so.1")
+        (place / "libcuda.so").symlink_to("libcuda.so.1")
+        self.extension(environment, "kilnext", f"-L{place}", "-lcuda")
+        snapshot = self.captured(environment)
+        assert snapshot.conditions is not None
+        self.assertEqual(snapshot.conditions.host, ("libcuda.so.1",))
+        self.assertNotIn("libcuda.so.1", {library.soname for library in snapshot.libraries})
+        with_driver = (
+            f"ldconfig -C '{self.folder}/loaders' '{place}' && mount --bind '{self.folder}/loaders' /etc/ld.so.cache && "
+            '"$@"'
+        )
+        done = self.in_namespace(with_driver, PROGRAM, "restore")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(os.readlink(self.restored / "lib/lapidar/drivers/libcuda.so.1"), f"{place}/libcuda.so.1")
+        script = "import _kilnext, ctypes; print(_kilnext.fire(), ctypes.CDLL('libcuda.so.1').kiln())"
+        self.assertEqual(self.python(self.restored, script), "6 6")
+        done = self.in_namespace(with_driver, PROGRAM, "check", "--deep")
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.lapidar("restore", "--into", self.folder / "without")
+        self.assertFalse((self.folder / "without" / "lib" / "lapidar" / "drivers").exists())
+
     def test_the_analysis_itself_is_watched(self) -> None:
         self.captured(self.environment(wheel(self.folder, "sherdlib")))
         self.lapidar("restore")
@@ -295,14 +321,23 @@ class Libraries(Case):
         inner = site_of(environment) / "sherdlib_inner" / "fire"
         inner.parent.mkdir()
         shutil.copy(program, inner)
+        itself = '#include <unistd.h>\nint main(void){char b[99]; return readlink("/proc/self/exe", b, 99) < 0;}'
+        shutil.copy(compile_c(self.folder, "selfish", itself), inner.parent / "selfish")
+        record.write_text(record.read_text() + "sherdlib_inner/selfish,,\n")
         said = self.lapidar("capture", environment, "--scope", "whole").stderr
-        self.assertIn("run with the host's libraries, wherever they are restored (sherdlib: fire)", said)
+        self.assertIn("run with the host's libraries, wherever they are restored (sherdlib: selfish)", said)
         before = self.lock.read_bytes()
         self.lapidar("restore")
         said = self.lapidar("run", "glazer", "one", code=2).stdout
         self.assertTrue(said.startswith(str(self.restored / "bin" / "glazer")), said[:200])
         outside = {path for path in re.findall(r" (/\S+)$", said, re.M) if not path.startswith(str(self.restored))}
         self.assertEqual(outside, set())
+        fire = site_of(self.restored) / "sherdlib_inner" / "fire"
+        said = subprocess.run([fire], capture_output=True, text=True, check=False).stdout
+        self.assertTrue(said.startswith(str(fire)), said[:200])
+        outside = {path for path in re.findall(r" (/\S+)$", said, re.M) if not path.startswith(str(self.restored))}
+        self.assertEqual(outside, set())
+        self.assertEqual((fire.parent / "selfish").read_bytes(), (inner.parent / "selfish").read_bytes())
         self.captured(self.restored)
         self.assertEqual(self.lock.read_bytes(), before)
         self.lapidar("check", "--deep")

@@ -95,11 +95,11 @@ def run(session: Session) -> int:
     shown = human_path(restored.environment)
     if left_out:
         view.note(f"Without the groups: {', '.join(left_out)}")
+    for warning in restored.warnings:
+        view.warn(warning)
     if restored.already:
         view.line(f"{shown} already matches the snapshot; nothing was done.", "good")
         return ExitCode.DONE
-    for warning in restored.warnings:
-        view.warn(warning)
     if restored.compiled:
         view.note(f"Compiled the byte-code of {human_count(restored.compiled, 'tree')}; the cache keeps it.")
     whose = "its own system libraries" if restored.libraries == "private" else "the host's system libraries"

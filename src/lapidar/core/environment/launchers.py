@@ -7,6 +7,7 @@ was started (``--argv0``, where it has that option).
 
 from __future__ import annotations
 
+import os
 import re
 import shlex
 from collections.abc import Collection, Mapping, Sequence
@@ -16,7 +17,20 @@ from lapidar.core.environment import marker
 from lapidar.core.system import elf
 from lapidar.core.system.loader import VARIABLES, options_of
 
-__all__ = ["AT_LATE", "CLOSED", "DRIVERS", "LATE", "Host", "Private", "fill", "inside", "program", "script", "tool"]
+__all__ = [
+    "AT_LATE",
+    "CLOSED",
+    "DRIVERS",
+    "LATE",
+    "Host",
+    "Private",
+    "can_start",
+    "fill",
+    "inside",
+    "program",
+    "script",
+    "tool",
+]
 
 LOADER = "/lib64/ld-linux-x86-64.so.2"  # the System V ABI's place of the loader, AMD64 supplement
 
@@ -36,7 +50,7 @@ _PROGRAM = """\
 #!/bin/sh
 # Written by lapidar restore: starts a program of this environment through its own loader.
 case $0 in */*) file=$0 ;; *) file=./$0 ;; esac
-@follow@at=$(CDPATH= cd -P -- "${file%/*}/.." && pwd)
+@follow@at=$(CDPATH= cd -P -- "${file%/*}/@up@" && pwd)
 name=$0
 @exec@ "$at/@path@" "$@"
 """
@@ -129,15 +143,38 @@ def _late(options: Collection[str]) -> str:
     return "".join(text for option, text in words.items() if option in options)
 
 
-def program(path: str, private: Private) -> bytes:
-    """The launcher of a compiled program that lies at `path` below the environment."""
-    return fill(_PROGRAM, exec=private.command(), path=inside(path))
+def program(path: str, private: Private, up: str = "..") -> bytes:
+    """The launcher of a compiled program that lies at `path` below the environment.
+
+    Args:
+        up: the way from the launcher's folder to the environment's.
+    """
+    return fill(_PROGRAM, exec=private.command(), path=inside(path), up=up)
+
+
+def can_start(file: str, loader: str) -> bool:
+    """Whether a file is a compiled program that an environment's loader can start. One that asks the kernel for its own
+    file would be told the loader, and is left as it is.
+
+    Args:
+        loader: the loader's file name.
+    """
+    try:
+        with open(file, "rb") as stream:
+            if stream.read(4) != b"\x7fELF":
+                return False
+            facts = elf.read(file)
+            if facts is None or os.path.basename(facts.interpreter or "") != loader:
+                return False
+            return b"/proc/self/exe" not in stream.read()
+    except OSError:
+        return False
 
 
 def script(path: str, interpreter_path: str, private: Private) -> bytes:
     """The launcher of a script that a compiled interpreter runs; both paths are below the environment."""
     command = f'{private.command()} "$at/{inside(interpreter_path)}"'
-    return fill(_PROGRAM, exec=command, path=inside(path))
+    return fill(_PROGRAM, exec=command, path=inside(path), up="..")
 
 
 def tool(name: str, executable: str, interpreter_path: str | None, loader: str, helper: str) -> bytes:

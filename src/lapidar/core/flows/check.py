@@ -107,20 +107,12 @@ def check(
         # All that needs no walk is done while other processes walk.
         lost = None if options.deep else unlinked(cache, part, environment)
         lower = _judge_layers(part, environment, cache)
-        of_cache: list[Finding] = []
         if options.deep:
-            contents = _contents(part, cache)
-            of_cache = _judge_cache(part, contents, True, reporter)
-            of_environment = _read_environment(part, environment, walking, project, contents, reporter)
+            compared = _read_all(part, environment, walking, project, cache, reporter)
         else:
-            of_environment = _judge_environment(part, environment, walking)
-        if not options.deep and (of_environment or lost is None or lost):
-            contents = _contents(part, cache)
-            of_cache = _judge_cache(part, contents, False, reporter)
-            if lost and not of_environment:
-                of_environment = _read_unlinked(part, environment, lost, project, contents)
+            compared = _compare(part, environment, walking, project, cache, lost)
         declared, overrides = _judge_declaration(project, snapshot, cache)
-        findings = [*declared, *of_environment, *of_cache]
+        findings = [*declared, *compared]
         findings += [finding for judgement in lower for finding in judgement.findings]
         live = watched = None
         if options.live and options.command:
@@ -160,6 +152,43 @@ def _files(snapshot: Snapshot, libraries: str) -> int:
 
 
 # ---- the environment
+
+
+def _read_all(
+    snapshot: Snapshot,
+    environment: Environment,
+    walking: Walking,
+    project: Project,
+    cache: Cache,
+    reporter: progress.Progress,
+) -> list[Finding]:
+    """Environment and cache, every byte."""
+    contents = _contents(snapshot, cache)
+    of_cache = _judge_cache(snapshot, contents, True, reporter)
+    return [*_read_environment(snapshot, environment, walking, project, contents, reporter), *of_cache]
+
+
+def _compare(
+    snapshot: Snapshot,
+    environment: Environment,
+    walking: Walking,
+    project: Project,
+    cache: Cache,
+    lost: list[str] | None,
+) -> list[Finding]:
+    """Environment and cache, by inodes, sizes and times.
+
+    Args:
+        lost: the files of the environment that the cache does not have any more; None where that cannot be told.
+    """
+    of_environment = _judge_environment(snapshot, environment, walking)
+    if lost is not None and not lost and not of_environment:
+        return []  # the environment is as it was placed, and linked to all that it was linked to
+    contents = _contents(snapshot, cache)
+    of_cache = _judge_cache(snapshot, contents, False, progress.Silent())
+    if lost and not of_environment:
+        of_environment = _read_unlinked(snapshot, environment, lost, project, contents)
+    return [*of_environment, *of_cache]
 
 
 def _judge_environment(snapshot: Snapshot, environment: Environment, walking: Walking) -> list[Finding]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import time
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -103,14 +103,13 @@ def restore(
     began = time.monotonic()
     options, reporter = options or RestoreOptions(), reporter or Silent()
     _same_kind_of_machine(snapshot)
+    whole, snapshot = snapshot, selection.without(snapshot, options.left_out)
     target = Path(os.path.abspath(options.into)) if options.into else project.environment
-    libraries, notes = whose_libraries(selection.without(snapshot, options.left_out), options.libraries, target)
+    libraries, notes = whose_libraries(snapshot, options.libraries, target)
     _refuse_foreign(target)
     atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
-    whole = snapshot
-    snapshot = selection.without(snapshot, options.left_out)
     with cache.in_use():
-        _note(project, cache, whole, options.lockfile)
+        notes = (*notes, *_noted(project, cache, whole, options.lockfile))
         contents = _verified(cache, snapshot, reporter) if options.verify else None
         there = Environment(target)
         if there.libraries == libraries and _matches(
@@ -123,6 +122,7 @@ def restore(
                 libraries=libraries,
                 seconds=time.monotonic() - began,
                 already=True,
+                warnings=tuple(notes),
             )
         try:
             if not options.into:
@@ -150,8 +150,8 @@ def restore(
     )
 
 
-def _note(project: Project, cache: Cache, snapshot: Snapshot, lockfile: Path | None) -> None:
-    """Let the history know who holds the snapshot, where it can be written."""
+def _noted(project: Project, cache: Cache, snapshot: Snapshot, lockfile: Path | None) -> Iterator[str]:
+    """Let the history know who holds the snapshot, where it can be written; what the user should know of that."""
     if lockfile is None or not cache.writable:
         return
     from lapidar.core.cache.history import History
@@ -160,7 +160,9 @@ def _note(project: Project, cache: Cache, snapshot: Snapshot, lockfile: Path | N
         identity = "" if project.relative(lockfile) is None else project.identity()
         History(cache).note_restored(snapshot, lockfile, identity)
     except OSError as error:
-        raise from_os_error(error, "note the lockfile in the history") from error
+        yield (
+            f"The cache's history could not note this lockfile ({error.strerror}): prune may not know that it is in use"
+        )
 
 
 def _work_prefix(target: Path) -> str:

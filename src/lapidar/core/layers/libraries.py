@@ -311,12 +311,15 @@ class _Observer:
                 )
 
     def _programs_inside(self, elves: list[ObjectFile]) -> None:
-        """Programs that a package has beside its modules, and starts by their paths."""
+        """Programs that a package has beside its modules and starts by their paths, where no starter can stand in for
+        them."""
         by_user: dict[str, list[str]] = {}
+        loader = self.result.loader
         for one in elves:
             elf = self.read(one.source)
             in_bin = one.path.startswith(("bin/", f"{marker.PRIVATE}/"))
-            if elf and elf.interpreter and ".so" not in one.path and not in_bin and one.user.layer is not Layer.RUNTIME:
+            inside = elf and elf.interpreter and ".so" not in one.path and not in_bin
+            if inside and one.user.layer is not Layer.RUNTIME and not launchers.can_start(one.source, loader):
                 by_user.setdefault(words.user(one.user), []).append(os.path.basename(one.path))
         if by_user:
             told = "; ".join(f"{user}: {', '.join(sorted(names)[:3])}" for user, names in sorted(by_user.items()))

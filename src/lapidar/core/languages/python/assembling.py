@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import msgspec
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import LINK, Tree
+from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.environment import launchers as programs
 from lapidar.core.environment.layout import Layout, Placing
 from lapidar.core.languages.python import launchers, placing, startup
@@ -81,6 +81,12 @@ class _PackageLayout:
         for entry, path in placing.package_entries(self.runtime, self.tree):
             if entry.path in starters:
                 path = f"{SCRIPTS}/{posixpath.basename(path)}"
+            elif self._is_program_inside(entry):
+                real = placing.behind_starter(path)
+                self._command(
+                    path, programs.program(real, self._private, posixpath.relpath(".", posixpath.dirname(path)))
+                )
+                path = real
             else:
                 self.listed.append(path)
             self.into.add(self.package.owner, [(entry, path)])
@@ -97,6 +103,19 @@ class _PackageLayout:
         if metadata.endswith(".dist-info"):
             data = _record(self.into, self.runtime, metadata, self.listed)
             self.into.generate(self.package.owner, f"{metadata}/RECORD", data)
+
+    @property
+    def _private(self) -> programs.Private:
+        assert self.at.private is not None
+        return self.at.private
+
+    def _is_program_inside(self, entry: Entry) -> bool:
+        """Whether it is a compiled program in a folder of the package, which is to run with the environment's own
+        libraries."""
+        if self.at.private is None or entry.kind != EXECUTABLE or not entry.path.startswith("site/"):
+            return False
+        name = posixpath.basename(entry.path)
+        return ".so" not in name and programs.can_start(self.at.cache.entry_path(entry), self.at.private.loader)
 
     def _command(self, path: str, text: bytes) -> None:
         self.into.generate(self.package.owner, path, text, executable=True)

@@ -18,7 +18,7 @@ from lapidar.core.environment import marker, reserved, walk
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.walk import Found
 from lapidar.core.errors import PackageBroken, unreadable
-from lapidar.core.languages.python import editable, startup
+from lapidar.core.languages.python import editable, placing, startup
 from lapidar.core.languages.python.explained import Explained
 from lapidar.core.languages.python.placing import SCRIPTS
 from lapidar.core.languages.python.probe import Answer
@@ -341,8 +341,14 @@ class _Observer:
                 continue
             if layout.is_bytecode(path) or (path.endswith(".pyc") and path[:-1] in one.site.files):
                 continue
+            if self.placed and placing.is_behind_starter(path):
+                continue
             tree_path = self._tree_path(one, path)
             if tree_path is None:
+                continue
+            if self.placed and os.path.isfile(real := placing.behind_starter(path)):
+                self.found.claimed.add(real)
+                found.append(Found(tree_path, real, False))
                 continue
             link = one.site.files.get(path)
             if link is None:

@@ -9,9 +9,20 @@ from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.environment import marker, reserved
 from lapidar.core.records.snapshot import Runtime
 
-__all__ = ["HEADERS", "SCRIPTS", "SITE", "of_package", "of_runtime", "package_entries", "runtime_entries"]
+__all__ = [
+    "HEADERS",
+    "SCRIPTS",
+    "SITE",
+    "behind_starter",
+    "is_behind_starter",
+    "of_package",
+    "of_runtime",
+    "package_entries",
+    "runtime_entries",
+]
 
 SITE, HEADERS = "site", "headers"  # the places of a runtime: where it looks for packages, and its C headers
+_PROGRAM = ".program"
 SCRIPTS = f"{marker.PRIVATE}/scripts"  # scripts of packages, byte for byte; bin/ has a starter for each
 
 
@@ -45,6 +56,19 @@ def runtime_entries(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]
     """Where each entry of a runtime's tree goes."""
     for entry in tree:
         yield entry, of_runtime(runtime.executable, entry.path)
+
+
+def behind_starter(path: str) -> str:
+    """Where a program inside a package's folder lies that a starter stands in the place of: beside it, so that what it
+    says of places relative to itself holds."""
+    folder, _, name = path.rpartition("/")
+    return f"{folder}/.{name}{_PROGRAM}"
+
+
+def is_behind_starter(path: str) -> bool:
+    """Whether a path is one of those."""
+    name = path.rpartition("/")[2]
+    return name.startswith(".") and name.endswith(_PROGRAM)
 
 
 def package_entries(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:
