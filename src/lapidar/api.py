@@ -123,7 +123,8 @@ def restore(
     """
     found, store = Project.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), snapshot)
-    options = RestoreOptions(into=_path(into), placement=Placement(placement), libraries=libraries)
+    held_by = None if snapshot else _path(lock) or found.lockfile
+    options = RestoreOptions(_path(into), Placement(placement), libraries=libraries, lockfile=held_by)
     return _restore.restore(found, store, wanted, options)
 
 
