@@ -299,7 +299,8 @@ class _Observer:
 
     def _shadowed(self, own_files: dict[str, str]) -> None:
         """Libraries that a package brings under the name of one of the system's that others use."""
-        if closed(foreign.read(self.result.uses[self.result.loader].source), launchers.AT_LATE):
+        loader = closed(foreign.read(self.result.uses[self.result.loader].source), launchers.AT_LATE)
+        if loader and launchers.AT_LATE.encode() in loader:
             return  # such a library is looked for last then, as it was here
         for name, user in sorted(self.brought.items()):
             use = self.result.uses.get(name)

@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Derived", "assemble", "derive", "derivers", "flaws_of_derived", "forget_damaged"]
 
+_C_LIBRARY = ("libc.so.6", "libm.so.6", "libpthread.so.0", "libdl.so.2", "librt.so.1", "libutil.so.1")
+
 
 def assemble(
     snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, way_to_project: str, whose_libraries: str
@@ -124,7 +126,9 @@ def _brought_by_packages(snapshot: Snapshot, trees: Mapping[str, Tree]) -> froze
     above = [one.tree for parts in snapshot.of_languages() for one in parts.above_runtime]
     brought = {entry.path.rpartition("/")[2] for tree in above for entry in trees[tree]}
     layer = snapshot.library_layer
-    return frozenset(names & brought - ({layer.loader} if layer else set()))
+    # What the C library is made of, and opens itself whenever it likes, must not hang on an open descriptor.
+    always = {*_C_LIBRARY, *companions.opened_by(_C_LIBRARY), *([layer.loader] if layer else [])}
+    return frozenset(names & brought - always)
 
 
 @dataclass(slots=True)
