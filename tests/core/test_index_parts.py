@@ -136,7 +136,7 @@ class Pages(Served):
         place.mkdir(parents=True)
         made = write_wheel(self.files, "clay", "1.0")
         (place / "index.html").write_text(f'<a href="../../files/{made.name}#sha256={"0" * 64}">x</a>')
-        for address in (str(place.parent), place.parent.as_uri()):
+        for address in (str(self.root), self.root.as_uri()):  # the folder that holds both pages and files
             indexes = self.indexes(Index("a", address))
             (file,) = indexes.files("clay")
             self.assertIn(b"Name: clay", indexes.metadata(file))

@@ -54,7 +54,7 @@ class Starting(Case):
                 self.assertEqual(self.interrupted_at(module), (-signal.SIGINT, ""))
 
     def test_while_the_command_works(self) -> None:
-        code, said = self.interrupted_at("/cache/upkeep.")
+        code, said = self.interrupted_at("/cache/auditing.")
         self.assertEqual(code, 130, said)
         self.assertNotIn("Traceback", said)
         self.assertIn("interrupted", said)

@@ -26,7 +26,9 @@ from lapidar.core.records.snapshot import (
     Tool,
 )
 
-text = st.text(st.characters(blacklist_categories=["Cs"]), min_size=1, max_size=20)
+# Only values of variables and names of files of no package may hold control characters.
+text = st.text(st.characters(blacklist_categories=["Cs", "Cc"]), min_size=1, max_size=20)
+anything = st.text(st.characters(blacklist_categories=["Cs"]), min_size=1, max_size=20)
 digests = st.binary(min_size=32, max_size=32).map(lambda data: "sha256:" + data.hex())
 counts = st.integers(0, 2**62)
 inside = st.sampled_from([".", "src", "a b/ü", "lib/x"])
@@ -68,7 +70,7 @@ remainders = st.builds(
     tree=digests,
     files=counts,
     bytes=counts,
-    paths=st.lists(text, max_size=3).map(tuple),
+    paths=st.lists(anything, max_size=3).map(tuple),
 )
 sha256 = st.binary(min_size=32, max_size=32).map(bytes.hex)
 several = st.lists(text, max_size=3).map(tuple)
@@ -108,7 +110,7 @@ conditions = st.builds(
     kernel=text,
     baseline=st.none() | text,
     umask=st.none() | st.just("0022"),
-    variables=st.dictionaries(text, text, max_size=3),
+    variables=st.dictionaries(text, anything, max_size=3),
     secrets=several,
     env_file=st.none() | inside,
     host=several,
