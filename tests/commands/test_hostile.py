@@ -108,8 +108,7 @@ class Texts(Case):
 
     def test_lockfiles_and_lists(self) -> None:
         self.each(self.project / "lapidar.lock", ("show",))
-        self.each(self.folder / "requirements.txt", ("start", "--yes", "--project", self.folder))
-        shutil.rmtree(self.folder / ".lapidar", ignore_errors=True)
+        self.each(self.project / "requirements.txt", ("survey",))
 
     def test_what_lies_in_a_cache_and_an_environment(self) -> None:
         self.lapidar("capture")
