@@ -16,7 +16,7 @@ from lapidar.core.cache.history import History
 from lapidar.core.cache.store import FILE_TIME_NS, Cache, digest_of_name
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
 from lapidar.core.errors import CacheUnreadable, LapidarError, LockfileError
-from lapidar.core.records import lockfile
+from lapidar.core.records import lockfile, words
 from lapidar.core.records.owner import Owner
 from lapidar.core.records.snapshot import Snapshot
 
@@ -212,7 +212,9 @@ class _Auditing:
             found[digest] = tree
             if not self.cache.holds(tree):
                 self.cache.put_tree(tree)
-                self.found.mended.append(f"the listing of tree {digest[7:19]}: from its other copy")
+                owner = wanted.get(digest)
+                whose = words.owner(owner) if owner else f"tree {digest[7:19]}"
+                self.found.mended.append(f"the listing of {whose}: from its other copy")
         return found
 
     def _copies(self) -> Iterator[str]:
