@@ -63,7 +63,7 @@ class Starting(Case):
         """Whoever ignores Ctrl-C for a program in the background is not overruled."""
         words = f"trap '' INT; exec '{PROGRAM}' cache audit"
         (self.folder / "sitecustomize.py").write_text(WHEN_A_MODULE_IS_READ)
-        for module in ("/argparse.", "/cache/upkeep."):
+        for module in ("/argparse.", "/cache/auditing."):
             variables = {**self.variables, "PYTHONPATH": str(self.folder), "INTERRUPTED_AT": module}
             done = subprocess.run(["sh", "-c", words], cwd=self.project, env=variables, capture_output=True, text=True)
             self.assertEqual((done.returncode, done.stderr), (0, ""))

@@ -9,12 +9,12 @@ from typing import NamedTuple
 from lapidar.core import progress
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache, FileFlaw
-from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
+from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.errors import CacheError
 from lapidar.core.records.owner import Owner
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Contents", "Flaw", "files_of", "trees_of"]
+__all__ = ["Contents", "Flaw", "trees_of"]
 
 
 class Flaw(NamedTuple):
@@ -108,15 +108,3 @@ class Contents:
 def trees_of(snapshots: Iterable[Snapshot]) -> Mapping[str, Owner]:
     """The digests of all trees that snapshots stand for, each with one whose it is."""
     return {part.tree: part.owner for snapshot in snapshots for part in snapshot.parts()}
-
-
-def files_of(cache: Cache, trees: Iterable[str]) -> set[tuple[str, bool]]:
-    """The files of trees, as digest (hex) and whether it is executable. Trees that cannot be read have none."""
-    needed: set[tuple[str, bool]] = set()
-    for digest in trees:
-        try:
-            tree = cache.tree(digest)
-        except CacheError:
-            continue
-        needed.update((entry.content, entry.kind == EXECUTABLE) for entry in tree if entry.kind != LINK)
-    return needed
