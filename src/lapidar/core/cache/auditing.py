@@ -13,7 +13,7 @@ from lapidar.core import progress, sealed
 from lapidar.core.cache.contents import trees_of
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
-from lapidar.core.cache.store import FILE_TIME_NS, Cache, digest_of_name
+from lapidar.core.cache.store import FILE_TIME_NS, Cache, digest_of_name, is_cached_file
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
 from lapidar.core.errors import CacheUnreadable, LapidarError, LockfileError
 from lapidar.core.records import lockfile, words
@@ -117,12 +117,10 @@ class _Auditing:
                 self.reporter.advance(size)
 
     def _is_ours(self, entry: os.DirEntry[str]) -> bool:
-        digest, _ = digest_of_name(entry.path)
-        ours = len(digest) == 64 and not set(digest) - set("0123456789abcdef")
-        if not ours or not entry.is_file(follow_symlinks=False):
-            self.found.unknown.append(entry.path)
-            return False
-        return True
+        if is_cached_file(entry):
+            return True
+        self.found.unknown.append(entry.path)
+        return False
 
     # ---- the history
 

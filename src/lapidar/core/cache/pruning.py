@@ -13,7 +13,7 @@ from pathlib import Path
 from lapidar.core import atomic
 from lapidar.core.cache.contents import trees_of
 from lapidar.core.cache.history import Held, History
-from lapidar.core.cache.store import Cache, digest_of_name
+from lapidar.core.cache.store import Cache, digest_of_name, is_cached_file
 from lapidar.core.cache.summary import last_moments
 from lapidar.core.cache.trees import EXECUTABLE, LINK
 from lapidar.core.errors import CacheError
@@ -109,7 +109,8 @@ class _Pruning:
         keep_files = self._files_of(keep_trees)
         self._refuse_doubts()
         trees = [digest for digest in self.cache.all_trees() if digest not in keep_trees]
-        files = [entry for entry in self.cache.all_files() if _is_file_of_ours(entry) and not _in(entry, keep_files)]
+        ours = filter(is_cached_file, self.cache.all_files())  # what is not stays
+        files = [entry for entry in ours if digest_of_name(entry.path) not in keep_files]
         aside = self.cache.root / "aside"
         plan = Pruned(
             dropped=sorted(self.dropped),
@@ -192,7 +193,7 @@ class _Pruning:
     def _missing_copies(self, there: set[str]) -> None:
         """Snapshots that the log or a project speaks of, and that the history has no copy of."""
         told = {moment.snapshot for moment in self.history.moments()} | set(self.held.unknown)
-        known = there | self.dropped | {name for name, _ in self.history.copies()}
+        known = there | self.dropped | set(self.history.ids())
         for snapshot_id in sorted(told - known):
             self.doubts.append(f"the copy of snapshot {words.short(snapshot_id)} is missing")
 
@@ -206,16 +207,6 @@ class _Pruning:
                 continue
             needed.update((entry.content, entry.kind == EXECUTABLE) for entry in tree if entry.kind != LINK)
         return needed
-
-
-def _in(entry: os.DirEntry[str], files: set[tuple[str, bool]]) -> bool:
-    return digest_of_name(entry.path) in files
-
-
-def _is_file_of_ours(entry: os.DirEntry[str]) -> bool:
-    """Whether a name in the folders of files is one that this program gives; what is not stays."""
-    digest, _ = digest_of_name(entry.path)
-    return len(digest) == 64 and not set(digest) - set("0123456789abcdef") and entry.is_file(follow_symlinks=False)
 
 
 def _drop_derived(cache: Cache, keep: set[str]) -> None:

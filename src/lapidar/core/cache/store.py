@@ -403,6 +403,12 @@ def _two_levels(root: Path) -> Iterator[os.DirEntry[str]]:
                 yield from entries
 
 
+def is_cached_file(entry: os.DirEntry[str]) -> bool:
+    """Whether what lies in the folders of files is a file with a name that this program gives."""
+    digest, _ = digest_of_name(entry.path)
+    return len(digest) == 64 and not set(digest) - set("0123456789abcdef") and entry.is_file(follow_symlinks=False)
+
+
 def digest_of_name(path: str) -> tuple[str, bool]:
     """The digest (hex) that a cached file's name claims, and whether it is executable."""
     folder, _, name = path.rpartition("/")

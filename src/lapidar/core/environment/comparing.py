@@ -18,12 +18,12 @@ from lapidar.core.environment.listing import EXECUTABLE_KINDS, LINK, PlacedRow
 from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Status
 
-__all__ = ["Compared", "Passing", "by_bytes", "by_status", "expected", "same_content"]
+__all__ = ["COPIED_SHARE", "Compared", "Passing", "by_bytes", "by_status", "expected", "same_content"]
 
 _OWN_FILES = frozenset({marker.FILE_NAME, manifest.FILE_NAME})
 # Below this share of files that are no longer links to the cache, each is a replaced file; above it, the whole
 # environment was copied, and that is no finding.
-_COPIED_SHARE = 0.5
+COPIED_SHARE = 0.5
 
 
 # Whether a path that is on no list is no finding all the same.
@@ -68,7 +68,7 @@ def by_status(
             altered.append(row)
         elif must[path][3]:
             unlinked.append(row)
-    if len(unlinked) < _COPIED_SHARE * len(listed.inodes):
+    if len(unlinked) < COPIED_SHARE * len(listed.inodes):
         altered += unlinked
     extra: list[str] = []
     if len(found) - len(_OWN_FILES & found.keys()) > len(must) - len(

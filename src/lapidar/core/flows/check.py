@@ -21,8 +21,6 @@ from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Snapshot
 
-_COPIED_SHARE = 0.5
-
 if TYPE_CHECKING:
     from lapidar.core.cache.contents import Contents
     from lapidar.core.layers.protocol import Judgement
@@ -226,7 +224,7 @@ def _read_unlinked(
     """Read the files of the environment that the cache has lost, or set aside as bad. Where that is all of them, the
     cache is a copy of the one that the environment was restored from, and nothing is to be said."""
     listed = environment.manifest
-    if listed is None or len(paths) > _COPIED_SHARE * len(listed.inodes):
+    if listed is None or len(paths) > comparing.COPIED_SHARE * len(listed.inodes):
         return []
     derived = compare.derived_part(snapshot, environment, contents, _way(project, environment))
     if derived is None:
