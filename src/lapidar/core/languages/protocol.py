@@ -170,12 +170,14 @@ class Variables(NamedTuple):
         homes: those among them that say where a runtime's own files lie.
         unheld: packages that choose their code by the processor, and have no variable that takes all of that away: the
             portable profile cannot hold their results.
+        caches: patterns of the paths of files that programs keep for an environment outside of it, and make again.
     """
 
     watched: tuple[str, ...] = ()
     hidden: tuple[str, ...] = ()
     homes: tuple[str, ...] = ()
     unheld: tuple[str, ...] = ()
+    caches: tuple[str, ...] = ()
 
 
 class LoadTest(NamedTuple):

@@ -25,7 +25,7 @@ from lapidar.core.records import words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import LAPIDAR, LIBRARIES, Layer, Owner
 from lapidar.core.records.snapshot import Libraries, Library, Snapshot
-from lapidar.core.system import companions, host, owners
+from lapidar.core.system import companions, fonts, host, owners
 from lapidar.core.system.elf import Elf
 from lapidar.core.system.elf import read as read_elf
 from lapidar.core.system.loader import HWCAPS, Loader, System, closed
@@ -247,6 +247,7 @@ class _Observer:
         self._held_ones(users | {request.user.user for request in self.subject.requests})
         while self._data():
             pass
+        self._fonts(elves)
         self._levels()
         self._missing(missing, own_names)
         self._shadowed(own_files)
@@ -428,6 +429,22 @@ class _Observer:
             if found:
                 yield from (Found(f"{data.place}/{one.path}", one.source, one.link) for one in found)
                 return
+
+    def _fonts(self, elves: Iterable[ObjectFile]) -> None:
+        """The fonts that the font library finds for the usual families, and those that a run was seen to open."""
+        if self.data.get(fonts.PLACE):
+            return  # an earlier snapshot's
+        opened = list(self.subject.fonts)
+        use = self.result.uses.get(fonts.LIBRARY)
+        of_package = (one.source for one in elves if os.path.basename(one.path).startswith(fonts.LIBRARY))
+        library = use.source if use else next(of_package, None)
+        if library:
+            resolved = fonts.resolve(library)
+            opened += resolved.files
+            self.result.notes += [resolved.problem] if resolved.problem else []
+            if resolved.problem:
+                return
+        self.result.files += fonts.drafts(opened)
 
     def _levels(self) -> None:
         """Variants of libraries for levels of the processor: all of them travel, whatever this machine has."""

@@ -26,7 +26,7 @@ from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import OBSERVED_RUN, PROJECT, Owner
 from lapidar.core.records.snapshot import Conditions
-from lapidar.core.system import companions, locales
+from lapidar.core.system import companions, fonts, locales
 from lapidar.core.system.memory import ElfMemory
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ __all__ = ["LowerFound", "of_environment", "of_subject"]
 _SHOWN = 3
 # Where data of the machine lies that a run may read, and what of it the libraries' layer has.
 _DATA_FOLDERS = ("/usr/share/", "/usr/local/", "/opt/", "/var/lib/", "/home/", "/srv/")
-_HELD_DATA = ("/usr/share/zoneinfo/", "/usr/share/tcltk/", "/usr/share/terminfo/", "/usr/share/locale/")
+_HELD_DATA = tuple(f"/usr/share/{name}/" for name in ("zoneinfo", "tcltk", "terminfo", "locale", "fontconfig"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,6 +135,7 @@ def of_environment(
             *(Request(OBSERVED_RUN, path) for path in mapped if "/gconv/" not in path),
         ],
         data=list(_character_sets(mapped)),
+        fonts=[path for path in run.opened if fonts.is_font(path) and outside.has(path)] if run else [],
         library_path=[folder for folder in os.environ.get("LD_LIBRARY_PATH", "").split(":") if folder],
     )
     found = of_subject(subject)
@@ -176,6 +177,7 @@ def _unheld(run: ObservedRun, outside: _Outside, found: tools.ToolsFound) -> Ite
         and not path.startswith(_HELD_DATA)
         and ".so" not in os.path.basename(path)
         and path not in have
+        and not fonts.is_font(path)
         and outside.has(path)
     ]
     if paths:

@@ -73,6 +73,7 @@ class Subject:
         programs: outside programs that the project's source or an observed run starts.
         requests: libraries that are asked for by name.
         data: what else libraries are to find, as files of their tree.
+        fonts: font files that a run was seen to open.
         library_path: LD_LIBRARY_PATH.
     """
 
@@ -87,6 +88,7 @@ class Subject:
     programs: Sequence[str] = ()
     requests: Sequence[Request] = ()
     data: Sequence[Draft] = ()
+    fonts: Sequence[str] = ()
     library_path: Sequence[str] = ()
 
 

@@ -131,7 +131,7 @@ class PackageFacts(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=Tr
     """What of a package's record cannot be read off its files: kept beside them in a restored environment, so that
     capturing it gives the same record again.
 
-    `only_groups`: it is asked for by its groups alone.
+    `only_groups`: it is asked for by its groups alone. `requires`: what it needs, where its own files do not say so.
     """
 
     origin: Origin = Origin(kind="environment")
@@ -139,12 +139,18 @@ class PackageFacts(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=Tr
     only_groups: bool = False
     extras: tuple[str, ...] = ()
     built_with: tuple[str, ...] = ()
+    requires: tuple[str, ...] = ()
 
     @classmethod
-    def of(cls, package: Package) -> PackageFacts:
-        """What is kept of a package."""
+    def of(cls, package: Package, *, says_needs: bool = True) -> PackageFacts:
+        """What is kept of a package.
+
+        Args:
+            says_needs: whether its own files say what it needs.
+        """
         only_groups = bool(package.groups) and not package.wanted
-        return cls(package.origin, package.groups, only_groups, package.extras, package.built_with)
+        requires = () if says_needs else package.requires
+        return cls(package.origin, package.groups, only_groups, package.extras, package.built_with, requires)
 
 
 class Remainder(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):

@@ -8,6 +8,7 @@ import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from lapidar.core import languages
 from lapidar.core.environment.folder import Environment
 from lapidar.core.project import Project
 from lapidar.core.records.findings import Finding, Problem
@@ -78,11 +79,15 @@ class _Inside:
         self.environment = os.path.realpath(environment.folder) + "/"
         temporary = {"/tmp", "/var/tmp", "/dev/shm", tempfile.gettempdir(), os.environ.get("TMPDIR") or "/tmp"}
         others = [str(project.root), *temporary]
+        caches = [pattern for language in languages.every() for pattern in language.variables.caches]
+        self._caches = re.compile("|".join(caches) or r"(?!)")
         self._own = (self.environment, *(os.path.realpath(one) + "/" for one in others), *_OF_EVERY_HOST)
 
     def has(self, path: str) -> bool:
         """Whether a file is of the environment, the project, the kernel, or temporary."""
-        return path.startswith(self._own) or path in _WHO_AND_WHERE or bool(_LISTS_OF_NAMES.search(path))
+        if path.startswith(self._own) or path in _WHO_AND_WHERE:
+            return True
+        return bool(_LISTS_OF_NAMES.search(path) or self._caches.search(path))
 
 
 def _judged(run: ObservedRun, inside: _Inside) -> Watched:

@@ -6,9 +6,12 @@ Each piece of data goes to one place below the environment's private folder, and
 from __future__ import annotations
 
 import os
+import posixpath
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+
+from lapidar.core.system import fonts
 
 __all__ = [
     "DATA",
@@ -41,11 +44,13 @@ class Data:
         library: a pattern that the library's name matches.
         folders: where systems have it: the first that is there is taken. A file is taken under its own name.
         place: where it goes, below the private folder.
-        variables: which lead to it, each with what follows the place.
+        variables: which lead to it, each with what follows the place: "" the folder, "*" its first file, or a file's
+            path below it.
         use: what it is for, where the variables are only set when a program begins to do that: each language knows
             which of its modules do. Where it is "", they are set before a process starts.
         host_first: the variables are set only where the host has none of `folders`.
         only: the names of files that are taken; all, where it is empty.
+        below: the folders in it that are taken; all, where it is empty.
     """
 
     library: str
@@ -55,6 +60,7 @@ class Data:
     use: str = ""
     host_first: bool = False
     only: frozenset[str] = frozenset()
+    below: tuple[str, ...] = ()
 
 
 # The list of the seldom ones (gconv-modules.d) is left out: every start would read its hundred kilobytes.
@@ -65,6 +71,8 @@ LOCALES = "locale"  # the place of locale data; which there are is a matter of v
 
 DATA = (
     Data(r"libc\.so\.6", (), LOCALES, (("LOCPATH", ""),)),
+    # Which fonts there are is asked of the library, see `fonts`.
+    Data(r"libc\.so\.6", (), fonts.PLACE, (("FONTCONFIG_FILE", fonts.CONFIGURATION),)),
     Data(
         r"libc\.so\.6",
         ("/usr/lib/{machine}-linux-gnu/gconv", "/usr/lib64/gconv"),
@@ -143,6 +151,39 @@ DATA = (
         "share/misc",
         (("MAGIC", "*"),),
     ),
+    # Coordinate systems, formats of maps, units: tables that libraries of the sciences read.
+    Data(r"libproj\.so\..*", ("/usr/share/proj",), "share/proj", (("PROJ_LIB", ""), ("PROJ_DATA", ""))),
+    Data(r"libgdal\.so\..*", ("/usr/share/gdal",), "share/gdal", (("GDAL_DATA", ""),)),
+    Data(
+        r"libudunits2\.so\.0",
+        ("/usr/share/xml/udunits", "/usr/share/udunits"),
+        "share/udunits",
+        (("UDUNITS2_XML_PATH", "udunits2.xml"),),
+    ),
+    Data(
+        r"libeccodes\.so\..*",
+        ("/usr/share/eccodes/definitions",),
+        "share/eccodes",
+        (("ECCODES_DEFINITION_PATH", ""),),
+    ),
+    # Plugins: of drawings of graphs, and of windows.
+    Data(
+        r"libgvc\.so\.6",
+        ("/usr/lib/{machine}-linux-gnu/graphviz", "/usr/lib64/graphviz"),
+        "graphviz",
+        (("GVBINDIR", ""),),
+    ),
+    *(
+        Data(
+            rf"libQt{number}Gui\.so\.{number}",
+            (f"/usr/lib/{{machine}}-linux-gnu/qt{number}/plugins", f"/usr/lib64/qt{number}/plugins"),
+            f"qt{number}",
+            (("QT_PLUGIN_PATH", ""),),
+            below=("platforms/", "imageformats/", "iconengines/", "styles/", "xcbglintegrations/"),
+        )
+        for number in (5, 6)
+    ),
+    Data(r"libxkbcommon\.so\.0", ("/usr/share/X11/xkb",), "share/xkb", (("XKB_CONFIG_ROOT", ""),)),
 )
 # The same zones again, and this machine's own.
 _LEFT_OUT_OF_ZONES = ("right/", "posix/", "localtime")
@@ -165,7 +206,9 @@ def folders(data: Data, private: str | None, machine: str) -> list[str]:
 
 def takes(data: Data, path: str) -> bool:
     """Whether a file is taken, by its path below the folder."""
-    return not path.startswith(_LEFT_OUT_OF_ZONES) and (not data.only or os.path.basename(path) in data.only)
+    if path.startswith(_LEFT_OUT_OF_ZONES) or (data.below and not path.startswith(data.below)):
+        return False
+    return not data.only or os.path.basename(path) in data.only
 
 
 def variables(paths: Iterable[str]) -> Iterator[tuple[Data, str, str]]:
@@ -176,7 +219,9 @@ def variables(paths: Iterable[str]) -> Iterator[tuple[Data, str, str]]:
         if not own:
             continue
         for name, what in data.variables:
-            yield data, name, own[0] if what == "*" else data.place
+            path = own[0] if what == "*" else posixpath.join(data.place, what).rstrip("/")
+            if what in ("", "*") or path in own:
+                yield data, name, path
 
 
 def having(data: Data, libraries: Iterable[str]) -> list[str]:

@@ -96,6 +96,10 @@ class Debian:
             ):
                 yield need
 
+    def needs_of(self, name: str) -> Iterator[str]:
+        package = self._installed.get(name)
+        yield from (need for need in (package.needs if package else ()) if need in self._installed)
+
     def with_file_named(self, name: str) -> str | None:
         end = os.fsencode(f"/{name}\n")
         for label, data in self._lists().items():

@@ -39,6 +39,9 @@ class Database(Protocol):
         """Of the packages that one depends on directly, those that hold a part of it: of the same source, or for any
         machine."""
 
+    def needs_of(self, name: str) -> Iterable[str]:
+        """The installed packages that one depends on directly."""
+
     def with_file_named(self, name: str) -> str | None:
         """A package that has a file of this name anywhere."""
 
@@ -100,6 +103,10 @@ class Owners:
                 found |= dict.fromkeys(new)
                 waiting += new
         return sorted(found)
+
+    def needed_by(self, owner: str) -> list[str]:
+        """The installed packages that a package depends on directly, sorted."""
+        return sorted({need for database in self._databases for need in database.needs_of(owner)})
 
     def has_file_named(self, name: str) -> str | None:
         """The package that has a file of this name anywhere; None where no installed one does."""

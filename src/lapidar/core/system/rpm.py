@@ -113,6 +113,11 @@ class Rpm:
                     if one.name not in _ADMINISTRATION and (one.machine == "noarch" or one.source == package.source):
                         yield one.name
 
+    def needs_of(self, name: str) -> Iterator[str]:
+        for package in self._found("Name", name):
+            for need in package.needs:
+                yield from (one.name for one in self._found("Providename", need))
+
     def with_file_named(self, name: str) -> str | None:
         return next((package.name for package in self._found("Basenames", name)), None)
 

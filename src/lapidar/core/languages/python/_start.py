@@ -1,5 +1,6 @@
 # Run in a restored environment's interpreter when a module is imported that has to do with what libraries open on
-# demand (the line in the .pth file calls it): leads them to the environment's own, and lets the import go its way.
+# demand, or that names places of the system it was captured on (the line in the .pth file calls it): leads them to the
+# environment's own, and lets the import go its way.
 import os
 import sys
 
@@ -8,12 +9,15 @@ def find_spec(name, path, target):
     for variable, below, unless in VARIABLES.get(name, ()):  # noqa: F821
         if variable not in os.environ and not any(map(os.path.exists, unless)):
             os.environ[variable] = PRIVATE + "/" + below  # noqa: F821
-    if name != "ctypes.util":
+    if name != "ctypes.util" and name not in NAMES:  # noqa: F821
         return None
     for finder in sys.meta_path:
         spec = None if hasattr(finder, "of_lapidar") else finder.find_spec(name, path, target)
         if spec is not None:
-            patch(spec.loader)
+            if name in NAMES:  # noqa: F821
+                lead(spec.loader, NAMES[name])  # noqa: F821
+            else:
+                patch(spec.loader)
             return spec
     return None
 
@@ -26,6 +30,38 @@ def patch(loader):
         module.find_library = find_library
 
     loader.exec_module = exec_module
+
+
+def lead(loader, names):
+    """Have a module run with the environment's places for those that its constants name."""
+    code_of = getattr(loader, "get_code", None)
+    if code_of is None:
+        return
+    names = [(old, here(new)) for old, new in names.items()]
+
+    def exec_module(module):
+        exec(led(code_of(module.__name__), names), module.__dict__)
+
+    loader.exec_module = exec_module
+
+
+def here(place):
+    from zlib import crc32
+
+    mark = "%08x" % crc32((PRIVATE + FONTS).encode("utf-8", "surrogateescape"))  # noqa: F821
+    return place.replace("@private@", PRIVATE).replace("@prefix@", sys.base_prefix).replace("@mark@", mark)  # noqa: F821
+
+
+def led(value, names):
+    if isinstance(value, str):
+        for old, new in names:
+            if value == old or (value.startswith(old) and value[len(old)] in "/-"):
+                return new + value[len(old) :]
+    elif isinstance(value, (tuple, frozenset)):
+        return type(value)(led(one, names) for one in value)
+    elif hasattr(value, "co_consts"):
+        return value.replace(co_consts=led(value.co_consts, names))
+    return value
 
 
 def find_library(name):

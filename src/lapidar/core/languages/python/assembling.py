@@ -13,7 +13,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.environment import launchers as programs
 from lapidar.core.environment.layout import Layout, Placing
-from lapidar.core.languages.python import launchers, placing, startup
+from lapidar.core.languages.python import launchers, placing, shipped, startup
 from lapidar.core.languages.python.placing import SCRIPTS, SITE
 from lapidar.core.languages.python.standards import direct_url, entry_points, layout, record
 from lapidar.core.records.owner import LAPIDAR
@@ -27,7 +27,8 @@ def lay_out(parts: LanguageParts, into: Layout, at: Placing) -> None:
     """See `lapidar.core.languages.protocol.Language.lay_out`."""
     runtime = parts.runtime
     into.add(runtime.owner, placing.runtime_entries(runtime, at.trees[runtime.tree]))
-    _launchers(runtime, into, at)
+    named = [one for package in parts.packages for one in shipped.naming_modules(at.trees[package.tree], at.cache)]
+    _launchers(runtime, named, into, at)
     for package in parts.packages:
         _PackageLayout(into, runtime, package, at.trees[package.tree], at).add()
     for rest in parts.remainders:
@@ -47,11 +48,15 @@ def lay_out_derived(parts: LanguageParts, into: Layout, derived: Mapping[str, Tr
         into.add(one.owner, placing.package_entries(runtime, derived.get(one.tree, nothing)), derived=True)
 
 
-def _launchers(runtime: Runtime, into: Layout, at: Placing) -> None:
-    """What starts the interpreter, and what it does then: the lines, and to learn its name where no other way is."""
+def _launchers(runtime: Runtime, named: list[tuple[str, list[str]]], into: Layout, at: Placing) -> None:
+    """What starts the interpreter, and what it does then: the lines, and to learn its name where no other way is.
+
+    Args:
+        named: modules that name data of packages by the places of the system.
+    """
     executable = posixpath.basename(runtime.executable)
     way = at.loader_of(at.trees[runtime.tree], runtime.executable)
-    start = startup.of(at.data) if at.private else None
+    start = startup.of(at.data, named) if at.private else None
     text = launchers.interpreter(executable, way, start.variables if start else {})
     major, minor = runtime.version.split(".")[:2]
     for name in dict.fromkeys(("python", f"python{major}", f"python{major}.{minor}", executable)):
@@ -96,6 +101,7 @@ class _PackageLayout:
             self._command(f"bin/{script.name}", launchers.entry_point(script))
         metadata = _metadata_folder(self.runtime, self.tree)
         if metadata is None:
+            self._facts_of_its_own()
             return
         for path, data in _installers_files(self.runtime, self.package, metadata, self.at.way_to_project):
             self.into.generate(self.package.owner, path, data)
@@ -103,6 +109,12 @@ class _PackageLayout:
         if metadata.endswith(".dist-info"):
             data = _record(self.into, self.runtime, metadata, self.listed)
             self.into.generate(self.package.owner, f"{metadata}/RECORD", data)
+
+    def _facts_of_its_own(self) -> None:
+        """The facts of a package whose metadata is a single file, which has no room beside it."""
+        facts = PackageFacts.of(self.package, says_needs=False)
+        if facts != PackageFacts():
+            self.into.generate(LAPIDAR, placing.facts_of(self.package.name), msgspec.json.encode(facts) + b"\n")
 
     @property
     def _private(self) -> programs.Private:
@@ -163,7 +175,8 @@ def _installers_files(
         yield f"{metadata}/INSTALLER", b"lapidar\n"
         if package.asked_for:
             yield f"{metadata}/REQUESTED", b""
-    facts = PackageFacts.of(package)
+    # Older metadata, of packages that an operating system ships, does not say it.
+    facts = PackageFacts.of(package, says_needs=metadata.endswith(".dist-info"))
     if facts != PackageFacts():
         yield f"{metadata}/{layout.ORIGIN_FILE}", msgspec.json.encode(facts) + b"\n"
     url = direct_url.render(package.origin)

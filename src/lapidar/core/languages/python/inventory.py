@@ -9,8 +9,8 @@ from pathlib import Path
 
 from lapidar.core.cache.stowing import DISK_DRAFTS, Draft, FileDraft, Stowed
 from lapidar.core.languages.protocol import ObjectFile
-from lapidar.core.languages.python import placing, remembered, runtime
-from lapidar.core.languages.python.packages import PackagesFound
+from lapidar.core.languages.python import placing, remembered, runtime, shipped
+from lapidar.core.languages.python.packages import PackagesFound, site_paths
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.runtime import RuntimeFound
 from lapidar.core.languages.python.standards.metadata import needed
@@ -39,8 +39,11 @@ class PythonInventory:
 
     @property
     def own_folders(self) -> tuple[str, ...]:
-        base = self.answer.base_prefix if self.answer.base_prefix != "/usr" else self.answer.prefix
-        return (self.answer.prefix, base)
+        folders = []
+        for prefix in (self.answer.prefix, self.answer.base_prefix):
+            # What lies elsewhere below the system's own prefix is not the interpreter's.
+            folders += [*self.answer.stdlib, *site_paths(self.answer)] if prefix == shipped.PREFIX else [prefix]
+        return tuple(dict.fromkeys(folders))
 
     @property
     def program(self) -> str:

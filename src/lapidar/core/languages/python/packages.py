@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
@@ -18,7 +18,7 @@ from lapidar.core.environment import marker, reserved, walk
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.walk import Found
 from lapidar.core.errors import PackageBroken, unreadable
-from lapidar.core.languages.python import editable, placing, startup
+from lapidar.core.languages.python import editable, placing, shipped, startup
 from lapidar.core.languages.python.explained import Explained
 from lapidar.core.languages.python.placing import SCRIPTS
 from lapidar.core.languages.python.probe import Answer
@@ -29,7 +29,7 @@ from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Origin, Package, PackageFacts
 from lapidar.core.system import owners
 
-__all__ = ["PackageFound", "PackagesFound", "observe"]
+__all__ = ["PackageFound", "PackagesFound", "observe", "site_paths"]
 
 _SITE_SUFFIX = re.compile(r"/(?:local/)?lib(?:64)?/python[0-9.]*[a-z]?/(?:site|dist)-packages$")
 _PRIVATE = marker.PRIVATE + "/"
@@ -187,10 +187,14 @@ class _Distribution:
 
     def text(self, name: str) -> str | None:
         """A file beside the metadata."""
-        try:
-            return foreign.read_text(Path(self.path, name), errors="replace")
-        except (OSError, NotADirectoryError):
-            return None
+        return _text_of(f"{self.path}/{name}")
+
+
+def _text_of(path: str) -> str | None:
+    try:
+        return foreign.read_text(path, errors="replace")
+    except OSError:
+        return None
 
 
 class _Observer:
@@ -203,6 +207,7 @@ class _Observer:
         self.folders = [site.path for site in self.sites]
         self.placed = Environment(Path(answer.prefix)).manifest  # of a restored environment
         self.shipped: dict[str, list[str]] = {}  # for the operating system's packages, all their files
+        self.named: dict[str, list[str]] = {}  # and the data that their modules name
         self.found = PackagesFound()
         self.found.warnings += [f"{path} is a pipe, a socket or a device, and was passed over" for path in odd]
         self.explained = Explained(answer, str(project.root), self.folders)
@@ -211,7 +216,9 @@ class _Observer:
     def run(self) -> PackagesFound:
         found, hidden = self._distributions()
         self.shipped = owners.here().files_beside(one.path for one in (*found, *hidden))
+        self.named = shipped.named({one.path: self.shipped[one.path] for one in found if one.path in self.shipped})
         self.found.follows_from_more = bool(self.shipped)
+        found = self._with_needs(found)
         for one in hidden:
             self.found.claimed.update(path for path, _ in self._listed(one))
         # Those with a list of their files come first, so that what is left can be told apart for the others.
@@ -224,6 +231,21 @@ class _Observer:
         return self.found
 
     # ---- which distributions there are
+
+    def _with_needs(self, found: list[_Distribution]) -> list[_Distribution]:
+        """The distributions, those whose own metadata does not say what they need with what else does."""
+        name_of = {one.path: one.metadata.name for one in found}
+        told = shipped.needs([path for path in self.shipped if path in name_of], self.folders)
+        result = []
+        for one in found:
+            needs = {name_of[path] for path in told.get(one.path, ())}
+            if facts := self._kept(one):
+                needs.update(facts.requires)
+            if needs and not one.path.endswith(".dist-info"):
+                requires = tuple(dict.fromkeys([*one.metadata.requires, *sorted(needs)]))
+                one = replace(one, metadata=replace(one.metadata, requires=requires))
+            result.append(one)
+        return result
 
     def _distributions(self) -> tuple[list[_Distribution], list[_Distribution]]:
         """Those that an import finds, and those that are hidden by them."""
@@ -277,7 +299,8 @@ class _Observer:
         # The operating system's list comes first: its packages are changed after their RECORD was written.
         owned = self.shipped.get(one.path)
         if owned is not None:
-            return [(path, "") for path in owned if self._is_importable(path) or "/bin/" in path]
+            own = [one for one in owned if self._is_importable(one) or "/bin/" in one or _is_own_data(one)]
+            return [(path, "") for path in dict.fromkeys([*own, *self.named.get(one.path, ())])]
         text = one.text("RECORD")
         if text is not None:
             return self._from_record(one, text)
@@ -404,6 +427,8 @@ class _Observer:
                 below = path[len(prefix.rstrip("/")) + 1 :]
                 reserved.refuse(f"The package {one.metadata.name} {one.metadata.version}", below)
                 return "prefix/" + self._neutral_headers(one, below)
+        if one.path in self.named and path.startswith(shipped.SETTINGS):
+            return f"prefix{path}"
         if self.skip_outside:
             self.found.notes.append(f"{path}: {one.metadata.name} lists it outside the environment")
             return None
@@ -487,6 +512,8 @@ class _Observer:
 
     def _kept(self, one: _Distribution) -> PackageFacts | None:
         text = one.text(layout.ORIGIN_FILE)
+        if text is None and self.placed and os.path.isfile(one.path):
+            text = _text_of(f"{self.answer.prefix}/{placing.facts_of(one.metadata.name)}")
         try:
             return foreign.parsed(lambda: msgspec.json.decode(text, type=PackageFacts)) if text else None
         except ValueError:
@@ -562,6 +589,11 @@ class _Observer:
                 self.found.warnings.append(
                     f"{package.metadata.name}: {first}{more} listed in its RECORD, but not there; captured without"
                 )
+
+
+def _is_own_data(path: str) -> bool:
+    """Whether a file of a package is data; settings are taken only where a module names them."""
+    return shipped.is_data(path) and not path.startswith(shipped.SETTINGS)
 
 
 def _interpreters(answer: Answer) -> frozenset[bytes]:

@@ -14,6 +14,7 @@ __all__ = [
     "SCRIPTS",
     "SITE",
     "behind_starter",
+    "facts_of",
     "is_behind_starter",
     "of_package",
     "of_runtime",
@@ -69,6 +70,11 @@ def is_behind_starter(path: str) -> bool:
     """Whether a path is one of those."""
     name = path.rpartition("/")[2]
     return name.startswith(".") and name.endswith(_PROGRAM)
+
+
+def facts_of(name: str) -> str:
+    """Where the facts of a package lie whose metadata is a single file."""
+    return f"{marker.PRIVATE}/facts/{name}.json"
 
 
 def package_entries(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]:

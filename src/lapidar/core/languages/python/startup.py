@@ -3,13 +3,15 @@ it runs ``lib/lapidar/start.py`` (see ``_start.py``) when it is needed; with an 
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import Iterable
 from pathlib import Path
 from typing import NamedTuple
 
 from lapidar.core.environment import marker
-from lapidar.core.system import companions
+from lapidar.core.languages.python import shipped
+from lapidar.core.system import companions, fonts
 
 __all__ = ["PATH_FILE", "SCRIPT", "Start", "naming", "of"]
 
@@ -67,13 +69,41 @@ def naming(executable: str) -> bytes:
 _MODULES = {companions.TLS: "ssl", companions.TERMINALS: "_curses", companions.WINDOWS: "_tkinter"}
 
 
-def of(placed: Iterable[str]) -> Start:
+# Modules that name places of the system outright -> what they name, and what that is here. The places of fonts and of
+# time zones are those of the libraries' tree; the list that is kept of fonts is one for this environment alone.
+_FONTS = f"@private@/{fonts.FOLDER}"
+_FONT_NAMES = {
+    "/usr/X11R6/lib/X11/fonts": _FONTS,
+    "/usr/X11/lib/X11/fonts": _FONTS,
+    "/usr/share/fonts": _FONTS,
+    "/usr/local/share/fonts": _FONTS,
+    "/usr/lib/openoffice/share/fonts": _FONTS,
+    ".fonts": _FONTS,
+    ".local/share": f"@private@/{fonts.PLACE}",
+    "XDG_DATA_HOME": "LAPIDAR_NO_FONTS_BUT_ITS_OWN",
+    "fc-list": "@private@/fc-list",  # there is no such file: what the system's own lists is not asked
+    "fontlist": "fontlist-@mark@",
+}
+_ZONE_NAMES = dict.fromkeys(
+    ("/usr/share/zoneinfo", "/usr/lib/zoneinfo", "/usr/share/lib/zoneinfo", "/etc/zoneinfo"),
+    f"@private@/{companions.ZONES}",
+)
+_ZONE_NAMES["/usr"] = "@private@"  # as one distributor has it, put together of its parts
+_NAMING_FONTS = ("matplotlib.font_manager",)
+_NAMING_ZONES = ("dateutil.tz.tz", "pytz", "pytz.tzfile")
+
+
+def of(placed: Iterable[str], named: Iterable[tuple[str, list[str]]] = ()) -> Start:
     """The start of an environment.
 
     Args:
         placed: the paths of the libraries' tree.
+        named: modules that name data of packages by the places of the system, and the paths in them.
     """
     paths = list(placed)
+    names: dict[str, dict[str, str]] = {
+        module: {path: "@prefix@" + path.removeprefix(shipped.PREFIX) for path in led} for module, led in named
+    }
     late: dict[str, list[tuple[str, str, list[str]]]] = {}
     for data, name, path in companions.variables(paths):
         if data.use:
@@ -81,9 +111,16 @@ def of(placed: Iterable[str]) -> Start:
             late.setdefault(_MODULES[data.use], []).append((name, path, unless))
     zones = any(path.startswith(companions.ZONES + "/") for path in paths)
     script = Path(__file__).with_name("_start.py").read_text("utf-8")
-    head = f"PRIVATE = sys.base_prefix + {json.dumps('/' + marker.PRIVATE)}\nVARIABLES = {json.dumps(late, indent=1)}\n"
-    script = script.replace("import sys\n", f"import sys\n\n{head}", 1)
-    hook = _ON_IMPORT.replace("@names@", repr(sorted({*late, "ctypes.util"}))).replace("@script@", f"/{SCRIPT}")
+    for modules, led, when in ((_NAMING_FONTS, _FONT_NAMES, True), (_NAMING_ZONES, _ZONE_NAMES, zones)):
+        for module in modules if when else ():
+            names[module] = {**led, **names.get(module, {})}
+    own_fonts = [path for path in paths if path.startswith(fonts.FOLDER + "/")]
+    head = {"VARIABLES": late, "NAMES": names, "FONTS": hashlib.sha256("\n".join(own_fonts).encode()).hexdigest()}
+    lines = "".join(f"{name} = {json.dumps(value, indent=1, sort_keys=True)}\n" for name, value in head.items())
+    lines = f"PRIVATE = sys.base_prefix + {json.dumps('/' + marker.PRIVATE)}\n{lines}"
+    script = script.replace("import sys\n", f"import sys\n\n{lines}", 1)
+    hook = _ON_IMPORT.replace("@names@", repr(sorted({*late, *names, "ctypes.util"})))
+    hook = hook.replace("@script@", f"/{SCRIPT}")
     line = f"import sys; exec({hook!r}, {{'__name__': 'lapidar'}})\n"
     variables = {"PYTHONTZPATH": companions.ZONES} if zones else {}
     return Start(variables, line.encode("utf-8"), script.encode("utf-8"))

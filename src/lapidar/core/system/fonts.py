@@ -1,0 +1,148 @@
+"""Fonts that programs ask for by a family's name: those that the system's font library (fontconfig) resolves, and a
+configuration that leads to these alone, so that what is drawn has the same letters on every machine.
+
+The configuration's form is that of fonts-conf(5). Its rules (which family stands for which, how letters are smoothed)
+are the captured system's, except those that name folders of fonts.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import re
+import subprocess
+import sys
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from lapidar.core import foreign
+from lapidar.core.cache.stowing import Draft, FileDraft, StreamDraft
+
+__all__ = ["CONFIGURATION", "FOLDER", "LIBRARY", "PLACE", "Resolved", "drafts", "is_font", "resolve"]
+
+LIBRARY = "libfontconfig.so.1"
+PLACE = "fontconfig"  # below the private folder
+FOLDER = f"{PLACE}/fonts"
+CONFIGURATION = "fonts.conf"
+RULES = Path("/etc/fonts/conf.d")
+_SUFFIX = re.compile(r"\.(ttf|otf|ttc|otc|pfa|pfb|t1|afm|pcf|pcf\.gz|bdf)$", re.IGNORECASE)
+_FOLDERS = re.compile(r"^(/usr/share|/usr/local/share|.*/\.local/share)/fonts/|^.*/\.fonts/")
+# The first that understands a place relative to its own configuration.
+_OLDEST = 21391
+_SECONDS = 60.0
+
+# Families that programs ask for without anybody having said so, and the styles that these come in.
+_FAMILIES = (
+    "sans-serif,serif,monospace,cursive,fantasy,system-ui,Sans,Serif,Monospace,Helvetica,Arial,Times,Times New Roman,"
+    "Courier,Courier New,Symbol,DejaVu Sans,DejaVu Sans Mono,DejaVu Serif"
+).split(",")
+_STYLES = ("", ":bold", ":italic", ":bold:italic")
+
+_TEXT = b"""\
+<?xml version="1.0"?>
+<!DOCTYPE fontconfig SYSTEM "urn:fontconfig:fonts.dtd">
+<!-- Written by lapidar: the fonts of this environment, and no others. -->
+<fontconfig>
+  <dir prefix="relative">fonts</dir>
+  <include ignore_missing="yes" prefix="relative">rules</include>
+  <cachedir prefix="xdg">fontconfig</cachedir>
+</fontconfig>
+"""
+
+# Asks the library itself, in a process of its own: it is the machine's, and not ours to load.
+_ASK = """
+import ctypes, json, sys
+library = ctypes.CDLL(sys.argv[1])
+pointer = ctypes.c_void_p
+for name in ("FcNameParse", "FcFontMatch", "FcInitLoadConfigAndFonts"):
+    getattr(library, name).restype = pointer
+config = pointer(library.FcInitLoadConfigAndFonts())
+files = set()
+for text in json.loads(sys.argv[2]):
+    pattern = pointer(library.FcNameParse(text.encode()))
+    library.FcConfigSubstitute(config, pattern, 0)
+    library.FcDefaultSubstitute(pattern)
+    code, path = ctypes.c_int(), ctypes.c_char_p()
+    found = pointer(library.FcFontMatch(config, pattern, ctypes.byref(code)))
+    if found and library.FcPatternGetString(found, b"file", 0, ctypes.byref(path)) == 0:
+        files.add(path.value.decode("utf-8", "surrogateescape"))
+print(json.dumps([library.FcGetVersion(), sorted(files)]))
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Resolved:
+    """What the font library said.
+
+    Attributes:
+        files: the fonts that the usual families stand for.
+        problem: why these cannot be held, a sentence; "" where they can.
+    """
+
+    files: tuple[str, ...] = ()
+    problem: str = ""
+
+
+def is_font(path: str) -> bool:
+    """Whether a path is one of a font."""
+    return bool(_SUFFIX.search(path))
+
+
+def resolve(library: str) -> Resolved:
+    """Which files the usual families are, by the font library of this machine.
+
+    Args:
+        library: its path.
+    """
+    names = [family + style for family in _FAMILIES for style in _STYLES]
+    words = [sys.executable, "-I", "-S", "-c", _ASK, library, json.dumps(names)]
+    try:
+        asked = subprocess.run(words, capture_output=True, timeout=_SECONDS, check=True, stdin=subprocess.DEVNULL)
+        version, files = json.loads(asked.stdout)
+    except (OSError, subprocess.SubprocessError, ValueError) as error:
+        return Resolved(problem=f"the font library {library} did not say which fonts it uses ({_short(error)})")
+    if version < _OLDEST:
+        return Resolved(
+            problem=f"the font library {library} is too old to be led to fonts of its own (from 2.13.91 on it can be): "
+            "what draws by it uses the fonts of the machine that it runs on"
+        )
+    return Resolved(tuple(path for path in files if os.path.isfile(path)))
+
+
+def _short(error: Exception) -> str:
+    return f"exit code {error.returncode}" if isinstance(error, subprocess.CalledProcessError) else type(error).__name__
+
+
+def drafts(fonts: Iterable[str], rules: Path = RULES) -> Iterator[Draft]:
+    """The files of a tree that lead to these fonts and no others; nothing where there are none.
+
+    Args:
+        fonts: paths of font files.
+        rules: the folder of the system's rules.
+    """
+    placed: dict[str, str] = {}
+    for path in sorted(set(fonts)):
+        placed.setdefault(f"{FOLDER}/{_below(path)}", path)
+    if not placed:
+        return
+    yield StreamDraft(f"{PLACE}/{CONFIGURATION}", lambda: io.BytesIO(_TEXT), len(_TEXT))
+    yield from (FileDraft(path, source) for path, source in placed.items())
+    for rule in sorted(rules.glob("*.conf")) if rules.is_dir() else ():
+        if _holds(rule):
+            yield FileDraft(f"{PLACE}/rules/{rule.name}", str(rule))
+
+
+def _below(path: str) -> str:
+    found = _FOLDERS.match(path)
+    return path[found.end() :] if found else os.path.basename(path)
+
+
+def _holds(rule: Path) -> bool:
+    """Whether a file of rules says nothing of this machine's folders."""
+    try:
+        text = foreign.read(rule)
+    except OSError:
+        return False
+    return not re.search(rb"<(dir|cachedir|include|remap-dir|reset-dirs)\b", text)
