@@ -20,8 +20,9 @@ test: $(VENV)/.installed
 	$(BIN)/python tests/run.py $(TESTS)
 
 # What some tests drive besides Python: another root's static shell, older processors, the package databases of
-# other systems, R, Perl and Tcl. As root on a machine with apt; elsewhere it says what is missing and goes on.
-TOOLS := busybox-static qemu-user rpm btrfs-progs perl tcl libmagic1 file
+# other systems, Perl, Tcl, what draws with the system's fonts, a Python package of the system's. As root on a machine with apt; elsewhere it says what is missing and goes on.
+TOOLS := busybox-static qemu-user rpm btrfs-progs perl tcl libmagic1 file graphviz \
+         fonts-dejavu-core python3-matplotlib
 test-tools:
 	@for tool in $(TOOLS); do \
 	  dpkg -s $$tool > /dev/null 2>&1 || apt-get install -y -q $$tool > /dev/null 2>&1 || echo "not installed: $$tool"; \

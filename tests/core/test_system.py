@@ -485,7 +485,7 @@ class Launchers(InFolder):
             pythons.interpreter(name, launchers.Host(f"/lib/{name}", ("--argv0",)), {}),
             launchers.program(name, private),
             launchers.script(name, name, private),
-            launchers.tool(name, name, name, name, "lib/lapidar/enter"),
+            launchers.tool(name, name, name, private, "lib/lapidar/enter"),
         ):
             (self.root / "bin").mkdir(exist_ok=True)
             launcher = self.root / "bin" / "fire"

@@ -59,7 +59,11 @@ _TOOL = """\
 #!/bin/sh
 # Written by lapidar restore: starts an outside program in a root of its own, where its files lie at their places.
 case $0 in */*) file=$0 ;; *) file=./$0 ;; esac
-@follow@exec "${file%/*}/../@helper@" @words@ "$@"
+@follow@at=$(CDPATH= cd -P -- "${file%/*}/.." && pwd)
+helper=$at/@helper@
+# That root has folders of its own for these, and the host's below another name.
+case $at in /usr/* | /etc/*) at=/.host$at ;; esac
+@settings@exec "$helper" @words@ "$@"
 """
 
 
@@ -100,19 +104,23 @@ class Private:
     drivers: bool = False
     keeps: Collection[str] = ()
 
+    def settings(self) -> str:
+        """The shell's lines that lead libraries to their data, and drop the caller's variables of the loader."""
+        own = f"$at/{marker.PRIVATE}"
+        lines = [f'export {name}="{own}/{inside(path)}"\n' for name, path in sorted(self.variables.items())]
+        unset = " ".join(name for name in VARIABLES if name not in self.keeps)
+        return "".join(lines) + (f"unset {unset}\n" if unset else "")
+
     def command(self) -> str:
         """The shell's lines that start a program with these libraries, but for the program."""
         own = f"$at/{marker.PRIVATE}"
-        settings = [f'export {name}="{own}/{inside(path)}"\n' for name, path in sorted(self.variables.items())]
         # An empty name in the list is the program's own.
         inhibited = ":".join(["", *(f"$at/{inside(path)}" for path in self.absolute)])
         rpath = f' --inhibit-rpath "{inhibited}"' if self.absolute else ""
         loader = f"{CLOSED}/{self.loader}" if self.closed else self.loader
         drivers = f":{own}/{DRIVERS}" if self.drivers else ""
-        unset = " ".join(name for name in VARIABLES if name not in self.keeps)
         return (
-            "".join(settings)
-            + (f"unset {unset}\n" if unset else "")
+            self.settings()
             + (f'exec 9<"{own}/{LATE}"\n' if self.late else "")
             + f'exec "{own}/{inside(loader)}"{_late(self.options)} --library-path "{own}:$at/lib{drivers}"{rpath}'
         )
@@ -177,13 +185,12 @@ def script(path: str, interpreter_path: str, private: Private) -> bytes:
     return fill(_PROGRAM, exec=command, path=inside(path), up="..")
 
 
-def tool(name: str, executable: str, interpreter_path: str | None, loader: str, helper: str) -> bytes:
+def tool(name: str, executable: str, interpreter_path: str | None, private: Private, helper: str) -> bytes:
     """The launcher of an outside program that runs in a root of its own.
 
     Args:
         executable, interpreter_path: paths in that root.
-        loader: the loader's file in the private folder.
         helper: the path of the program below the environment that makes the root.
     """
-    words = shlex.join([loader, name, executable, interpreter_path or ""])
-    return fill(_TOOL, helper=helper, words=words)
+    words = shlex.join([private.loader, name, executable, interpreter_path or ""])
+    return fill(_TOOL, helper=helper, words=words, settings=private.settings())

@@ -135,6 +135,7 @@ def of_environment(
             *(Request(OBSERVED_RUN, path) for path in mapped if "/gconv/" not in path),
         ],
         data=list(_character_sets(mapped)),
+        opened_by=_opened_by(run) if run else {},
         fonts=[path for path in run.opened if fonts.is_font(path) and outside.has(path)] if run else [],
         library_path=[folder for folder in os.environ.get("LD_LIBRARY_PATH", "").split(":") if folder],
     )
@@ -182,6 +183,14 @@ def _unheld(run: ObservedRun, outside: _Outside, found: tools.ToolsFound) -> Ite
     ]
     if paths:
         yield f"the run read files that are in no layer of the snapshot: {words.some(paths, _SHOWN)}"
+
+
+def _opened_by(run: ObservedRun) -> dict[str, list[str]]:
+    """What each program of a run opened, by its real path."""
+    found: dict[str, list[str]] = {}
+    for image, paths in run.by.items():
+        found.setdefault(os.path.realpath(image.started), []).extend(paths)
+    return found
 
 
 def _character_sets(paths: list[str]) -> Iterator[Draft]:

@@ -73,6 +73,7 @@ class Subject:
         programs: outside programs that the project's source or an observed run starts.
         requests: libraries that are asked for by name.
         data: what else libraries are to find, as files of their tree.
+        opened_by: what programs were seen to open, by the real paths of what was started.
         fonts: font files that a run was seen to open.
         library_path: LD_LIBRARY_PATH.
     """
@@ -88,6 +89,7 @@ class Subject:
     programs: Sequence[str] = ()
     requests: Sequence[Request] = ()
     data: Sequence[Draft] = ()
+    opened_by: Mapping[str, Sequence[str]] = field(default_factory=dict)
     fonts: Sequence[str] = ()
     library_path: Sequence[str] = ()
 

@@ -10,8 +10,9 @@ from __future__ import annotations
 import os
 import re
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from types import MappingProxyType
 
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
 from lapidar.core.cache.trees import LINK, Tree
@@ -20,11 +21,13 @@ from lapidar.core.environment import launchers, marker, rooting, walk
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.layout import Layout, Placing
 from lapidar.core.languages.protocol import ObjectFile
+from lapidar.core.layers import addons
 from lapidar.core.layers.protocol import Judged, Judgement, Subject
+from lapidar.core.records import words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import LAPIDAR, Layer, Owner
 from lapidar.core.records.snapshot import Snapshot, Tool
-from lapidar.core.system import owners
+from lapidar.core.system import fonts, owners
 
 __all__ = ["FOLDER", "ToolFound", "ToolsFound", "files_of", "judge", "kept", "observe", "place"]
 
@@ -43,6 +46,19 @@ _OF_ANY_SYSTEM = frozenset(
     "sh bash dash env true false echo cat ls cp mv rm mkdir rmdir touch chmod ln test pwd sleep kill python python3"
     " pip sudo su git uname head tail sort uniq wc cut tr date ldconfig gcc cc g++ c++ ld as objdump".split()
 )
+_SHOWN = 3
+_NOTHING: Mapping[str, Sequence[str]] = MappingProxyType({})
+# Data that comes with the libraries, and what every machine has of its own.
+_HELD = (
+    *(f"/usr/share/{name}/" for name in ("zoneinfo", "locale", "terminfo", "fonts", "fontconfig")),
+    *("/usr/lib/locale/", "/etc/fonts/", "/etc/ssl/", "/etc/ld.so"),
+    *(f"/etc/{name}" for name in ("passwd", "group", "shadow", "nsswitch.conf", "hosts", "host.conf", "resolv.conf")),
+    *("/etc/gai.conf", "/etc/localtime", "/etc/machine-id", "/etc/hostname"),
+)
+_OF_THE_SYSTEM = ("/bin", "/usr/bin", "/usr/local/bin")
+# Programs, and libraries where every loader looks; those in folders of their own are plugins, which a program opens by
+# their places.
+_NO_PLACE_MATTERS = re.compile(r"(^|/)s?bin/|(^|/)lib(64|32)?/([a-z0-9_]+-linux-[a-z0-9]+/)?[^/]+\.so(\.[^/]*)?$")
 _DEPTH = 4  # an interpreter may be a script itself
 # What a shell script calls by name and every system has, each in a version of its own: the utilities of POSIX that work
 # on files and texts, and their common companions.
@@ -53,6 +69,7 @@ _UTILITIES = frozenset(
     " rmdir sed seq sha256sum shuf sleep sort split stat stty sync tac tail tar tee test timeout touch tr tsort"
     " tty uname unexpand uniq wc which xargs xz xzcat yes zcat zgrep".split()
 )
+_INTERPRETERS = frozenset("java perl ruby tclsh wish".split())  # which shell scripts start on files beside them
 _MOST_OF_A_SCRIPT = 1 << 20  # bytes
 
 
@@ -152,7 +169,7 @@ def observe(subject: Subject) -> ToolsFound:
     done: set[str] = set()
     for name, must in asked:
         short = os.path.basename(name)
-        if short in done or (own and short not in records and os.path.exists(f"{own}/{short}")):
+        if short in done or (own and short not in records and _is_own(f"{own}/{short}", subject)):
             continue
         done.add(short)
         if short in records:
@@ -161,16 +178,34 @@ def observe(subject: Subject) -> ToolsFound:
             else:
                 found.held += (records[short],)
             continue
-        path = name if "/" in name else _which(name, own)
+        path = name if "/" in name else _which(name, "" if own in _OF_THE_SYSTEM else own)
         if path is None or not os.path.isfile(path):
             if must or "/" not in name:
                 who = "lapidar.toml needs" if must else "the project starts"
                 found.warnings.append(f"the program {name} that {who} is not on this machine")
             continue
-        tool = _observe(short, path, found.warnings)
+        tool = _observe(short, path, found.warnings, subject.opened_by)
         if tool:
             found.tools.append(tool)
     return found
+
+
+def _is_own(path: str, subject: Subject) -> bool:
+    """Whether a program is one of the environment's own commands. Where the environment is a part of the system, its
+    folder has everybody's programs: of these its own are those that its runtime starts."""
+    if not os.path.exists(path) or os.path.dirname(path) not in _OF_THE_SYSTEM:
+        return os.path.exists(path)
+    started_by = _started_by(_head_of(path))
+    runtime = subject.program.source if subject.program else ""
+    return started_by is not None and os.path.realpath(started_by[0]) == os.path.realpath(runtime)
+
+
+def _head_of(path: str) -> bytes:
+    try:
+        with open(path, "rb") as stream:
+            return stream.read(256)
+    except OSError:
+        return b""
 
 
 def _which(name: str, but_not: str = "") -> str | None:
@@ -186,7 +221,9 @@ def _which(name: str, but_not: str = "") -> str | None:
     return None
 
 
-def _observe(name: str, path: str, warnings: list[str]) -> ToolFound | None:
+def _observe(
+    name: str, path: str, warnings: list[str], opened_by: Mapping[str, Sequence[str]] = _NOTHING
+) -> ToolFound | None:
     real = os.path.realpath(path)
     mode = os.stat(real).st_mode
     if mode & (stat.S_ISUID | stat.S_ISGID):
@@ -203,6 +240,13 @@ def _observe(name: str, path: str, warnings: list[str]) -> ToolFound | None:
     _take_shell(paths)
     if _is_shell(tool.interpreter):
         _take_utilities(paths)
+        _take_with_packages(paths, addons.named_by_shell(real))
+    _take_modules(tool, real, paths, warnings)
+    paths |= dict.fromkeys(addons.made_by_installing(paths), False)
+    # By it, or by what it starts of its own.
+    for file in {file for started in set(paths) & set(opened_by) for file in opened_by[started]}:
+        if _is_of_the_system(file):
+            paths.setdefault(_merged(file), False)
     tool.drafts = walk.drafts(
         walk.Found(one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
     ).drafts
@@ -270,6 +314,38 @@ def _take_interpreters(tool: ToolFound, real: str, paths: dict[str, bool], warni
         script = found
 
 
+def _take_modules(tool: ToolFound, real: str, paths: dict[str, bool], warnings: list[str]) -> None:
+    """The modules that a script loads by their names, with their packages."""
+    interpreter = f"/{tool.interpreter}" if tool.interpreter else ""
+    language = addons.of_interpreter(interpreter)
+    if language is None:
+        return
+    found, missing = addons.modules_of(interpreter, language, [real])
+    _take_with_packages(paths, found)
+    if missing:
+        warnings.append(
+            f"{tool.name} names modules of {language.title} that are nowhere on its search path: "
+            + words.some(missing, _SHOWN)
+        )
+
+
+def _take_with_packages(paths: dict[str, bool], files: list[str]) -> None:
+    """Files, and all that comes with them where a package of the operating system has them."""
+    new = [path for path in files if _merged(path) not in paths and os.path.realpath(path) not in paths]
+    packages = owners.here().of(new)
+    for path in new:
+        paths.setdefault(_merged(path), os.path.islink(path))
+    for owner in sorted(set(packages.values())):
+        _take_package(paths, owner)
+
+
+def _is_of_the_system(path: str) -> bool:
+    """Whether what a program was seen to open is to be at the same place in its root: no file of somebody, of the
+    kernel, or that the libraries' layer has."""
+    held = path.startswith(_HELD) or fonts.is_font(path) or _NO_PLACE_MATTERS.search(path)
+    return path.startswith(("/usr/", "/etc/", "/opt/", "/var/lib/")) and not held and not _NOT_TAKEN.search(path)
+
+
 def _take_shell(paths: dict[str, bool]) -> None:
     """The shell by which programs start others, for a root of their own."""
     shell = os.path.realpath("/bin/sh")
@@ -283,8 +359,10 @@ def _take_utilities(paths: dict[str, bool]) -> None:
     """What a shell script and those beside it call by its name, for a root of their own: by the words in them."""
     waiting = [path for path, link in paths.items() if not link]
     while waiting:
-        for word in _UTILITIES & _words_of_shell_script(waiting.pop()):
+        for word in (_UTILITIES | _INTERPRETERS) & _words_of_shell_script(waiting.pop()):
             path = _which(word)
+            if path and word in _INTERPRETERS:
+                _take_with_packages(paths, [os.path.realpath(path)])
             if path and _merged(path) not in paths:
                 paths[_merged(path)] = os.path.islink(path)
                 waiting.append(os.path.realpath(path))  # some are shell scripts too
@@ -322,7 +400,7 @@ def _lives_off_paths(tool: Tool, tree: Tree) -> bool:
     mine = {tool.executable, tool.interpreter}
     if _is_shell(tool.interpreter):
         return any(not _is_shell(entry.path) and entry.path not in mine for entry in tree)
-    return any(entry.path not in mine and not re.search(r"(^|/)s?bin/|\.so(\.|$)", entry.path) for entry in tree)
+    return any(entry.path not in mine and not _NO_PLACE_MATTERS.search(entry.path) for entry in tree)
 
 
 def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
@@ -341,7 +419,7 @@ def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
 
 def _launcher(tool: Tool, tree: Tree, folder: str, private: launchers.Private) -> bytes:
     if _lives_off_paths(tool, tree):
-        return launchers.tool(tool.name, tool.executable, tool.interpreter, private.loader, rooting.HELPER)
+        return launchers.tool(tool.name, tool.executable, tool.interpreter, private, rooting.HELPER)
     if tool.interpreter:
         return launchers.script(f"{folder}/{tool.executable}", f"{folder}/{tool.interpreter}", private)
     return launchers.program(f"{folder}/{tool.executable}", private)

@@ -72,7 +72,7 @@ LOCALES = "locale"  # the place of locale data; which there are is a matter of v
 DATA = (
     Data(r"libc\.so\.6", (), LOCALES, (("LOCPATH", ""),)),
     # Which fonts there are is asked of the library, see `fonts`.
-    Data(r"libc\.so\.6", (), fonts.PLACE, (("FONTCONFIG_FILE", fonts.CONFIGURATION),)),
+    Data(r"libc\.so\.6", (), fonts.PLACE, (("FONTCONFIG_PATH", ""), ("FONTCONFIG_FILE", fonts.CONFIGURATION))),
     Data(
         r"libc\.so\.6",
         ("/usr/lib/{machine}-linux-gnu/gconv", "/usr/lib64/gconv"),

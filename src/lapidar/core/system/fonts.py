@@ -46,7 +46,7 @@ _TEXT = b"""\
 <!-- Written by lapidar: the fonts of this environment, and no others. -->
 <fontconfig>
   <dir prefix="relative">fonts</dir>
-  <include ignore_missing="yes" prefix="relative">rules</include>
+  <include ignore_missing="yes">rules</include>
   <cachedir prefix="xdg">fontconfig</cachedir>
 </fontconfig>
 """
