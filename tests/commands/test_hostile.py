@@ -205,7 +205,9 @@ class Environments(Case):
         for name in ("pipe.py", "door"):
             self.assertIn(f"{name} is a pipe, a socket or a device", said)
             self.assertNotIn(name, paths)
-        self.assertEqual(self.json("survey", self.venv)["files"], 1)
+        surveyed = self.lapidar("survey", self.venv, code=1)
+        for name in ("x.py", "notes.ipynb"):
+            self.assertRegex(surveyed, rf"{name}.*it is not a regular file")
         os.mkfifo(self.project / "variables.env")
         (self.project / "lapidar.toml").write_text('[conditions]\nenv-file = "variables.env"\n')
         self.lapidar("capture", self.venv)

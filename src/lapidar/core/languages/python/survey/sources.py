@@ -59,7 +59,8 @@ def _below(root: Path, folder: str, ignored: tuple[_Ignored, ...]) -> Iterator[s
         if entry.is_dir():
             if entry.name not in _NEVER and not _is_ignored(path + "/", ignored):
                 yield from _below(root, path, ignored)
-        elif entry.is_file() and entry.name.endswith((".py", ".ipynb")) and not _is_ignored(path, ignored):
+        # A pipe or a socket of such a name is told of by whoever reads it, and never waited for.
+        elif entry.name.endswith((".py", ".ipynb")) and not _is_ignored(path, ignored):
             yield path
 
 
