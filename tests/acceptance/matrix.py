@@ -65,9 +65,12 @@ told("window", bytes(image.constBits()))
 """
 NOTEBOOK = """
 import nbformat, nbclient
+from jupyter_client import AsyncKernelManager
+os.chdir("/tmp")  # where the sockets lie: a root without a network has no other way to talk to a kernel
 book = nbformat.v4.new_notebook()
 book.cells = [nbformat.v4.new_code_cell("import numpy as np; np.linalg.svd(np.random.default_rng(2).random((60, 60)))[1]")]
-nbclient.NotebookClient(book, kernel_name="python3", timeout=120).execute()
+manager = AsyncKernelManager(kernel_name="python3", transport="ipc")
+nbclient.NotebookClient(book, km=manager, timeout=120).execute()
 told("cell", book.cells[0].outputs[0].data["text/plain"].encode())
 """
 COMPILED = """

@@ -27,6 +27,7 @@ class Glaze(BasicLanguage):
 
     name = "glaze"
     title = "Glaze"
+    source_suffixes = (".glz",)
     variables = Variables(watched=("GLAZE_SEED",), hidden=("GLAZE_PACKAGES",))
 
     def locate(self, project: Project, named: Path | None) -> Located | None:

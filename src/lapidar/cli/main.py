@@ -34,6 +34,9 @@ COMMANDS = {
     "capture": "record an environment in a lockfile and keep its bytes in the cache",
     "restore": "build the environment of a lockfile from the cache, with no network",
     "run": "run a command in the restored environment",
+    "record": "run an analysis, and record what it read and wrote",
+    "rerun": "run recorded analyses again in their own environment, and compare the results",
+    "compare": "compare results: files, folders, records",
     "check": "compare lockfile, restored environment and cache",
     "show": "show what a lockfile holds",
     "export": "write what a lockfile says in a standard form: pylock.toml, a list with digests",
@@ -133,7 +136,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     return parser
 
 
-_TAKE_COMMANDS = frozenset({"capture", "check"})  # after two dashes
+_TAKE_COMMANDS = frozenset({"capture", "check", "record"})  # after two dashes
 
 
 def _chosen(arguments: Sequence[str]) -> str | None:

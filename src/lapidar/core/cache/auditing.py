@@ -13,6 +13,7 @@ from lapidar.core import progress, sealed
 from lapidar.core.cache.contents import trees_of
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
+from lapidar.core.cache.runs import FOLDER, Runs
 from lapidar.core.cache.store import FILE_TIME_NS, Cache, digest_of_name, is_cached_file
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
 from lapidar.core.errors import CacheUnreadable, LapidarError, LockfileError
@@ -25,7 +26,7 @@ __all__ = ["Audit", "audit"]
 # What lies in the cache's folder beside what is audited.
 _KNOWN = frozenset(
     ("lapidar-cache.toml", "files", "trees", "derived", "assembled", "snapshots", "seen", "aside", "staging", "made")
-) | {"index"}
+) | {"index", FOLDER}
 
 
 @dataclass(slots=True)
@@ -77,6 +78,7 @@ class _Auditing:
         self.cache = cache
         self.reporter = reporter
         self.history = History(cache)
+        self.history_runs = Runs(cache)
         self.found = Audit()
         self.bad: set[tuple[str, bool]] = set()
 
@@ -86,6 +88,7 @@ class _Auditing:
         self._log()
         snapshots = self._snapshots()
         owners = trees_of(snapshots.values())
+        self._runs()
         derived = self._derived()
         trees = self._trees(dict(owners))
         self._trees_files(trees, owners, derived)
@@ -95,6 +98,13 @@ class _Auditing:
         for entry in os.scandir(self.cache.root):
             if entry.name not in _KNOWN:
                 self.found.unknown.append(entry.path)
+
+    def _runs(self) -> None:
+        """Copies of records: one that is bad is set aside, and named."""
+        for path, copy in self.history_runs.copies():
+            if isinstance(copy, LapidarError):
+                self.found.bad_snapshots[f"record {path.stem[:12]}"] = str(copy)
+                self.cache.set_aside(str(path))
 
     # ---- files
 

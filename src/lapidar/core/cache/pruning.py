@@ -13,11 +13,13 @@ from pathlib import Path
 from lapidar.core import atomic
 from lapidar.core.cache.contents import trees_of
 from lapidar.core.cache.history import Held, History
+from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache, digest_of_name, is_cached_file
 from lapidar.core.cache.summary import last_moments
 from lapidar.core.cache.trees import EXECUTABLE, LINK
 from lapidar.core.errors import CacheError
 from lapidar.core.records import words
+from lapidar.core.records.results import Analysis
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Pruned", "prune"]
@@ -81,11 +83,26 @@ class _Pruning:
         self.history = History(cache)
         self.doubts: list[str] = []
         self.held = self.history.held()
+        self.runs = Runs(cache)
+        self.old_runs = set() if history_days is None else self.runs.old(history_days)
         given_up = {self._identity(prefix) for prefix in give_up}
         old = set() if history_days is None else set(self._older(history_days, self.held))
-        self.dropped = old | given_up
+        self.records: dict[str, Analysis] = {}
+        self._read_runs()
+        # What a record was made with is not old as long as the record is not.
+        self.dropped = old - {one.snapshot for one in self.records.values()} | given_up
         self.held.unknown = {one: why for one, why in self.held.unknown.items() if one not in given_up}
         self.held.snapshots = {one: held for one, held in self.held.snapshots.items() if one not in given_up}
+
+    def _read_runs(self) -> None:
+        """The records whose trees are kept."""
+        for path, copy in self.runs.copies():
+            if path.stem in self.old_runs:
+                continue
+            if isinstance(copy, Analysis):
+                self.records[copy.record] = copy
+            else:
+                self.doubts.append(str(copy))
 
     def _identity(self, prefix: str) -> str:
         plain = prefix.removeprefix("sha256:")
@@ -132,6 +149,8 @@ class _Pruning:
         # tree without its files, whenever this is stopped.
         if self.dropped:
             self.history.drop(self.dropped)
+        for record in self.old_runs:
+            self.runs.drop(record)
         _drop_derived(self.cache, keep_trees)
         _drop_assembled(self.cache, set(self.history.ids()))
         _drop_made(self.cache, keep_trees)
@@ -170,6 +189,7 @@ class _Pruning:
                 self.doubts.append(str(copy))
         self._missing_copies(set(snapshots))
         needed = set(trees_of(snapshots.values()))
+        needed |= {tree for one in self.records.values() for tree in (one.given, one.made)}
         for source, note in self.cache.all_derived():
             if source not in needed:
                 continue

@@ -10,6 +10,7 @@ from __future__ import annotations
 import datetime
 import os
 import re
+import shlex
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -23,7 +24,15 @@ from lapidar.core.declaring.files import DECLARATION_NAME, user_file
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
 from lapidar.core.net.addresses import without_credentials
-from lapidar.core.records.declaration import Declaration, DeclaredConditions, Index, Need, Override, VersionRange
+from lapidar.core.records.declaration import (
+    Declaration,
+    DeclaredAnalysis,
+    DeclaredConditions,
+    Index,
+    Need,
+    Override,
+    VersionRange,
+)
 
 __all__ = ["load", "parse_need", "read"]
 
@@ -75,7 +84,15 @@ class _OverrideTable(_Table, frozen=True):
     url: str = ""
 
 
-_TABLES = {"project", "runtime", "needs", "index", "override", "conditions"}
+class _AnalysisTable(_Table, frozen=True):
+    command: _Strings | str = ()
+    results: _Strings = ()
+    leave: _Strings = ()
+    ignore: _Strings = ()
+    tolerance: dict[str, dict[str, float]] = {}
+
+
+_TABLES = {"analysis", "project", "runtime", "needs", "index", "override", "conditions"}
 _KINDS = ("version", "file", "folder", "commit")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
@@ -155,6 +172,7 @@ class _Reading:
     overrides: dict[str, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
+    analyses: dict[str, DeclaredAnalysis] = field(default_factory=dict)
     files: list[str] = field(default_factory=list)
 
     def declaration(self) -> Declaration:
@@ -168,6 +186,7 @@ class _Reading:
             overrides=self.overrides,
             tools=self.tools,
             conditions=self.conditions,
+            analyses=self.analyses,
             files=tuple(self.files),
         )
 
@@ -201,6 +220,8 @@ class _Reading:
         self._own_needs(_table(data, "needs", dict[str, Any]))
         self.indexes = list(_indexes(data.get("index", {}), DECLARATION_NAME, self.root))
         self.conditions = _conditions(_table(data, "conditions", _ConditionsTable))
+        for name, fields in _table(data, "analysis", dict[str, Any]).items():
+            self.analyses[name] = _analysis(name, fields)
         for name, fields in _table(data, "override", dict[str, Any]).items():
             override = _override(languages.first(), name, fields)
             self.overrides[override.name] = override
@@ -344,6 +365,22 @@ def _variables(told: tuple[str, ...] | dict[str, str]) -> Iterator[tuple[str, st
     for text in told:
         name, given, content = text.partition("=")
         yield name.strip(), content if given else None
+
+
+# ---- analyses
+
+
+def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
+    where = f"{DECLARATION_NAME}, [analysis.{name}]"
+    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]{0,79}", name):
+        raise DeclarationError(f"{where}: that is no name of an analysis", remedy="Use letters, digits, - _ and dots.")
+    told = _converted(fields, _AnalysisTable, where)
+    try:
+        command = tuple(shlex.split(told.command)) if isinstance(told.command, str) else told.command
+    except ValueError as error:
+        raise DeclarationError(f"{where}: the command cannot be read", why=str(error)) from error
+    tolerance = {pattern: dict(measures) for pattern, measures in told.tolerance.items()}
+    return DeclaredAnalysis(name, command, told.results, told.leave, told.ignore, tolerance)
 
 
 # ---- overrides

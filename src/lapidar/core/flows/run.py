@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 import subprocess
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from errno import EACCES
 from pathlib import Path
+from types import MappingProxyType
 from typing import NoReturn
 
 import msgspec
@@ -76,6 +79,58 @@ class Run(msgspec.Struct, frozen=True):
         except OSError as error:
             raise _cannot_run(self.program, error) from error
         return done.returncode
+
+    def wait_in(
+        self,
+        folder: Path,
+        printed: Path,
+        *,
+        also_to: int | None = None,
+        more: Mapping[str, str] = MappingProxyType({}),
+        at_most: float | None = None,
+    ) -> int:
+        """Run it in a folder, and wait for its end and that of whatever it started.
+
+        Args:
+            printed: the file that its standard output goes to.
+            also_to: a descriptor that gets the same when it has ended.
+            more: variables beside its own.
+            at_most: seconds, after which it is ended.
+
+        Returns:
+            Its exit code; negative where a signal ended it.
+
+        Raises:
+            LapidarError: the program cannot be executed, or took too long.
+        """
+        with printed.open("wb") as output:
+            try:
+                process = subprocess.Popen(
+                    self.words,
+                    executable=self.program,
+                    env={**self.prepared.variables, **more},
+                    cwd=folder,
+                    stdout=output,
+                    umask=-1 if self.prepared.umask is None else self.prepared.umask,
+                    start_new_session=True,
+                )
+            except OSError as error:
+                raise _cannot_run(self.program, error) from error
+            try:
+                code = process.wait(at_most)
+            except subprocess.TimeoutExpired as error:
+                raise LapidarError(f"The run was ended after {at_most:g} s") from error
+            finally:
+                _end_group(process.pid)
+        if also_to is not None:
+            os.write(also_to, printed.read_bytes())
+        return code
+
+
+def _end_group(leader: int) -> None:
+    """End a process and what it left behind in its group."""
+    with suppress(ProcessLookupError):
+        os.killpg(leader, signal.SIGKILL)
 
 
 def _cannot_run(program: str, error: OSError) -> LapidarError:

@@ -71,6 +71,7 @@ class BasicLanguage:
     title = ""
     variables = Variables()
     declaration_files: tuple[str, ...] = ()
+    source_suffixes: tuple[str, ...] = ()
 
     # ---- capture
 

@@ -239,6 +239,7 @@ class Language(Protocol):
         name: as lockfiles have it, in lower case.
         title: as people write it.
         variables: those that its interpreters heed.
+        source_suffixes: what the names of its source files end in.
         declaration_files: the names of its standard files in which a project may declare things.
     """
 
@@ -250,6 +251,8 @@ class Language(Protocol):
     def variables(self) -> Variables: ...
     @property
     def declaration_files(self) -> tuple[str, ...]: ...
+    @property
+    def source_suffixes(self) -> tuple[str, ...]: ...
 
     # ---- capture
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
-__all__ = ["Declaration", "DeclaredConditions", "Index", "Need", "Override", "VersionRange"]
+__all__ = ["Declaration", "DeclaredAnalysis", "DeclaredConditions", "Index", "Need", "Override", "VersionRange"]
 
 
 class VersionRange(Protocol):
@@ -103,6 +103,26 @@ class DeclaredConditions:
 
 
 @dataclass(frozen=True, slots=True)
+class DeclaredAnalysis:
+    """An analysis that a project declares.
+
+    Attributes:
+        command: the program and its words; empty where it is only given when it is recorded.
+        results: patterns of the files that are results; empty: all that a run writes.
+        leave: patterns of files that are not.
+        ignore: ``FILE:PLACE``, columns, keys and paths that are not compared.
+        tolerance: ``FILE`` or ``FILE:PLACE``, with the measures that are tolerated.
+    """
+
+    name: str
+    command: tuple[str, ...] = ()
+    results: tuple[str, ...] = ()
+    leave: tuple[str, ...] = ()
+    ignore: tuple[str, ...] = ()
+    tolerance: dict[str, dict[str, float]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
 class Declaration:
     """Everything that a project declares.
 
@@ -115,6 +135,7 @@ class Declaration:
         overrides: by name.
         tools: the outside programs that it needs.
         conditions: what it says of the conditions of a run.
+        analyses: by their names.
         files: the files that declare anything, as names relative to the project.
         problems: what could not be understood and was passed over, a sentence each.
     """
@@ -128,6 +149,7 @@ class Declaration:
     overrides: dict[str, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
+    analyses: dict[str, DeclaredAnalysis] = field(default_factory=dict)
     files: tuple[str, ...] = ()
     problems: tuple[str, ...] = ()
 

@@ -20,6 +20,7 @@ import tomli
 from lapidar.core import atomic, foreign
 from lapidar.core.errors import LockfileError
 from lapidar.core.project import LOCKFILE_NAME
+from lapidar.core.records import canonical
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.snapshot import Package, Platform, Remainder, Runtime, Snapshot
 
@@ -36,41 +37,7 @@ _ARRAYS = (
 )
 _SORTED = {"runtime": "places", "conditions": "variables"}  # tables inside of records whose keys are sorted
 _BANNER = "# Written by lapidar. Commit this file; do not edit it.\n"
-_PLAIN_ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", '"': '\\"', "\\": "\\\\"}
-_BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 _CONTROL = re.compile(r"(?<!\\)(?:\\\\)*\\(?:[bfnrt]|u00)|\x7f")  # in JSON's writing
-_NEEDS_ESCAPE = re.compile(r'[\x00-\x1f"\\\x7f]')
-
-
-def _string(text: str) -> str:
-    def escape(found: re.Match[str]) -> str:
-        return _PLAIN_ESCAPES.get(found[0]) or f"\\u{ord(found[0]):04x}"
-
-    return '"' + _NEEDS_ESCAPE.sub(escape, text) + '"'
-
-
-def _key(text: str) -> str:
-    return text if _BARE_KEY.fullmatch(text) else _string(text)
-
-
-def _value(value: Any) -> str:
-    match value:
-        case bool():
-            return "true" if value else "false"
-        case int():
-            return str(value)
-        case str():
-            return _string(value)
-        case list() | tuple():
-            return "[" + ", ".join(_value(item) for item in value) + "]"
-        case dict():
-            return "{ " + ", ".join(f"{_key(key)} = {_value(item)}" for key, item in value.items()) + " }"
-    raise TypeError(f"no TOML for {type(value).__name__}")
-
-
-def _table(header: str, fields: dict[str, Any]) -> str:
-    lines = [f"{key} = {_value(value)}" for key, value in fields.items() if value is not None]
-    return header + "\n" + "\n".join(lines) + "\n"
 
 
 def _record(kind: str, fields: dict[str, Any]) -> dict[str, Any]:
@@ -82,14 +49,14 @@ def _record(kind: str, fields: dict[str, Any]) -> dict[str, Any]:
 def _body(snapshot: Snapshot) -> str:
     """The canonical text below the line of the snapshot's digest."""
     records = msgspec.to_builtins(snapshot)
-    blocks = [_table("[platform]", records["platform"])]
+    blocks = [canonical.table("[platform]", records["platform"])]
     for kind, keys in _ARRAYS:
         if kind == "library" and "libraries" in records:
-            blocks.append(_table("[libraries]", records["libraries"]))
+            blocks.append(canonical.table("[libraries]", records["libraries"]))
         for record in sorted(records.get(kind, ()), key=lambda record: [record[key] for key in keys]):
-            blocks.append(_table(f"[[{kind}]]", _record(kind, record)))
+            blocks.append(canonical.table(f"[[{kind}]]", _record(kind, record)))
     if records.get("conditions"):
-        blocks.append(_table("[conditions]", _record("conditions", records["conditions"])))
+        blocks.append(canonical.table("[conditions]", _record("conditions", records["conditions"])))
     return "\n" + "\n".join(blocks)
 
 
@@ -127,7 +94,7 @@ def identified(
 
 def render(snapshot: Snapshot) -> str:
     """The canonical text of an identified snapshot."""
-    return f"{_BANNER}format = {snapshot.format}\nsnapshot = {_string(snapshot.snapshot)}\n{_body(snapshot)}"
+    return f"{_BANNER}format = {snapshot.format}\nsnapshot = {canonical.string(snapshot.snapshot)}\n{_body(snapshot)}"
 
 
 def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:

@@ -17,7 +17,7 @@ from lapidar.core.restored.running import Prepared
 from lapidar.core.system import tracing
 from lapidar.core.system.observed import ObservedRun
 
-__all__ = ["Watched", "watch"]
+__all__ = ["Inside", "Watched", "watch"]
 
 # The C library reads these lists of names, whose places are built into it, after those of the environment.
 _LISTS_OF_NAMES = re.compile(r"/gconv/gconv-modules(\.cache|\.d/[^/]+\.conf)?$|/locale\.alias$")
@@ -69,10 +69,10 @@ def watch(
         LapidarError: it cannot be observed here, or does not start.
     """
     run = tracing.observe([program, *words], prepared.variables, output)
-    return _judged(run, _Inside(project, environment))
+    return _judged(run, Inside(project, environment))
 
 
-class _Inside:
+class Inside:
     """Tells what belongs to a run from what is the host's."""
 
     def __init__(self, project: Project, environment: Environment) -> None:
@@ -89,8 +89,12 @@ class _Inside:
             return True
         return bool(_LISTS_OF_NAMES.search(path) or self._caches.search(path))
 
+    def of_environment(self, run: ObservedRun) -> set[str]:
+        """What the programs of the environment opened and mapped; what the host's did is theirs."""
+        return {path for image, paths in run.by.items() if self.has(image.running) for path in paths}
 
-def _judged(run: ObservedRun, inside: _Inside) -> Watched:
+
+def _judged(run: ObservedRun, inside: Inside) -> Watched:
     outside: set[str] = set()
     files: set[str] = set()
     programs: set[str] = set()

@@ -12,12 +12,14 @@ import os
 import re
 import signal
 import struct
-from collections.abc import Iterable, Mapping, Sequence
-from contextlib import suppress
+import threading
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from lapidar.core.errors import LapidarError
 from lapidar.core.system.observed import Image, ObservedRun
+from lapidar.core.system.written import CALLS, Call, Writes
 
 __all__ = ["observe"]
 
@@ -44,15 +46,16 @@ _REGISTERS = (
 _ARCHITECTURE = 0xC000003E  # AUDIT_ARCH_X86_64
 _ALLOW, _TRACE = 0x7FFF0000, 0x7FF00000
 _LONGEST_PATH = 4096
+_GRACE_SECONDS = 3.0  # for what a command left behind when it ended
 _WALL = 0x40000000
 _MAPPED_CODE = re.compile(r"^\S+ ..x. .*? (/.*)$|^\S+ .*? (/.*\.so[.\d]*)$")
 
 
-def _filter() -> ctypes.Array[ctypes.c_char]:
+def _filter(calls: Sequence[int]) -> ctypes.Array[ctypes.c_char]:
     """The program of the filter: classic BPF over seccomp's data (call's number, architecture)."""
     load, equal, give = 0x20, 0x15, 0x06
     code = [(load, 0, 0, 4), (equal, 1, 0, _ARCHITECTURE), (give, 0, 0, _ALLOW), (load, 0, 0, 0)]
-    for left, number in zip(range(len(_CALLS), 0, -1), _CALLS, strict=True):
+    for left, number in zip(range(len(calls), 0, -1), calls, strict=True):
         code.append((equal, left, 0, number))
     code += [(give, 0, 0, _ALLOW), (give, 0, 0, _TRACE)]
     return ctypes.create_string_buffer(b"".join(struct.pack("<HBBI", *one) for one in code))
@@ -62,25 +65,55 @@ class _Program(ctypes.Structure):
     _fields_ = [("length", ctypes.c_ushort), ("code", ctypes.c_void_p)]
 
 
-def observe(command: Sequence[str], variables: Mapping[str, str], output: int = 1) -> ObservedRun:
-    """Run a command to its end, with this process's standard streams.
+def observe(
+    command: Sequence[str],
+    variables: Mapping[str, str],
+    output: int = 1,
+    *,
+    folder: str | None = None,
+    umask: int | None = None,
+    writes: Writes | None = None,
+    at_most: float | None = None,
+) -> ObservedRun:
+    """Run a command to its end, with this process's standard streams. What it leaves behind is ended a little later.
 
     Args:
         command: the program's path, and its words.
         variables: its environment variables.
         output: the descriptor that its standard output goes to.
+        folder: the folder to run it in.
+        umask: its file mode mask; this process's own unless given.
+        writes: hears of every call that names a file.
+        at_most: seconds, after which it is ended.
 
     Raises:
         LapidarError: this kernel does not allow it, or the program does not start.
     """
     if os.uname().machine != "x86_64":
         raise LapidarError("Runs can be observed on x86-64 only", remedy="Capture without --observe.")
-    return _Observer(command, variables, output).run()
+    return _Observer(command, variables, output, folder, umask, writes, at_most).run()
 
 
 class _Observer:
-    def __init__(self, command: Sequence[str], variables: Mapping[str, str], output: int) -> None:
+    def __init__(
+        self,
+        command: Sequence[str],
+        variables: Mapping[str, str],
+        output: int,
+        folder: str | None,
+        umask: int | None,
+        writes: Writes | None,
+        at_most: float | None,
+    ) -> None:
         self.command = command
+        self.folder = folder
+        self.umask = umask
+        self.writes = writes
+        self.at_most = at_most
+        self.calls = sorted({*_CALLS, *(CALLS if writes else ())})
+        self.known: set[int] = set()
+        self.is_late = False
+        self.left_behind = 0
         self.output = output
         self.variables = dict(variables)
         self.library = ctypes.CDLL(None, use_errno=True)
@@ -100,21 +133,54 @@ class _Observer:
             self._become()
         try:
             self._begin(child)
-            code = self._follow(child)
+            with self._ended_after(self.at_most):
+                code = self._follow(child)
         except BaseException:
             with suppress(OSError):
-                os.kill(child, signal.SIGKILL)
+                self._kill_all()
                 os.waitpid(child, 0)
             raise
         by = {image: _files(paths) for image, paths in self.by.items()}
-        return ObservedRun(code, _files(self.mapped), tuple(self.executed), _files(self.opened), by)
+        return ObservedRun(
+            code, _files(self.mapped), tuple(self.executed), _files(self.opened), by, self.is_late, self.left_behind
+        )
+
+    @contextmanager
+    def _ended_after(self, seconds: float | None) -> Iterator[None]:
+        timer = threading.Timer(seconds, self._end_late) if seconds else None
+        if timer:
+            timer.daemon = True
+            timer.start()
+        try:
+            yield
+        finally:
+            if timer:
+                timer.cancel()
+
+    def _end_late(self) -> None:
+        self.is_late = True
+        self._kill_all()
+
+    def _kill_all(self) -> None:
+        for process in list(self.known):
+            with suppress(OSError):
+                os.kill(process, signal.SIGKILL)
+
+    def _end_rest(self) -> None:
+        """End what the command left behind."""
+        self.left_behind = len(self.known)
+        self._kill_all()
 
     def _become(self) -> None:
         """In the child: wait to be traced, have the filter set, become the program."""
         try:
             if self.output != 1:
                 os.dup2(self.output, 1)
-            code = _filter()
+            if self.folder is not None:
+                os.chdir(self.folder)
+            if self.umask is not None:
+                os.umask(self.umask)
+            code = _filter(self.calls)
             program = _Program(len(code.raw) // 8, ctypes.addressof(code))
             prctl = self.library.prctl
             if self.library.ptrace(_TRACEME, 0, None, None) != 0:
@@ -145,16 +211,21 @@ class _Observer:
 
     def _follow(self, main: int) -> int:
         """Until the last of the processes has ended; the first one's exit code."""
-        known = {main}
+        known = self.known
+        known.add(main)
         code = 1
+        rest = threading.Timer(_GRACE_SECONDS, self._end_rest)
+        rest.daemon = True
         while True:
             try:
                 process, status = os.waitpid(-1, _WALL)
             except ChildProcessError:
+                rest.cancel()
                 return code
             if not os.WIFSTOPPED(status):
                 known.discard(process)
                 if process == main:
+                    rest.start()
                     code = os.waitstatus_to_exitcode(status)
                     if code == 125:
                         raise LapidarError(
@@ -203,6 +274,8 @@ class _Observer:
             return
         values = dict(zip(_REGISTERS, struct.unpack(f"<{len(_REGISTERS)}Q", self.registers.raw), strict=True))
         number = values["orig_rax"]
+        if self.writes and number in CALLS:
+            self._tell(process, CALLS[number], values)
         if number not in _CALLS:
             return
         folder, path = _CALLS[number]
@@ -216,6 +289,24 @@ class _Observer:
         elif named:
             self.opened.add(named)
             self._note(process, [named])
+
+    def _tell(self, process: int, call: Call, values: Mapping[str, int]) -> None:
+        """Say what a call is about to do to files."""
+        assert self.writes is not None
+        paths = [self._path(process, values[at] if at else None, values[name]) for at, name in call.paths]
+        flags = values[call.flags] if call.flags else 0
+        if call.what == "open2":
+            flags = self._number(process, flags)
+        self.writes.happens(call.what, paths, flags)
+
+    def _number(self, process: int, address: int) -> int:
+        """The first eight bytes at an address: the flags of openat2(2)."""
+        try:
+            with open(f"/proc/{process}/mem", "rb", buffering=0) as memory:
+                memory.seek(address)
+                return int.from_bytes(memory.read(8), "little")
+        except (OSError, ValueError, OverflowError):
+            return 0
 
     def _path(self, process: int, folder: int | None, address: int) -> str | None:
         try:

@@ -51,10 +51,11 @@ class Python:
         homes=("PYTHONHOME",),
         # Convolutions by the fallback path, and quantised layers, differ in the first; the others compile for the
         # processor that they find.
-        caches=(r"/fontlist-[0-9a-f]{8}-v\d+\.json$",),
+        caches=(r"/fontlist-[0-9a-f]{8}-v[\d.]+\.json$",),
         unheld=("torch", "jax", "jaxlib", "tensorflow", "tensorflow-cpu", "onnxruntime"),
     )
     declaration_files = ("pyproject.toml",)
+    source_suffixes = (".py", ".ipynb")
 
     # ---- capture
 

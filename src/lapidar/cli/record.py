@@ -1,0 +1,122 @@
+"""``lapidar record``"""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import View, human_bytes, human_count, human_seconds
+from lapidar.core.errors import LapidarError
+
+if TYPE_CHECKING:
+    from lapidar.core.flows.record import Recorded
+
+DESCRIPTION = """\
+Run an analysis in the restored environment, see by itself what it reads and writes, and record that: the command, the
+snapshot, sources, inputs and results with their digests go into PROJECT/lapidar.results, a small file to commit; the
+bytes go into the cache. Nothing has to be declared; [analysis.NAME] in lapidar.toml may hold the command, patterns of
+results, and tolerances. Without a NAME the declared analyses are recorded in turn; with a command alone its name is
+that of the script it runs."""
+
+EXAMPLES = """\
+examples:
+  lapidar record -- python analysis.py          recorded as "analysis"
+  lapidar record kilns -- python fit.py --fast  under a name of its own
+  lapidar record kilns                          as declared in lapidar.toml
+  lapidar record                                all declared ones"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("name", nargs="?", metavar="NAME", help="of the analysis; the COMMAND follows after --")
+    parser.add_argument("--even-failed", action="store_true", help="record a run that fails too")
+    parser.add_argument(
+        "--at-most", type=float, metavar="SECONDS", help="end the run after so long; nothing is recorded"
+    )
+    parser.add_argument(
+        "--largest", metavar="SIZE", default="1GB", help="larger files are recorded by digest alone (default: 1GB)"
+    )
+    parser.add_argument("--env", metavar="DIR", help="the restored environment (default: PROJECT/.lapidar/env)")
+
+
+def run(session: Session) -> int:
+    from lapidar.cli.view import parse_bytes
+    from lapidar.core.declaring import reading
+    from lapidar.core.flows.record import RecordOptions, record
+
+    options = session.options
+    project, cache = session.project, session.cache(create=True)
+    command: Sequence[str] = options.after
+    names = (
+        [options.name] if options.name else [_name_of(command)] if command else sorted(reading.read(project).analyses)
+    )
+    if not names:
+        raise LapidarError("There is no analysis to record", remedy="For example: lapidar record -- python analysis.py")
+    how = RecordOptions(
+        environment=session.path("env"),
+        even_failed=options.even_failed,
+        most_bytes=parse_bytes(options.largest),
+        at_most=options.at_most,
+        output=2 if session.view.json else 1,
+    )
+    told = []
+    for name in names:
+        recorded = record(project, cache, name, command, how)
+        _show(recorded, session.view)
+        told.append(_json(recorded))
+    if session.view.json:
+        session.view.object({"recorded": told})
+    return ExitCode.DONE
+
+
+def _name_of(command: Sequence[str]) -> str:
+    """The name of an analysis that nobody named: that of the first file among its words, less its suffix."""
+    import os
+    import re
+
+    for word in command[1:] if len(command) > 1 else command:
+        if not word.startswith("-") and os.path.isfile(word):
+            name = re.sub(r"[^A-Za-z0-9._-]", "-", os.path.splitext(os.path.basename(word))[0]).lstrip("-._")
+            if name:
+                return name[:80]
+    return "analysis"
+
+
+def _show(recorded: Recorded, view: View) -> None:
+    analysis = recorded.analysis
+    for note in recorded.notes:
+        view.warn(note)
+    rows = [
+        [one.path, "link" if one.link else one.kind, human_bytes(one.bytes), one.sha256[:12]] for one in analysis.result
+    ]
+    if rows:
+        view.table(["result", "kind", "size", "sha256"], rows, right=(2,))
+        view.line()
+    ran = f"{human_seconds(recorded.seconds)}, at most {human_bytes(recorded.memory)} of memory"
+    view.note(f"Ran it in {ran}.")
+    read = [human_count(len(analysis.source), "source"), human_count(len(analysis.input), "input")]
+    printed = f"what it printed ({human_bytes(analysis.printed_bytes)})"
+    view.line(
+        f"Recorded {analysis.name}: {', '.join([*read, human_count(len(analysis.result), 'result')])}, {printed}."
+    )
+    if recorded.differing:
+        view.line(f"Not as recorded before: {', '.join(recorded.differing[:5])}.", "warn")
+    elif not recorded.changed:
+        view.line("The same as recorded before: lapidar.results did not change.", "good")
+    if recorded.changed:
+        view.note(f"Wrote {recorded.file.name}. Commit it; `lapidar rerun {analysis.name}` compares.")
+
+
+def _json(recorded: Recorded) -> dict[str, Any]:
+    import msgspec
+
+    return {
+        **msgspec.to_builtins(recorded.analysis),
+        "changed": recorded.changed,
+        "differing": list(recorded.differing),
+        "notes": list(recorded.notes),
+        "seconds": recorded.seconds,
+        "memory": recorded.memory,
+    }

@@ -1,0 +1,142 @@
+"""``lapidar rerun``"""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, Any
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import View, human_path, human_seconds
+from lapidar.core.errors import LapidarError
+
+if TYPE_CHECKING:
+    from lapidar.core.flows.rerun import Rerun
+
+DESCRIPTION = """\
+Run recorded analyses again: in the environment that they were recorded with (restored from the cache alone where it is
+not there), in a scratch copy of the project with the recorded sources and inputs, under the recorded conditions; and
+compare each result with the recorded one, as what it is. The project's own files are not touched."""
+
+EXAMPLES = """\
+examples:
+  lapidar rerun                          all recorded analyses
+  lapidar rerun kilns --times 3          does it vary by itself, and what of?
+  lapidar rerun kilns --as-is            with the files as they are in the project now
+  lapidar rerun kilns --picture kilns.png --report kilns.html
+
+exit codes:
+  0  all results are identical, the same content, or within tolerance
+  1  something differs                   3  it could not be run"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    from lapidar.cli.verdicts import add_output_options
+
+    parser.add_argument("names", nargs="*", metavar="NAME", help="the analyses (default: all recorded ones)")
+    parser.add_argument("--as-is", action="store_true", help="with sources and inputs as they are in the project now")
+    parser.add_argument("--times", type=int, default=1, metavar="N", help="run N times, and find what varies by itself")
+    parser.add_argument("--keep-results", metavar="DIR", help="put the results of the rerun into this folder")
+    parser.add_argument("--at-most", type=float, metavar="SECONDS", help="end a run after so long")
+    add_output_options(parser)
+
+
+def run(session: Session) -> int:
+    from lapidar.core.flows.rerun import RerunOptions, rerun
+    from lapidar.core.records import results
+
+    options, view = session.options, session.view
+    if options.times < 1:
+        raise LapidarError("--times must be 1 or more")
+    project, cache = session.project, session.cache()
+    names = options.names or [one.name for one in results.read(project.root / results.FILE_NAME).analysis]
+    if not names:
+        raise LapidarError("Nothing is recorded here", remedy="For example: lapidar record -- python analysis.py")
+    keep = session.path("keep_results")
+    good, told = True, []
+    for name in names:
+        how = RerunOptions(
+            as_is=options.as_is,
+            keep=keep / name if keep and len(names) > 1 else keep,
+            times=options.times,
+            at_most=options.at_most,
+            draws=bool(options.picture or options.report),
+        )
+        done = rerun(project, cache, name, how, view.reporter())
+        _show(done, view)
+        _draw(session, done, len(names) > 1)
+        told.append(_json(done))
+        good = good and done.is_good
+    if view.json:
+        view.object({"reruns": told, "good": good})
+    return ExitCode.DONE if good else ExitCode.NO
+
+
+def _draw(session: Session, done: Rerun, several: bool) -> None:
+    from lapidar.cli.verdicts import draw
+
+    def named(name: str) -> Any:
+        path = session.path(name)
+        return path.with_stem(f"{path.stem}-{done.analysis.name}") if path and several else path
+
+    draw(done.compared, done.files, named("picture"), named("report"), _told(done), session.view)
+    done.forget()
+
+
+def _told(done: Rerun) -> list[tuple[str, str]]:
+    """What a page says of a rerun beside its verdicts."""
+    import shlex
+
+    analysis = done.analysis
+    variables = ", ".join(f"{name}={value}" for name, value in sorted(analysis.variables.items()))
+    from lapidar.core.system import processor
+
+    return [
+        ("analysis", analysis.name),
+        ("command", shlex.join(analysis.command)),
+        ("snapshot", analysis.snapshot),
+        ("numerics", analysis.numerics),
+        ("variables", variables or "none"),
+        ("processor", processor.name()),
+        ("record", analysis.record),
+        ("took", human_seconds(done.seconds)),
+        ("again", f"lapidar rerun {analysis.name}"),
+    ]
+
+
+def _show(done: Rerun, view: View) -> None:
+    from lapidar.cli.verdicts import show
+
+    for note in done.notes:
+        view.warn(note)
+    where = f"restored into {human_path(done.environment)}" if done.restored else f"in {human_path(done.environment)}"
+    view.note(f"{done.analysis.name}: ran again in {human_seconds(done.seconds)}, {where}.")
+    show(done.compared, view)
+    if done.varying:
+        view.line()
+        view.line("Results that vary by themselves, from run to run:", "warn")
+        for path, cause in done.varying.items():
+            view.line(f"  {path}: {cause}")
+    view.line()
+    if done.is_good:
+        view.line(f"{done.analysis.name}: nothing differs ({done.verdict}).", "good")
+    else:
+        bad = sum(not one.verdict.is_good for one in done.compared)
+        view.line(f"{done.analysis.name}: {bad} of {len(done.compared)} results are not what was recorded.", "bad")
+
+
+def _json(done: Rerun) -> dict[str, Any]:
+    from lapidar.cli.verdicts import as_json
+
+    return {
+        "analysis": done.analysis.name,
+        "verdict": str(done.verdict),
+        "good": done.is_good,
+        "results": [as_json(one) for one in done.compared],
+        "varying": done.varying,
+        "environment": str(done.environment),
+        "restored": done.restored,
+        "exit_code": done.exit_code,
+        "seconds": done.seconds,
+        "notes": done.notes,
+    }

@@ -1,0 +1,118 @@
+"""The runs that were recorded with a cache: a copy of each record, and a log of when, how long, and where.
+
+Copies are what a prune goes by: it keeps the trees and the snapshot of every record that a known project holds, and of
+every other one until it is told that it is old.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from lapidar.core import atomic, foreign
+from lapidar.core.cache.store import Cache
+from lapidar.core.errors import CacheError, LapidarError
+from lapidar.core.records import results
+from lapidar.core.records.results import Analysis, Results
+
+__all__ = ["FOLDER", "RunNote", "Runs"]
+
+FOLDER = "runs"
+_DAY_SECONDS = 86_400
+
+
+class RunNote(msgspec.Struct, frozen=True):
+    """When and how a record came about. None of it is in the record.
+
+    Attributes:
+        time: seconds since 1970.
+        results: the file that the record was written into.
+        seconds: how long the run took.
+        memory: the most that one of its processes had, in bytes.
+        machine: the kind of processor.
+    """
+
+    time: float
+    record: str
+    results: str
+    seconds: float
+    memory: int
+    machine: str
+
+
+@dataclass(frozen=True, slots=True)
+class Runs:
+    """The runs of a cache."""
+
+    cache: Cache
+
+    @property
+    def _folder(self) -> Path:
+        return self.cache.root / FOLDER
+
+    def _path(self, record: str) -> Path:
+        return self._folder / f"{record}.results"
+
+    def add(self, analysis: Analysis, note: RunNote) -> None:
+        """Keep a copy of a record, and note the moment."""
+        atomic.make_folder(self._folder)
+        text = results.render(Results(analysis=(analysis,))).encode("utf-8")
+        path = self._path(analysis.record)
+        if not path.is_file() or path.read_bytes() != text:
+            atomic.write_file(path, text)
+        atomic.append_line(self._folder / "log.jsonl", msgspec.json.encode(note))
+
+    def notes(self) -> list[RunNote]:
+        """What is noted of runs, oldest first; lines that cannot be read are passed over: nothing hangs on them."""
+        try:
+            lines = foreign.read(self._folder / "log.jsonl").splitlines()
+        except FileNotFoundError:
+            return []
+        found = []
+        for line in lines:
+            try:
+                found.append(msgspec.json.decode(line, type=RunNote))
+            except msgspec.MsgspecError:
+                continue
+        return found
+
+    def copies(self) -> Iterator[tuple[Path, Analysis | LapidarError]]:
+        """Every copy of a record: its file, and the record, or why it is none."""
+        for path in sorted(self._folder.glob("*.results")) if self._folder.is_dir() else ():
+            try:
+                (analysis,) = results.read(path).analysis
+            except LapidarError as error:
+                yield path, error
+                continue
+            except ValueError:
+                yield path, CacheError(f"{path} is no copy of one record")
+                continue
+            wrong = CacheError(f"{path} holds another record than its name says")
+            yield path, analysis if path.stem == analysis.record else wrong
+
+    def old(self, days: float) -> set[str]:
+        """The records that were last made longer ago, and that no project known to this cache holds; one whose file
+        cannot be read is taken to be held."""
+        limit = time.time() - days * _DAY_SECONDS
+        last: dict[str, RunNote] = {}
+        for note in self.notes():
+            last[note.record] = note
+        return {record for record, note in last.items() if note.time < limit and not _is_held(note)}
+
+    def drop(self, record: str) -> None:
+        """Forget a record's copy."""
+        self._path(record).unlink(missing_ok=True)
+
+
+def _is_held(note: RunNote) -> bool:
+    path = Path(note.results)
+    if not path.parent.is_dir():
+        return True  # on a disk that is not here, or moved
+    try:
+        return any(one.record == note.record for one in results.read(path).analysis)
+    except LapidarError:
+        return True

@@ -1,0 +1,152 @@
+"""Compare results: two files, two folders, a folder and a record, two records."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.errors import LapidarError
+from lapidar.core.flows.record import declared
+from lapidar.core.project import Project
+from lapidar.core.records import results
+from lapidar.core.records.results import Analysis
+from lapidar.core.results import scratch, tolerances
+from lapidar.core.results.comparing import Was, compare, compare_all, files_below
+from lapidar.core.results.tolerances import Tolerances
+from lapidar.core.results.verdict import Compared
+
+__all__ = ["Compare", "compare_two"]
+
+_GIT_SECONDS = 30
+
+
+@dataclass(frozen=True, slots=True)
+class Compare:
+    """What came of it.
+
+    Attributes:
+        before, after: what the two are called.
+        files: of each result that both have, the two files.
+    """
+
+    before: str
+    after: str
+    compared: tuple[Compared, ...]
+    files: dict[str, tuple[Path, Path]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class _Side:
+    """One of the two.
+
+    Attributes:
+        files: its results; those of a record as they were.
+        analysis: whose record it is; "" for files.
+    """
+
+    called: str
+    files: Mapping[str, Was]
+    analysis: str = ""
+    is_file: bool = False
+
+
+def compare_two(project: Project, cache: Cache | None, before: str, after: str, analysis: str = "") -> Compare:
+    """Compare two sides, each a path, or the name of a record, with ``@REVISION`` for that of another revision.
+
+    Args:
+        cache: has the bytes of recorded results; None where there is no cache.
+        analysis: whose tolerances hold, where neither is a record.
+
+    Raises:
+        LapidarError: one of them is nothing.
+    """
+    one, other = (_side(project, cache, text) for text in (before, after))
+    name = one.analysis or other.analysis or analysis
+    told = declared(project, name) if name else None
+    rules = tolerances.parse(told.tolerance, told.ignore, f"lapidar.toml, [analysis.{name}]") if told else Tolerances()
+    if one.is_file and other.is_file:
+        (was,), (is_now,) = one.files.values(), other.files.values()
+        assert is_now.file is not None
+        assert was.file is not None
+        found = compare(other.called, was, is_now.file, rules)
+        return Compare(one.called, other.called, (found,), {other.called: (was.file, is_now.file)})
+    ones, others = _aligned(one, other)
+    lost = {path for path, was in others.items() if was.file is None and was.link is None}
+    after_files = {path: was.file for path, was in others.items() if was.file is not None}
+    compared = compare_all({path: was for path, was in ones.items() if path not in lost}, after_files, rules)
+    compared += [_by_digest(path, ones.get(path), others[path]) for path in sorted(lost)]
+    pairs = {path: (ones[path].file, file) for path, file in after_files.items() if path in ones}
+    files = {path: (was, is_now) for path, (was, is_now) in pairs.items() if was is not None}
+    return Compare(one.called, other.called, tuple(sorted(compared, key=lambda found: found.path)), files)
+
+
+def _by_digest(path: str, before: Was | None, after: Was) -> Compared:
+    from lapidar.core.results.verdict import Verdict
+
+    if before is None:
+        return Compared(path, Verdict.NEW, bytes_after=after.bytes)
+    same = before.sha256 == after.sha256 and bool(before.sha256)
+    why = "" if same else "the bytes of the recorded one are lost: only its digest tells"
+    return Compared(path, Verdict.IDENTICAL if same else Verdict.DIFFERENT, "", before.bytes, after.bytes, why)
+
+
+def _side(project: Project, cache: Cache | None, text: str) -> _Side:
+    path = Path(text)
+    if path.is_dir():
+        return _Side(text, {name: Was(file, bytes=os.lstat(file).st_size) for name, file in files_below(path).items()})
+    if os.path.lexists(path):
+        return _Side(text, {path.name: Was(path, bytes=path.stat().st_size)}, is_file=True)
+    name, _, revision = text.partition("@")
+    analysis = _records(project, revision).named(name)
+    if analysis is None:
+        raise LapidarError(
+            f"{text!r} is neither a file, nor a folder, nor a recorded analysis",
+            remedy="Name a path, or an analysis of lapidar.results: kilns, or kilns@REVISION.",
+        )
+    return _Side(text, _recorded(analysis, cache), analysis.name)
+
+
+def _recorded(analysis: Analysis, cache: Cache | None) -> Mapping[str, Was]:
+    if cache is None:
+        return {one.path: Was(None, one.sha256, one.bytes) for one in analysis.result}
+    return scratch.recorded_results(analysis, cache)
+
+
+def _records(project: Project, revision: str) -> results.Results:
+    """The records of the project, as they are, or as version control has them in a revision."""
+    if not revision:
+        return results.read(project.root / results.FILE_NAME)
+    # What begins with a dash would be taken for an option.
+    if revision.startswith("-") or not revision.isprintable():
+        raise LapidarError(f"{revision!r} is no revision")
+    words = ["git", "-C", str(project.root), "show", "--end-of-options", f"{revision}:./{results.FILE_NAME}"]
+    try:
+        done = subprocess.run(words, capture_output=True, timeout=_GIT_SECONDS, check=False)
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise LapidarError("git cannot be asked for another revision", why=str(error)) from error
+    if done.returncode:
+        raise LapidarError(
+            f"git has no {results.FILE_NAME} of the revision {revision}",
+            why=done.stderr.decode("utf-8", "replace").strip(),
+            remedy="Look at its spelling: git log -- lapidar.results",
+        )
+    return results.parse(done.stdout.decode("utf-8", "surrogateescape"), f"{results.FILE_NAME} of {revision}")
+
+
+def _aligned(one: _Side, other: _Side) -> tuple[Mapping[str, Was], Mapping[str, Was]]:
+    """The files of a record lie below the project, those of a folder below that: where more of them meet without the
+    record's common folder, it is left out."""
+    ones, others = one.files, other.files
+    if bool(one.analysis) == bool(other.analysis):
+        return ones, others
+    recorded, files = (ones, others) if one.analysis else (others, ones)
+    common = os.path.commonpath([os.path.dirname(path) for path in recorded]) if recorded else ""
+    short = {os.path.relpath(path, common) if common else path: was for path, was in recorded.items()}
+    best = short if len(short.keys() & files.keys()) > len(recorded.keys() & files.keys()) else recorded
+    # Of a folder that holds more than results, only those count.
+    kept = {path: was for path, was in files.items() if path in best or best is short}
+    return (best, kept) if one.analysis else (kept, best)

@@ -1,0 +1,331 @@
+"""Record: run an analysis in the restored environment, see what it reads and writes, and keep that."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import resource
+import threading
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lapidar.core import atomic
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.history import History
+from lapidar.core.cache.runs import RunNote, Runs
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, stow
+from lapidar.core.declaring import reading
+from lapidar.core.environment.folder import Environment
+from lapidar.core.errors import LapidarError
+from lapidar.core.flows import run as running
+from lapidar.core.layers import conditions
+from lapidar.core.progress import Progress, Silent
+from lapidar.core.project import Project
+from lapidar.core.records import lockfile, results, selection, words
+from lapidar.core.records.declaration import DeclaredAnalysis
+from lapidar.core.records.results import Analysis, RecordedFile
+from lapidar.core.results import observing
+from lapidar.core.results.kinds import kind_of
+from lapidar.core.results.scratch import PRINTED, RESULTS
+from lapidar.core.system import tracing
+from lapidar.core.system.written import Touched, Writes
+
+__all__ = ["RecordOptions", "Recorded", "declared", "record"]
+
+_MOST_BYTES = 1_000_000_000
+_SHOWN = 4
+
+
+@dataclass(frozen=True, slots=True)
+class RecordOptions:
+    """How to record.
+
+    Attributes:
+        environment: a restored environment; the project's own unless given.
+        even_failed: record a run that ends with another exit code than 0 too.
+        most_bytes: larger files are recorded by their digest alone.
+        at_most: seconds, after which the run is ended.
+        output: the descriptor that what it prints goes to.
+        folder: where it runs: the current folder, if that is in the project.
+    """
+
+    environment: Path | None = None
+    even_failed: bool = False
+    most_bytes: int = _MOST_BYTES
+    at_most: float | None = None
+    output: int = 1
+    folder: Path | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Recorded:
+    """What came of it.
+
+    Attributes:
+        changed: whether the file of records is another now.
+        differing: the results that are not what the record before had, where there was one.
+        notes: what the user should know, a sentence each.
+        seconds: how long the run took; memory: the most that it had, in bytes.
+    """
+
+    analysis: Analysis
+    file: Path
+    changed: bool
+    differing: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    seconds: float = 0.0
+    memory: int = 0
+
+
+def declared(project: Project, name: str) -> DeclaredAnalysis:
+    """What the project declares of an analysis; nothing where it does not."""
+    return reading.read(project).analyses.get(name, DeclaredAnalysis(name))
+
+
+def record(
+    project: Project,
+    cache: Cache,
+    name: str,
+    command: Sequence[str],
+    options: RecordOptions | None = None,
+    reporter: Progress | None = None,
+) -> Recorded:
+    """Run an analysis and record it.
+
+    Args:
+        cache: keeps inputs and results.
+        name: of the analysis.
+        command: the program and its words; what is declared unless given.
+
+    Raises:
+        LapidarError: there is nothing to run, it cannot be observed, or it failed; nothing was recorded.
+    """
+    options, reporter = options or RecordOptions(), reporter or Silent()
+    cache.require_writable()
+    told = declared(project, name)
+    command = tuple(command) or told.command
+    if not command:
+        raise LapidarError(
+            f"There is no command for the analysis {name}",
+            remedy=f"lapidar record {name} -- python analysis.py, or declare it: [analysis.{name}] in lapidar.toml.",
+        )
+    project.make_own_folder()
+    atomic.sweep(project.own_folder, "recording-")
+    with cache.in_use(), atomic.WorkFolder(project.own_folder, "recording-") as work:
+        recording = _Recording(project, cache, options, told, command, Path(work.path))
+        analysis = recording.run(reporter)
+        return recording.kept(analysis)
+
+
+@dataclass(slots=True)
+class _Recording:
+    project: Project
+    cache: Cache
+    options: RecordOptions
+    told: DeclaredAnalysis
+    command: tuple[str, ...]
+    work: Path
+    notes: list[str] = field(default_factory=list)
+    seconds: float = 0.0
+    memory: int = 0
+
+    @property
+    def folder(self) -> Path:
+        """Where it runs."""
+        here = self.options.folder or Path.cwd()
+        return here if self.project.relative(here) is not None else self.project.root
+
+    def run(self, reporter: Progress) -> Analysis:
+        ready = running.prepare(self.project, self.command, self.options.environment)
+        environment = Environment(Path(os.path.abspath(self.options.environment or self.project.environment)))
+        if ready.locked:
+            snapshots = words.short(ready.snapshot), words.short(ready.locked)
+            self.notes.append(f"the environment is of snapshot {snapshots[0]}, the lockfile of {snapshots[1]}")
+        kept = self.work / "before"
+        kept.mkdir()
+        ignore = observing.ignored(self.project, [environment.folder, self.cache.root])
+        writes = Writes(str(self.project.root), ignore, str(kept))
+        began, began_ns = time.monotonic(), time.time_ns()
+        printed = self.work / PRINTED
+        with _printing(printed, self.options.output) as output:
+            run = tracing.observe(
+                [ready.program, *self.command[1:]],
+                ready.prepared.variables,
+                output,
+                folder=str(self.folder),
+                umask=ready.prepared.umask,
+                writes=writes,
+                at_most=self.options.at_most,
+            )
+        self.seconds = time.monotonic() - began
+        self.memory = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024
+        self._refuse_failed(run.code, run.is_late)
+        touched = writes.touched()
+        seen = observing.seen(self.project, environment, run, touched, began_ns, self.told.results, self.told.leave)
+        self._tell(seen, touched, run.left_behind)
+        return self._analysis(ready, environment, run.code, seen, printed, reporter)
+
+    def _refuse_failed(self, code: int, late: bool) -> None:
+        if late:
+            raise LapidarError(
+                f"The run was ended after {self.options.at_most:g} s, and nothing was recorded",
+                remedy="Give it longer with --at-most.",
+            )
+        if code and not self.options.even_failed:
+            how = f"exit code {code}" if code > 0 else f"signal {-code}"
+            raise LapidarError(
+                f"The analysis {self.told.name} failed ({how}), and nothing was recorded",
+                remedy="Mend it; --even-failed records it as it is.",
+            )
+
+    def _tell(self, seen: observing.Seen, touched: Touched, left_behind: int) -> None:
+        say = self.notes.append
+        if not seen.results:
+            say("it wrote no file in the project: what it printed is all that is recorded of its results")
+        if seen.outside:
+            some = words.some(seen.outside, _SHOWN)
+            say(f"it read files outside of the project, which do not travel (their digests are recorded): {some}")
+        if seen.written_outside:
+            say(f"it wrote outside of the project, which is not recorded: {words.some(seen.written_outside, _SHOWN)}")
+        if seen.both:
+            say(f"it read and changed {words.some(seen.both, _SHOWN)}: kept as they were before, and after")
+        if seen.changed_sources:
+            say(f"it changed its own source: {words.some(seen.changed_sources, _SHOWN)}; kept as it was before")
+        if seen.removed:
+            say(f"it removed files that were there before: {words.some(seen.removed, _SHOWN)}")
+        if seen.odd:
+            say(f"it made what is no file, and was passed over: {words.some(seen.odd, _SHOWN)}")
+        if touched.unseen:
+            say(f"it may have used files unseen ({', '.join(touched.unseen)}): look whether all of them are recorded")
+        if left_behind:
+            say(f"it left {left_behind} processes behind, which were ended")
+
+    def _analysis(
+        self,
+        ready: running.Run,
+        environment: Environment,
+        code: int,
+        seen: observing.Seen,
+        printed: Path,
+        reporter: Progress,
+    ) -> Analysis:
+        given: list[Draft] = []
+        made: list[Draft] = [FileDraft(PRINTED, str(printed))]
+        sources = tuple(self._file(path, place, given, path) for path, place in sorted(seen.sources.items()))
+        inputs = tuple(self._file(path, place, given, path) for path, place in sorted(seen.inputs.items()))
+        outside = tuple(self._outside(path) for path in seen.outside)
+        found = tuple(
+            self._file(path, place, made, f"{RESULTS}/{path}", is_result=True)
+            for path, place in sorted(seen.results.items())
+        )
+        stowed = stow(self.cache, {"given": given, "made": made}, None, reporter)
+        held = conditions.kept(environment)
+        self._keep_snapshot(ready.snapshot, environment)
+        return results.identified(
+            Analysis(
+                name=self.told.name,
+                record="",
+                command=self._command(),
+                snapshot=ready.snapshot,
+                numerics=held.numerics if held else "native",
+                exit_code=code,
+                printed=sha256_of(str(printed)),
+                printed_bytes=printed.stat().st_size,
+                given=stowed["given"].tree.digest,
+                made=stowed["made"].tree.digest,
+                folder=self.project.relative(self.folder) or ".",
+                variables=dict(held.variables) if held else {},
+                source=sources,
+                input=inputs,
+                outside=outside,
+                result=found,
+            )
+        )
+
+    def _file(
+        self, path: str, place: str, drafts: list[Draft], tree_path: str, *, is_result: bool = False
+    ) -> RecordedFile:
+        """The record of a file; its bytes go into a tree, where they are not too many."""
+        shown = os.fsencode(path).decode("utf-8", "backslashreplace")
+        if os.path.islink(place):
+            target = os.readlink(place)
+            drafts.append(LinkDraft(tree_path, target))
+            data = os.fsencode(target)
+            return RecordedFile(shown, hashlib.sha256(data).hexdigest(), len(data), link=True)
+        size = os.stat(place).st_size
+        kept = size <= self.options.most_bytes
+        if kept:
+            drafts.append(FileDraft(tree_path, place))
+        else:
+            self.notes.append(f"{shown} is larger than the limit, and is recorded by its digest alone (--largest)")
+        kind = kind_of(Path(place), shown) if is_result else ""
+        return RecordedFile(shown, sha256_of(place), size, kind, kept=kept)
+
+    def _outside(self, path: str) -> RecordedFile:
+        name = os.fsencode(os.path.basename(path)).decode("utf-8", "backslashreplace")
+        return RecordedFile(name, sha256_of(path), os.stat(path).st_size, kept=False)
+
+    def _command(self) -> tuple[str, ...]:
+        """The command without the project's own place in it."""
+        root = str(self.project.root)
+        own = [os.path.relpath(word, self.folder) if word.startswith(root + "/") else word for word in self.command[1:]]
+        return (
+            os.path.relpath(self.command[0], self.folder)
+            if self.command[0].startswith(root + "/")
+            else self.command[0],
+            *own,
+        )
+
+    def _keep_snapshot(self, snapshot_id: str, environment: Environment) -> None:
+        """The history must have it: of a restored environment without some groups it is one of its own."""
+        history = History(self.cache)
+        if history.path(snapshot_id).is_file():
+            return
+        mark = environment.marker
+        whole = lockfile.read_if_there(self.project.lockfile)
+        if whole and mark and (part := selection.without(whole, mark.left_out)).snapshot == snapshot_id:
+            history.put(part)
+
+    def kept(self, analysis: Analysis) -> Recorded:
+        """Write the record, last of all, and note the run."""
+        file = self.project.root / results.FILE_NAME
+        before = results.read(file)
+        earlier = before.named(analysis.name)
+        note = RunNote(time.time(), analysis.record, str(file), self.seconds, self.memory, os.uname().machine)
+        Runs(self.cache).add(analysis, note)
+        changed = results.write(results.with_analysis(before, analysis), file)
+        differing = tuple(sorted(_differing(earlier, analysis))) if earlier else ()
+        return Recorded(analysis, file, changed, differing, tuple(self.notes), self.seconds, self.memory)
+
+
+def _differing(earlier: Analysis, now: Analysis) -> Iterator[str]:
+    before, after = ({one.path: one.sha256 for one in several.result} for several in (earlier, now))
+    yield from (path for path in before.keys() | after.keys() if before.get(path) != after.get(path))
+
+
+@contextmanager
+def _printing(into: Path, output: int) -> Iterator[int]:
+    """A descriptor whose text goes to a file, and to another descriptor as it comes."""
+    reading_end, writing_end = os.pipe()
+
+    def pass_on() -> None:
+        with into.open("wb") as kept:
+            while piece := os.read(reading_end, 65_536):
+                kept.write(piece)
+                try:
+                    os.write(output, piece)
+                except OSError:
+                    continue  # whoever read it went away
+
+    passing = threading.Thread(target=pass_on, daemon=True)
+    passing.start()
+    try:
+        yield writing_end
+    finally:
+        os.close(writing_end)
+        passing.join()
+        os.close(reading_end)

@@ -1,0 +1,312 @@
+"""Rerun: a recorded analysis again, in its own environment and in a scratch copy of the project, and what differs."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import tempfile
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lapidar.core import atomic, languages
+from lapidar.core.cache.history import History
+from lapidar.core.cache.store import Cache
+from lapidar.core.environment.folder import Environment
+from lapidar.core.errors import LapidarError
+from lapidar.core.flows import restore as restoring
+from lapidar.core.flows import run as running
+from lapidar.core.flows.record import declared
+from lapidar.core.flows.restore import RestoreOptions
+from lapidar.core.progress import Progress, Silent
+from lapidar.core.project import Project
+from lapidar.core.records import lockfile, results
+from lapidar.core.records.results import Analysis
+from lapidar.core.results import scratch, tolerances
+from lapidar.core.results.comparing import Was, compare, compare_all
+from lapidar.core.results.observing import ignored
+from lapidar.core.results.tolerances import Tolerances
+from lapidar.core.results.verdict import Compared, Verdict, worst
+
+__all__ = ["Rerun", "RerunOptions", "rerun"]
+
+PRINTED = "(what it printed)"
+_PREFIX = "rerun-"
+_STAMP = re.compile(rb"\d{4}-\d\d-\d\d|\d\d:\d\d:\d\d")
+_ADDRESS = re.compile(rb"0x[0-9a-f]{6,16}")
+
+
+@dataclass(frozen=True, slots=True)
+class RerunOptions:
+    """How to rerun.
+
+    Attributes:
+        as_is: with sources and inputs as they are in the project now.
+        keep: a folder that the results of the rerun are put into.
+        draws: keep the files of both sides, to draw them: see `Rerun.files`.
+        times: how often to run; more than once finds what varies by itself.
+        at_most: seconds, after which a run is ended.
+        output: the descriptor that what it prints goes to; None keeps it silent.
+    """
+
+    as_is: bool = False
+    keep: Path | None = None
+    times: int = 1
+    draws: bool = False
+    at_most: float | None = None
+    output: int | None = None
+
+
+@dataclass(slots=True)
+class Rerun:
+    """What came of it.
+
+    Attributes:
+        compared: each result, and what it printed.
+        varying: results that are another each time, each with what of, as far as can be told.
+        environment: where it ran; restored: whether that had to be built.
+        seconds: how long the run took, the last one.
+        notes: what the user should know, a sentence each.
+        files: of each result, the recorded file and the new one, where they were to be kept; in `folder`, until
+            `forget`.
+    """
+
+    analysis: Analysis
+    compared: list[Compared] = field(default_factory=list)
+    varying: dict[str, str] = field(default_factory=dict)
+    environment: Path = Path()
+    restored: bool = False
+    exit_code: int = 0
+    seconds: float = 0.0
+    notes: list[str] = field(default_factory=list)
+    files: dict[str, tuple[Path, Path]] = field(default_factory=dict)
+    folder: str = ""
+
+    def forget(self) -> None:
+        """Remove the files that were kept to be drawn."""
+        if self.folder:
+            shutil.rmtree(self.folder, ignore_errors=True)
+
+    @property
+    def verdict(self) -> Verdict:
+        """The worst of all."""
+        return worst(one.verdict for one in self.compared)
+
+    @property
+    def is_good(self) -> bool:
+        return self.verdict.is_good and self.exit_code == self.analysis.exit_code
+
+
+def rerun(
+    project: Project,
+    cache: Cache,
+    name: str,
+    options: RerunOptions | None = None,
+    reporter: Progress | None = None,
+) -> Rerun:
+    """Run a recorded analysis again, and compare.
+
+    Raises:
+        LapidarError: there is no such record, its environment cannot be restored, or what it needs is lost.
+    """
+    options, reporter = options or RerunOptions(), reporter or Silent()
+    analysis = results.read(project.root / results.FILE_NAME).named(name)
+    if analysis is None:
+        raise LapidarError(
+            f"There is no record of an analysis {name} in {project.root / results.FILE_NAME}",
+            remedy=f"Record it: lapidar record {name} -- COMMAND",
+        )
+    if options.keep and options.keep.exists() and any(options.keep.iterdir()):
+        raise LapidarError(f"{options.keep} is not empty", remedy="Name another folder with --keep-results.")
+    told = declared(project, name)
+    rules = tolerances.parse(told.tolerance, told.ignore, f"lapidar.toml, [analysis.{name}]")
+    project.make_own_folder()
+    atomic.sweep(project.own_folder, _PREFIX)
+    again = _Again(project, cache, analysis, rules, options, reporter, Rerun(analysis))
+    with cache.in_use():
+        again.restore()
+        with atomic.WorkFolder(project.own_folder, _PREFIX) as work:
+            again.run(Path(work.path))
+    return again.result
+
+
+@dataclass(slots=True)
+class _Run:
+    """One execution: what it wrote, what it printed, its exit code."""
+
+    files: Mapping[str, Path]
+    printed: Path
+    code: int
+
+
+@dataclass(slots=True)
+class _Again:
+    project: Project
+    cache: Cache
+    analysis: Analysis
+    rules: Tolerances
+    options: RerunOptions
+    reporter: Progress
+    result: Rerun
+
+    def restore(self) -> None:
+        """Have the recorded environment: the project's own where it is that, else one of its own beside it."""
+        wanted = self.analysis.snapshot
+        own = Environment(self.project.environment)
+        if own.marker is not None and own.marker.snapshot == wanted:
+            self.result.environment = own.folder
+            return
+        locked = lockfile.read_if_there(self.project.lockfile)
+        snapshot = locked if locked and locked.snapshot == wanted else History(self.cache).find(wanted)
+        place = self.project.own_folder / "reruns" / wanted.removeprefix("sha256:")[:12]
+        place.parent.mkdir(exist_ok=True)
+        done = restoring.restore(self.project, self.cache, snapshot, RestoreOptions(into=place), self.reporter)
+        self.result.environment, self.result.restored = place, not done.already
+        self.result.notes += done.warnings
+
+    def run(self, work: Path) -> None:
+        """Run as often as asked, and compare the last with the record."""
+        runs = [self._once(work / f"run-{number}", {}) for number in range(self.options.times)]
+        last = runs[-1]
+        self.result.exit_code = last.code
+        if last.code != self.analysis.exit_code:
+            self.result.notes.append(f"it ended with exit code {last.code}; recorded is {self.analysis.exit_code}")
+        before = scratch.recorded_results(self.analysis, self.cache)
+        lost = [path for path, was in before.items() if was.file is None and was.link is None]
+        if lost:
+            lacking = f"the cache has lost the bytes of {len(lost)} recorded results"
+            self.result.notes.append(f"{lacking}: they are compared by their digests alone")
+        self.result.compared = compare_all(before, self._wanted(last.files, before), self.rules)
+        printed = scratch.recorded_output(self.analysis, self.cache)
+        self.result.compared.append(compare(PRINTED, printed, last.printed, self.rules))
+        if self.options.draws:
+            self._keep_drawn(before, last.files)
+        if len(runs) > 1:
+            self.result.varying = self._varying(runs, work)
+        if self.options.keep:
+            self._keep(last)
+
+    def _wanted(self, files: Mapping[str, Path], before: Mapping[str, Was]) -> dict[str, Path]:
+        """The results among what a run wrote: those recorded, and new ones that would be recorded."""
+        from fnmatch import fnmatchcase
+
+        told = declared(self.project, self.analysis.name)
+        given = {one.path for one in (*self.analysis.source, *self.analysis.input)}
+
+        def is_result(path: str) -> bool:
+            if path in before:
+                return True
+            if path in given or any(fnmatchcase(path, pattern) for pattern in told.leave):
+                return False
+            return not told.results or any(fnmatchcase(path, pattern) for pattern in told.results)
+
+        return {path: file for path, file in files.items() if is_result(path)}
+
+    def _once(self, folder: Path, variables: Mapping[str, str]) -> _Run:
+        """Run it once in a scratch copy.
+
+        Args:
+            variables: that are held beside those of the conditions.
+        """
+        place, printed = folder / "project", folder / "printed"
+        place.mkdir(parents=True)
+        copy = Project(place)
+        notes = scratch.lay_out(self.analysis, self.cache, place, self.project.root, as_is=self.options.as_is)
+        self.result.notes += [note for note in notes if note not in self.result.notes]
+        ready = running.prepare(self.project, self._command(place), self.result.environment)
+        before = scratch.state(place)
+        began = time.monotonic()
+        code = ready.wait_in(
+            place / self.analysis.folder,
+            printed,
+            also_to=self.options.output,
+            more=variables,
+            at_most=self.options.at_most,
+        )
+        self.result.seconds = time.monotonic() - began
+        is_ignored = ignored(copy, [])
+        files = {
+            path: file
+            for path, file in scratch.changed(place, before).items()
+            if not is_ignored(f"{os.path.realpath(place)}/{path}")
+        }
+        return _Run(files, printed, code)
+
+    def _command(self, place: Path) -> tuple[str, ...]:
+        """The command; a program of the project is that of the scratch copy."""
+        first, *words = self.analysis.command
+        if "/" in first and not first.startswith("/"):
+            first = str(place / self.analysis.folder / first)
+        return (first, *words)
+
+    # ---- what varies by itself
+
+    def _varying(self, runs: Sequence[_Run], work: Path) -> dict[str, str]:
+        """The results that differ from run to run, each with what of."""
+        varying = _differing(runs)
+        if not varying:
+            return {}
+        held = {
+            "the order of sets and dicts (hash seed)": _of_hashing(),
+            "the number of threads": dict.fromkeys(_THREADS, "1"),
+        }
+        causes: dict[str, str] = {}
+        for cause, variables in held.items():
+            if variables and (left := varying.keys() - causes.keys()):
+                name = f"held-{len(causes)}-{cause[:12].replace(' ', '-')}"
+                pair = [self._once(work / f"{name}-{number}", variables) for number in range(2)]
+                still = _differing(pair)
+                causes |= dict.fromkeys(left - still.keys(), cause)
+        return {path: causes.get(path) or _by_content(*pair) for path, pair in varying.items()}
+
+    def _keep_drawn(self, before: Mapping[str, Was], after: Mapping[str, Path]) -> None:
+        self.result.folder = tempfile.mkdtemp(prefix="lapidar-drawn-")
+        for number, (path, file) in enumerate(after.items()):
+            was = before.get(path)
+            if was is not None and was.file is not None and not file.is_symlink():
+                place = Path(self.result.folder, str(number))
+                shutil.copyfile(file, place)
+                self.result.files[path] = (was.file, place)
+
+    def _keep(self, last: _Run) -> None:
+        assert self.options.keep is not None
+        for path, file in {**last.files, "printed.txt": last.printed}.items():
+            place = self.options.keep / path
+            place.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy2(file, place, follow_symlinks=False)
+
+
+_THREADS = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "NUMEXPR_NUM_THREADS", "BLIS_NUM_THREADS")
+
+
+def _of_hashing() -> dict[str, str]:
+    """The variables by which languages hold the order of what they hash."""
+    names = [name for language in languages.every() for name in language.variables.watched if "HASH" in name]
+    return dict.fromkeys(names, "0")
+
+
+def _differing(runs: Sequence[_Run]) -> dict[str, tuple[Path, Path]]:
+    """Of several runs, the results whose bytes are not always the same, with two that differ."""
+    found: dict[str, tuple[Path, Path]] = {}
+    first, *others = runs
+    for other in others:
+        pairs = {path: (file, other.files[path]) for path, file in first.files.items() if path in other.files}
+        pairs[PRINTED] = (first.printed, other.printed)
+        for path, (one, two) in pairs.items():
+            if path not in found and not one.is_symlink() and one.read_bytes() != two.read_bytes():
+                found[path] = (one, two)
+    return found
+
+
+def _by_content(one: Path, other: Path) -> str:
+    """What two files that should be one differ in, as far as their bytes tell."""
+    before, after = one.read_bytes(), other.read_bytes()
+    if _STAMP.sub(b"", before) == _STAMP.sub(b"", after):
+        return "a time stamp"
+    if _ADDRESS.sub(b"", before) == _ADDRESS.sub(b"", after):
+        return "an address in memory"
+    if len(before) == len(after) and sorted(before.splitlines()) == sorted(after.splitlines()):
+        return "the order of its lines"
+    return "something that holding the hash seed and the threads did not hold: a missing seed, the time"

@@ -1,0 +1,204 @@
+"""Records of runs <-> ``lapidar.results``: canonical TOML at the project's root, for version control.
+
+An *analysis* is a command with a name; its record says what a run of it read and wrote, and under what conditions. No
+time, user, host or absolute path is in it, so that the same run gives the same bytes. Each record has a digest of its
+own text: two people's records of different analyses can be merged, and an edited one shows.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Annotated, Any
+
+import msgspec
+import tomli
+
+from lapidar.core import atomic, foreign
+from lapidar.core.errors import LapidarError
+from lapidar.core.records import canonical
+
+__all__ = [
+    "FILE_NAME",
+    "FORMAT",
+    "Analysis",
+    "RecordBroken",
+    "RecordedFile",
+    "Results",
+    "identified",
+    "parse",
+    "read",
+    "render",
+    "with_analysis",
+    "write",
+]
+
+FILE_NAME = "lapidar.results"
+FORMAT = 1
+_BANNER = "# Written by lapidar record. Commit this file; do not edit it.\n"
+_PARTS = (("source", "sources"), ("input", "inputs"), ("outside", "outside"), ("result", "results"))
+_Inside = Annotated[str, msgspec.Meta(pattern=r"^(?!/)(?!(.*/)?\.\.(/|$)).+$", max_length=4096)]
+_Sha256 = Annotated[str, msgspec.Meta(pattern=r"^[0-9a-f]{64}$")]
+_Tree = Annotated[str, msgspec.Meta(pattern=r"^sha256:[0-9a-f]{64}$")]
+_Name = Annotated[str, msgspec.Meta(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$")]
+
+
+class RecordBroken(LapidarError):
+    """A file of records is not what it must be."""
+
+
+class RecordedFile(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
+    """A file that a run read or wrote.
+
+    Attributes:
+        path: relative to the project; what is no UTF-8 in it is written as ``\\xNN``. Of a file outside the project,
+            its name alone.
+        sha256: of its bytes; of a link, of what it says.
+        kind: of a result, what it is compared as.
+        link: whether it is a symbolic link.
+        kept: whether the cache has its bytes; of a file that is too large, or outside, it has not.
+    """
+
+    path: str
+    sha256: _Sha256
+    bytes: Annotated[int, msgspec.Meta(ge=0)]
+    kind: str = ""
+    link: bool = False
+    kept: bool = True
+
+
+class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
+    """The record of a run.
+
+    Attributes:
+        record: the sha256 of the record's own text.
+        command: the program as it was named, and its words; paths inside the project are relative to `folder`.
+        folder: where in the project it ran.
+        snapshot: that of the environment.
+        numerics: the profile that held.
+        variables: those of the snapshot's conditions, as they were.
+        exit_code: what it ended with.
+        printed, printed_bytes: the sha256 and the size of what it wrote to standard output.
+        given, made: trees in the cache: sources with inputs, and results with what was printed.
+        sources: files of the project that are code, as they were before the run.
+        inputs: other files of the project that it read, as they were before the run.
+        outside: files that it read and that are neither the project's nor the environment's.
+    """
+
+    name: _Name
+    record: str
+    command: tuple[str, ...]
+    snapshot: _Tree
+    numerics: str
+    exit_code: int
+    printed: _Sha256
+    printed_bytes: int
+    given: _Tree
+    made: _Tree
+    folder: str = "."
+    variables: dict[str, str] = {}
+    source: tuple[RecordedFile, ...] = ()
+    input: tuple[RecordedFile, ...] = ()
+    outside: tuple[RecordedFile, ...] = ()
+    result: tuple[RecordedFile, ...] = ()
+
+
+class Results(msgspec.Struct, frozen=True, rename="kebab"):
+    """All records of a project, sorted by name."""
+
+    format: int = FORMAT
+    analysis: tuple[Analysis, ...] = ()
+
+    def named(self, name: str) -> Analysis | None:
+        """The record of an analysis."""
+        return next((one for one in self.analysis if one.name == name), None)
+
+
+def _text(analysis: Analysis) -> str:
+    fields: dict[str, Any] = msgspec.to_builtins(analysis)
+    fields["variables"] = dict(sorted(analysis.variables.items()))
+    blocks = {kind: fields.pop(kind, ()) for kind, _ in _PARTS}
+    texts = [canonical.table("[[analysis]]", fields)]
+    for kind, files in blocks.items():
+        texts += [canonical.table(f"[[analysis.{kind}]]", one) for one in files]
+    return "\n".join(texts)
+
+
+def identified(analysis: Analysis) -> Analysis:
+    """A record with the digest of its own text."""
+    bare = msgspec.structs.replace(analysis, record="")
+    return msgspec.structs.replace(analysis, record=hashlib.sha256(_text(bare).encode("utf-8")).hexdigest())
+
+
+def render(results: Results) -> str:
+    """The canonical text."""
+    return f"{_BANNER}format = {results.format}\n" + "".join("\n" + _text(one) for one in results.analysis)
+
+
+def parse(text: str, name: str = FILE_NAME) -> Results:
+    """Read records and verify them.
+
+    Raises:
+        RecordBroken: it is no TOML, of another format, not valid, or was edited.
+    """
+    again = "Take it from version control again, or run `lapidar record` to write a new one."
+    try:
+        data = foreign.parsed(lambda: tomli.loads(text))
+    except ValueError as error:
+        why = "it holds the marks of a merge" if re.search(r"^(<{7}|>{7})", text, re.MULTILINE) else str(error)
+        raise RecordBroken(f"{name} cannot be read", why=why, remedy=again) from error
+    number = data.get("format")
+    if isinstance(number, int) and number > FORMAT:
+        raise RecordBroken(
+            f"{name} has format {number}, but this lapidar reads formats up to {FORMAT}",
+            remedy="Install a newer lapidar.",
+        )
+    try:
+        results = foreign.parsed(lambda: msgspec.convert(data, Results))
+    except ValueError as error:
+        raise RecordBroken(f"{name} is not valid", why=str(error), remedy=again) from error
+    if number != FORMAT:
+        raise RecordBroken(f"{name} has no format number", remedy=again)
+    names = [one.name for one in results.analysis]
+    if len(set(names)) < len(names):
+        raise RecordBroken(f"{name} is not valid", why="it has two records of one name", remedy=again)
+    for one in results.analysis:
+        if identified(one).record != one.record:
+            raise RecordBroken(f"The record of {one.name} in {name} was changed after it was written", remedy=again)
+        for file in (*one.source, *one.input, *one.result):
+            if file.path.startswith("/") or ".." in file.path.split("/"):
+                raise RecordBroken(f"{name} is not valid", why=f"{file.path!r} leads out of the project", remedy=again)
+        if one.folder.startswith("/") or ".." in one.folder.split("/"):
+            raise RecordBroken(f"{name} is not valid", why=f"{one.folder!r} leads out of the project", remedy=again)
+    return results
+
+
+def read(path: Path) -> Results:
+    """The records of a project; none where there is no such file.
+
+    Raises:
+        RecordBroken: it cannot be read, or is not valid.
+    """
+    try:
+        return parse(foreign.read_text(path), path.name)
+    except FileNotFoundError:
+        return Results()
+    except (OSError, UnicodeDecodeError) as error:
+        raise RecordBroken(f"{path} cannot be read", why=str(error)) from error
+
+
+def with_analysis(results: Results, analysis: Analysis) -> Results:
+    """The records with one more, or with another of its name."""
+    others: Iterable[Analysis] = (one for one in results.analysis if one.name != analysis.name)
+    return Results(FORMAT, tuple(sorted([*others, identified(analysis)], key=lambda one: one.name)))
+
+
+def write(results: Results, path: Path) -> bool:
+    """Write the records; whether anything changed."""
+    data = render(results).encode("utf-8")
+    if path.is_file() and foreign.read(path) == data:
+        return False
+    atomic.write_file(path, data)
+    return True

@@ -1,0 +1,132 @@
+"""What differs between two contents, gathered as it is found."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from lapidar.core.results.numbers import NUMBER, Numbers
+from lapidar.core.results.tolerances import Rules
+from lapidar.core.results.verdict import Found, Verdict
+
+__all__ = ["MOST_DETAILS", "Differences"]
+
+MOST_DETAILS = 200
+_MOST_PLACES = 20_000
+_SHOWN = 60  # characters of a value
+
+
+class Differences:
+    """Gathers differences.
+
+    Args:
+        rules: what is tolerated and ignored.
+    """
+
+    def __init__(self, rules: Rules) -> None:
+        self.rules = rules
+        self.numbers = Numbers()
+        self.is_different = False
+        self.details: list[str] = []
+        self.more = 0
+        self.first = ""
+        self.places: list[tuple[int, int]] = []
+        self.set_aside: dict[str, None] = {}
+
+    def tell(self, line: str) -> None:
+        """A line of detail."""
+        if len(self.details) < MOST_DETAILS:
+            self.details.append(line)
+        else:
+            self.more += 1
+
+    def other(self, where: str, before: Any, after: Any) -> None:
+        """Two values that are no two numbers differ."""
+        self.is_different = True
+        line = f"{where}: {shown(before)} -> {shown(after)}"
+        self.first = self.first or line
+        self.tell(line)
+
+    def say(self, line: str) -> None:
+        """Something differs that is no value."""
+        self.is_different = True
+        self.first = self.first or line
+        self.tell(line)
+
+    def values(self, where: str, field: str, before: float, after: float, at: tuple[int, int] | None = None) -> None:
+        """Two numbers; integers of any size are exact."""
+        if isinstance(before, int) and isinstance(after, int):
+            self.texts(where, field, str(before), str(after), at)
+            return
+        before_count = self.numbers.differing
+        allowed = self.numbers.values(float(before), float(after), where, self.rules.of(field))
+        self._told(where, repr(before), repr(after), allowed, before_count, at)
+
+    def texts(self, where: str, field: str, before: str, after: str, at: tuple[int, int] | None = None) -> None:
+        """Two texts that may be numbers."""
+        if before == after:
+            self.numbers.compared += 1
+            return
+        count = self.numbers.differing
+        allowed = self.numbers.texts(before, after, where, self.rules.of(field))
+        if allowed is None:
+            self._line(where, field, before, after, at)
+        else:
+            self._told(where, before, after, allowed, count, at)
+
+    def _told(self, where: str, before: str, after: str, allowed: bool, count: int, at: tuple[int, int] | None) -> None:
+        if self.numbers.differing > count:
+            self.tell(f"{where}: {shown(before)} -> {shown(after)}" + ("" if not allowed else " (tolerated)"))
+            if at and len(self.places) < _MOST_PLACES:
+                self.places.append(at)
+
+    def _line(self, where: str, field: str, before: str, after: str, at: tuple[int, int] | None) -> None:
+        """Two texts with numbers in them: what is between these must be the same."""
+        if NUMBER.sub("\0", before) != NUMBER.sub("\0", after):
+            self.other(where, before, after)
+            if at and len(self.places) < _MOST_PLACES:
+                self.places.append(at)
+            return
+        for one, other in zip(NUMBER.findall(before), NUMBER.findall(after), strict=True):
+            if one != other:
+                self.texts_of_line(where, field, one, other, before, after, at)
+
+    def texts_of_line(
+        self, where: str, field: str, one: str, other: str, before: str, after: str, at: tuple[int, int] | None
+    ) -> None:
+        """Two numbers inside of two lines."""
+        count = self.numbers.differing
+        allowed = self.numbers.texts(one, other, where, self.rules.of(field))
+        if allowed is None:
+            self.other(where, before, after)
+        else:
+            self._told(where, one, other, allowed, count, at)
+
+    def line(self, where: str, field: str, before: str, after: str) -> None:
+        """Two lines of text."""
+        if before != after:
+            self._line(where, field, before, after, None)
+
+    def found(self) -> Found:
+        """What came of it all."""
+        beyond = self.numbers.beyond > 0
+        if self.is_different or beyond:
+            verdict = Verdict.DIFFERENT
+        else:
+            verdict = Verdict.WITHIN if self.numbers.differing else Verdict.SAME
+        worst = self.first if self.is_different and not beyond else self.numbers.told or self.first
+        return Found(
+            verdict,
+            worst,
+            self.details,
+            self.more,
+            self.numbers if self.numbers.compared else None,
+            self.places,
+            list(self.set_aside),
+        )
+
+
+def shown(value: Any) -> str:
+    """A value in a line of detail."""
+    text = value if isinstance(value, str) else repr(value)
+    text = text.replace("\n", "\\n")
+    return text if len(text) <= _SHOWN else text[: _SHOWN - 1] + "…"

@@ -1,0 +1,161 @@
+"""Figures of what differs, as one would put them into a lab book: of numbers, before against after and the distribution
+of the differences; of pictures, both and the difference; of tables, where in the table."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from lapidar.core.errors import LapidarError
+from lapidar.core.results.numbers import Numbers
+from lapidar.core.results.verdict import Compared, Unreadable
+
+__all__ = ["draw", "draw_one", "has_figure"]
+
+_INK, _BEFORE, _AFTER, _WRONG = "#22303c", "#3b6ea5", "#c8742a", "#b3261e"
+_MOST = 4  # results in one figure
+_MOST_PIXELS = 1600  # of a side that is drawn
+
+Files = Mapping[str, tuple[Path, Path]]
+
+
+def has_figure(one: Compared, files: Files) -> bool:
+    """Whether a verdict can be drawn."""
+    return bool(one.numbers and one.numbers.differing) or (
+        one.kind == "picture" and one.path in files and bool(one.details)
+    )
+
+
+def draw(compared: Sequence[Compared], files: Files, into: Path) -> None:
+    """Draw the first results that differ into one figure.
+
+    Args:
+        files: the two files of each result, where they are at hand.
+        into: a .png or .svg.
+
+    Raises:
+        LapidarError: nothing can be drawn here, or the name says no form that is drawn.
+    """
+    if into.suffix.lower() not in (".png", ".svg", ".pdf"):
+        raise LapidarError(f"{into} is no name of a figure", remedy="Give it the suffix .png or .svg.")
+    chosen = [one for one in compared if has_figure(one, files)][:_MOST]
+    pyplot = _pyplot()
+    figure = pyplot.figure(figsize=(11, 0.8 + 3.6 * max(1, len(chosen))), layout="constrained")
+    if not chosen:
+        figure.text(0.5, 0.5, "Nothing differs that can be drawn.", ha="center", va="center", color=_INK)
+    parts = figure.subfigures(max(1, len(chosen)), 1, squeeze=False)
+    for one, (part,) in zip(chosen, parts, strict=False):
+        _one(part, one, files)
+    _save(figure, into)
+    pyplot.close(figure)
+
+
+def draw_one(one: Compared, files: Files, into: Path) -> None:
+    """Draw one result."""
+    pyplot = _pyplot()
+    figure = pyplot.figure(figsize=(10, 3.6), layout="constrained")
+    _one(figure, one, files)
+    _save(figure, into)
+    pyplot.close(figure)
+
+
+def _pyplot() -> Any:
+    try:
+        import matplotlib
+    except ImportError as error:
+        raise LapidarError("Nothing can be drawn: Matplotlib is missing", remedy="Install lapidar[compare].") from error
+    matplotlib.use("Agg")
+    import matplotlib.pyplot
+
+    matplotlib.rcParams.update(
+        {
+            "axes.edgecolor": _INK,
+            "axes.labelcolor": _INK,
+            "text.color": _INK,
+            "xtick.color": _INK,
+            "ytick.color": _INK,
+            "axes.spines.top": False,
+            "axes.spines.right": False,
+            "font.size": 9,
+            "axes.titlesize": 9,
+        }
+    )
+    return matplotlib.pyplot
+
+
+def _save(figure: Any, into: Path) -> None:
+    figure.savefig(into, dpi=130, metadata={"Date": None} if into.suffix == ".svg" else None)
+
+
+def _one(part: Any, one: Compared, files: Files) -> None:
+    part.suptitle(f"{one.path}: {one.verdict}\n{one.worst}", fontsize=10)
+    if one.kind == "picture" and one.path in files:
+        _pictures(part, *files[one.path])
+        return
+    assert one.numbers is not None
+    axes = part.subplots(1, 3 if one.places else 2)
+    _against(axes[0], one.numbers)
+    _distribution(axes[1], one.numbers)
+    if one.places:
+        _where(axes[2], one)
+
+
+def _against(axes: Any, numbers: Numbers) -> None:
+    pairs = [(before, after) for before, after in numbers.pairs if abs(before) < 1e300 and abs(after) < 1e300]
+    same = [pair for pair in pairs if pair[0] == pair[1]]
+    other = [pair for pair in pairs if pair[0] != pair[1]]
+    for several, colour, label in ((same, _BEFORE, "equal"), (other, _WRONG, "differing")):
+        if several:
+            before, after = zip(*several, strict=True)
+            axes.scatter(
+                before, after, s=12, color=colour, alpha=0.6, label=f"{label} ({len(several):,})", linewidths=0
+            )
+    axes.axline((0, 0), slope=1, color=_INK, linewidth=0.6, alpha=0.5)
+    axes.set(xlabel="before", ylabel="after", title="numbers, before against after")
+    axes.legend(frameon=False, loc="upper left")
+
+
+def _distribution(axes: Any, numbers: Numbers) -> None:
+    buckets = sorted(numbers.distribution.items())
+    labels = ["<1" if power < 0 else "inf" if power >= 64 else f"$2^{{{power}}}$" for power, _ in buckets]
+    axes.bar(range(len(buckets)), [count for _, count in buckets], color=_AFTER)
+    step = max(1, len(labels) // 10)
+    axes.set_xticks(range(0, len(labels), step), labels[::step])
+    axes.set(xlabel="units in the last place, by powers of two", ylabel="numbers", title="how far apart")
+    axes.yaxis.get_major_locator().set_params(integer=True)
+
+
+def _where(axes: Any, one: Compared) -> None:
+    rows, columns = zip(*one.places, strict=True)
+    axes.scatter(columns, rows, marker="s", s=10, color=_WRONG, linewidths=0)
+    axes.invert_yaxis()
+    axes.set(xlabel="column", ylabel="row", title="where in the table")
+    axes.xaxis.get_major_locator().set_params(integer=True)
+
+
+def _pictures(part: Any, before: Path, after: Path) -> None:
+    import numpy
+
+    from lapidar.core.results.kinds.picture import opened
+
+    axes = part.subplots(1, 3)
+    pixels = []
+    for place, path, title in ((axes[0], before, "before"), (axes[1], after, "after")):
+        try:
+            picture = opened(path).convert("RGB")
+        except (Unreadable, OSError):
+            place.text(0.5, 0.5, "cannot be read", ha="center")
+            continue
+        picture.thumbnail((_MOST_PIXELS, _MOST_PIXELS))
+        pixels.append(numpy.asarray(picture).astype(float))
+        place.imshow(picture)
+        place.set_title(title)
+    if len(pixels) == 2 and pixels[0].shape == pixels[1].shape:
+        difference = numpy.abs(pixels[0] - pixels[1]).max(axis=2)
+        shown = axes[2].imshow(difference, cmap="magma_r", vmin=0, vmax=max(1, difference.max()))
+        axes[2].set_title("difference (of 255)")
+        part.colorbar(shown, ax=axes[2], shrink=0.8)
+    for place in axes:
+        place.set_xticks([])
+        place.set_yticks([])

@@ -1,0 +1,187 @@
+"""The kinds of results: how one is known, by its content and only then by its name, and what compares it."""
+
+from __future__ import annotations
+
+import json
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+
+from lapidar.core.results.kinds import (
+    archive,
+    array,
+    binary,
+    columns,
+    database,
+    markup,
+    notebook,
+    pdf,
+    pickled,
+    picture,
+    rds,
+    table,
+    text,
+    values,
+)
+from lapidar.core.results.tolerances import Rules
+from lapidar.core.results.verdict import Found, Pair, Unreadable, Verdict
+
+__all__ = ["compare_contents", "kind_of"]
+
+_HEAD = 65_536
+
+_COMPARE: dict[str, Callable[[Pair, Rules], Found]] = {
+    "text": text.compare,
+    "log": text.compare,
+    "table": table.compare,
+    "values": values.compare,
+    "lines of values": values.compare_lines,
+    "notebook": notebook.compare,
+    "markup": markup.compare,
+    "picture": picture.compare,
+    "PDF": pdf.compare,
+    "array": array.compare,
+    "HDF5": array.compare_hdf5,
+    "netCDF": array.compare_netcdf,
+    "MATLAB": array.compare_matlab,
+    "Parquet": columns.compare_parquet,
+    "Feather": columns.compare_feather,
+    "workbook": columns.compare_workbook,
+    "archive": archive.compare,
+    "compressed": archive.compare_packed,
+    "database": database.compare,
+    "pickle": pickled.compare,
+    "R values": rds.compare,
+    "bytes": binary.compare,
+}
+_MAGIC: tuple[tuple[bytes, str], ...] = (
+    (b"\x89PNG\r\n\x1a\n", "picture"),
+    (b"\xff\xd8\xff", "picture"),
+    (b"GIF8", "picture"),
+    (b"II*\0", "picture"),
+    (b"MM\0*", "picture"),
+    (b"BM", "picture"),
+    (b"%PDF-", "PDF"),
+    (b"\x93NUMPY", "array"),
+    (b"\x89HDF\r\n\x1a\n", "HDF5"),
+    (b"CDF\x01", "netCDF"),
+    (b"CDF\x02", "netCDF"),
+    (b"MATLAB 5.0", "MATLAB"),
+    (b"PAR1", "Parquet"),
+    (b"ARROW1", "Feather"),
+    (b"SQLite format 3\0", "database"),
+    (b"BZh", "compressed"),
+    (b"\xfd7zXZ\0", "compressed"),
+    (b"X\n\0\0\0", "R values"),
+    (b"RDX", "R values"),
+)
+
+
+def kind_of(path: Path, name: str = "") -> str:
+    """What a file is compared as.
+
+    Args:
+        name: what it is called, where that is not its path's.
+    """
+    name = (name or path.name).lower()
+    with path.open("rb") as stream:
+        head = stream.read(_HEAD)
+    for magic, kind in _MAGIC:
+        if head.startswith(magic):
+            return kind if kind != "picture" or not head.startswith(b"BM") or name.endswith(".bmp") else "bytes"
+    if head[:4] == b"RIFF" and head[8:12] == b"WEBP":
+        return "picture"
+    if head.startswith(b"\x1f\x8b"):
+        return "archive" if name.endswith((".tar.gz", ".tgz")) else _of_gzip(path)
+    if head.startswith(b"PK\x03\x04"):
+        return _of_zip(path)
+    if head[257:262] == b"ustar":
+        return "archive"
+    if len(head) > 2 and head[0] == 0x80 and 2 <= head[1] <= 5:
+        return "pickle"
+    return _of_text(head, name, path)
+
+
+def _of_gzip(path: Path) -> str:
+    try:
+        with archive.unpacked(path) as stream:
+            head = stream.read(8)
+    except (OSError, EOFError):
+        return "compressed"
+    return "R values" if head.startswith((b"X\n\0\0\0", b"RDX")) else "compressed"
+
+
+def _of_zip(path: Path) -> str:
+    try:
+        with zipfile.ZipFile(path) as members:
+            names = members.namelist()
+    except (zipfile.BadZipFile, OSError, ValueError):
+        return "archive"
+    if any(name.startswith("xl/") for name in names):
+        return "workbook"
+    return "array" if names and all(name.endswith(".npy") for name in names) else "archive"
+
+
+def _of_text(head: bytes, name: str, path: Path) -> str:
+    try:
+        # The last character may be cut.
+        told = (
+            head.decode("utf-8-sig") if len(head) < _HEAD else head[: head.rfind(b"\n") + 1 or None].decode("utf-8-sig")
+        )
+    except UnicodeDecodeError:
+        return "bytes"
+    if "\0" in told or not told:
+        return "text" if not told else "bytes"
+    start = told.lstrip()[:400].lower()
+    if start.startswith(("<?xml", "<svg", "<!doctype", "<html")):
+        return "markup"
+    if start.startswith(("{", "[")):
+        return _of_json(told, name)
+    if any(name.endswith(suffix) for suffix in values.readers()):
+        return "values"
+    lines = told.splitlines()
+    if text.is_log(path):
+        return "log"
+    return "table" if table.delimiter_of(lines[:50]) else "text"
+
+
+def _of_json(told: str, name: str) -> str:
+    if name.endswith(".ipynb"):
+        return "notebook"
+    if name.endswith((".toml", ".ini", ".cfg", ".yaml", ".yml")):
+        return "values"
+    lines = [line for line in told.splitlines()[:3] if line.strip()]
+    if len(lines) > 1 and all(_is_json(line) for line in lines[:2]):
+        return "lines of values"
+    return "values" if name.endswith((".json", ".geojson")) or (len(told) < _HEAD - 4 and _is_json(told)) else "text"
+
+
+def _is_json(line: str) -> bool:
+    try:
+        json.loads(line)
+    except (ValueError, RecursionError):
+        return False
+    return True
+
+
+def compare_contents(pair: Pair, rules: Rules) -> tuple[str, Found]:
+    """Compare two files whose bytes differ, as what they are.
+
+    Returns:
+        The kind, and what was found.
+
+    Raises:
+        Unreadable: one of them is not what it says, beyond a limit, or of a kind that nothing here reads.
+    """
+    kinds = kind_of(pair.before, pair.path), kind_of(pair.after, pair.path)
+    if kinds[0] != kinds[1]:
+        if set(kinds) <= {"text", "table", "log", "values"}:
+            return "text", text.compare(pair, rules)
+        line = f"it was {kinds[0]}, and is {kinds[1]}"
+        return kinds[0], Found(Verdict.DIFFERENT, line, [line])
+    try:
+        return kinds[0], _COMPARE[kinds[0]](pair, rules)
+    except OSError as error:
+        raise Unreadable(error.strerror or str(error)) from error
+    except MemoryError as error:
+        raise Unreadable("it takes more memory than there is") from error

@@ -1,0 +1,161 @@
+"""Archives and compressed files, member by member: zip, tar, gzip, bzip2, xz. Dates, owners and the way they are packed
+do not count; the order of members does not either. Members are unpacked into a folder of ours under made-up names,
+within limits, and compared as what they are."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import lzma
+import tarfile
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+from typing import IO, Any
+
+from lapidar.core.results.differences import Differences
+from lapidar.core.results.tolerances import Rules
+from lapidar.core.results.verdict import Found, Pair, Unreadable, Verdict
+
+__all__ = ["compare", "compare_packed", "unpacked"]
+
+_MOST_BYTES = 2_000_000_000  # of what one archive unpacks to
+_MOST_MEMBERS = 20_000
+_MOST_NESTED = 4
+_PIECE = 1 << 20
+_BROKEN = (
+    OSError,
+    EOFError,
+    zlib.error,
+    lzma.LZMAError,
+    zipfile.BadZipFile,
+    tarfile.TarError,
+    RuntimeError,
+    ValueError,
+)
+
+
+def compare(pair: Pair, rules: Rules) -> Found:
+    """Compare two zip or tar files."""
+    differences = Differences(rules)
+    with tempfile.TemporaryDirectory(prefix="lapidar-compare-") as work:
+        before, after = _members(pair.before, Path(work, "before")), _members(pair.after, Path(work, "after"))
+        for name in sorted(before.keys() ^ after.keys()):
+            differences.say(f"{name}: {'gone' if name in before else 'new'}")
+        for name in sorted(before.keys() & after.keys()):
+            _member(f"{pair.path}/{name}", name, before[name], after[name], differences)
+    return differences.found()
+
+
+def compare_packed(pair: Pair, rules: Rules) -> Found:
+    """Compare what two gzip, bzip2 or xz files hold."""
+    with tempfile.TemporaryDirectory(prefix="lapidar-compare-") as work:
+        before, after = Path(work, "before"), Path(work, "after")
+        for source, target in ((pair.before, before), (pair.after, after)):
+            try:
+                with _opener(source) as stream:
+                    _copy(stream, target, _MOST_BYTES)
+            except _BROKEN as error:
+                raise Unreadable(str(error)[:200] or "it is cut short") from error
+        return _inner(Pair(_inner_name(pair.path), before, after), rules)
+
+
+def _inner_name(name: str) -> str:
+    for suffix, instead in ((".tgz", ".tar"), (".gz", ""), (".bz2", ""), (".xz", "")):
+        if name.lower().endswith(suffix):
+            return name[: -len(suffix)] + instead
+    return name
+
+
+def _inner(pair: Pair, rules: Rules) -> Found:
+    """What is inside, compared as what it is; `SAME` where it has the same bytes."""
+    from lapidar.core.results.kinds import compare_contents
+    from lapidar.core.results.kinds.binary import same_bytes
+
+    if pair.path.count("/") > _MOST_NESTED + 60:
+        raise Unreadable("archives are nested too deep")
+    if same_bytes(pair):
+        return Found(Verdict.SAME)
+    _, found = compare_contents(pair, rules)
+    return found
+
+
+def unpacked(path: Path) -> Any:
+    """What a compressed file holds, as a stream; a file that is not compressed as it is."""
+    return _opener(path)
+
+
+def _opener(path: Path) -> Any:
+    with path.open("rb") as stream:
+        head = stream.read(6)
+    if head.startswith(b"\x1f\x8b"):
+        return gzip.open(path)
+    if head.startswith(b"BZh"):
+        return bz2.open(path)
+    if head.startswith(b"\xfd7zXZ"):
+        return lzma.open(path)
+    return path.open("rb")
+
+
+def _copy(source: IO[bytes], target: Path, most: int) -> int:
+    size = 0
+    with target.open("wb") as stream:
+        while piece := source.read(_PIECE):
+            size += len(piece)
+            if size > most:
+                raise Unreadable(f"it unpacks to more than {_MOST_BYTES:,} bytes")
+            stream.write(piece)
+    return size
+
+
+def _members(path: Path, work: Path) -> dict[str, Path]:
+    """The regular files of an archive, by their names, unpacked under numbers."""
+    work.mkdir()
+    found: dict[str, Path] = {}
+    left = _MOST_BYTES
+    try:
+        for name, stream in _zip(path) if zipfile.is_zipfile(path) else _tar(path):
+            if len(found) >= _MOST_MEMBERS:
+                raise Unreadable(f"it has more than {_MOST_MEMBERS:,} members")
+            place = work / str(len(found))
+            left -= _copy(stream, place, left)
+            found[name] = place
+    except _BROKEN as error:
+        raise Unreadable(str(error)[:200] or "it is cut short") from error
+    return found
+
+
+def _zip(path: Path) -> Iterator[tuple[str, IO[bytes]]]:
+    with zipfile.ZipFile(path) as archive:
+        for member in archive.infolist():
+            if not member.is_dir():
+                with archive.open(member) as stream:
+                    yield member.filename, stream
+
+
+def _tar(path: Path) -> Iterator[tuple[str, IO[bytes]]]:
+    with tarfile.open(path, "r:*") as archive:
+        for member in archive:
+            if member.isfile() and (stream := archive.extractfile(member)):
+                yield member.name, stream
+
+
+def _member(called: str, name: str, before: Path, after: Path, into: Differences) -> None:
+    try:
+        found = _inner(Pair(called, before, after), into.rules)
+    except Unreadable as error:
+        into.say(f"{name}: {error}")
+        return
+    if found.numbers:
+        into.numbers.add(found.numbers)
+    into.set_aside |= dict.fromkeys(found.set_aside)
+    if found.verdict is Verdict.SAME:
+        return
+    for line in found.details or [found.worst]:
+        into.tell(f"{name}: {line}")
+    # Numbers decide by themselves.
+    if found.verdict is Verdict.DIFFERENT and not (found.numbers and found.numbers.beyond):
+        into.is_different = True
+        into.first = into.first or f"{name}: {found.worst}"

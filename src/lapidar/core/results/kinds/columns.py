@@ -1,0 +1,139 @@
+"""Tables in files of columns and sheets: Parquet and Feather (Apache Arrow), Excel workbooks (ECMA-376), read by the
+libraries that know them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from lapidar.core.results.differences import Differences
+from lapidar.core.results.tolerances import Rules
+from lapidar.core.results.verdict import Found, Pair, Unreadable
+
+__all__ = ["compare_feather", "compare_parquet", "compare_workbook"]
+
+_ROWS = 200_000  # at a time
+_MOST_CELLS = 5_000_000
+
+
+def compare_parquet(pair: Pair, rules: Rules) -> Found:
+    """Compare two Parquet files, batch by batch."""
+    parquet = _arrow("pyarrow.parquet")
+    differences = Differences(rules)
+    try:
+        before, after = parquet.ParquetFile(pair.before), parquet.ParquetFile(pair.after)
+        batches = [one.iter_batches(batch_size=_ROWS) for one in (before, after)]
+        _schemas(before.schema_arrow, after.schema_arrow, differences)
+        _rows(before.metadata.num_rows, after.metadata.num_rows, batches, differences)
+    except Exception as error:  # whatever a damaged file makes of the reader
+        raise Unreadable(str(error)[:200] or type(error).__name__) from error
+    return differences.found()
+
+
+def compare_feather(pair: Pair, rules: Rules) -> Found:
+    """Compare two Feather files of version 2."""
+    feather = _arrow("pyarrow.feather")
+    differences = Differences(rules)
+    try:
+        before, after = feather.read_table(pair.before), feather.read_table(pair.after)
+        batches = [iter(one.combine_chunks().to_batches(max_chunksize=_ROWS)) for one in (before, after)]
+        _schemas(before.schema, after.schema, differences)
+        _rows(before.num_rows, after.num_rows, batches, differences)
+    except Exception as error:
+        raise Unreadable(str(error)[:200] or type(error).__name__) from error
+    return differences.found()
+
+
+def _arrow(name: str) -> Any:
+    import importlib
+
+    try:
+        return importlib.import_module(name)
+    except ImportError as error:
+        raise Unreadable("install lapidar[compare] to read Parquet and Feather") from error
+
+
+def _schemas(before: Any, after: Any, into: Differences) -> None:
+    ones, others = ({field.name: str(field.type) for field in schema} for schema in (before, after))
+    for name in [*ones, *(name for name in others if name not in ones)]:
+        if name not in others or name not in ones:
+            into.say(f"column {name}: {'gone' if name in ones else 'new'}")
+        elif ones[name] != others[name]:
+            into.other(f"column {name} type", ones[name], others[name])
+    if [name for name in ones if name in others] != [name for name in others if name in ones]:
+        into.say("the columns stand in another order")
+
+
+def _rows(before: int, after: int, batches: list[Any], into: Differences) -> None:
+    if before != after:
+        into.say(f"{before:,} rows -> {after:,}")
+        return
+    first = 1
+    for one, other in zip(*batches, strict=False):
+        for name in one.schema.names:
+            if name in other.schema.names and not into.rules.ignores(name):
+                _column(name, first, one.column(name), other.column(name), into)
+        first += one.num_rows
+
+
+def _column(name: str, first: int, before: Any, after: Any, into: Differences) -> None:
+    if before.equals(after):
+        into.numbers.compared += len(before)
+        return
+    for row, (one, other) in enumerate(zip(before.to_pylist(), after.to_pylist(), strict=False), first):
+        if one != other or repr(one) != repr(other):
+            _cell(f"row {row}, {name}", name, one, other, into)
+
+
+def _cell(where: str, field: str, before: Any, after: Any, into: Differences) -> None:
+    numbers = (isinstance(value, (int, float)) and not isinstance(value, bool) for value in (before, after))
+    if all(numbers):
+        if type(before) is type(after):
+            into.values(where, field, before, after)
+        else:
+            into.texts(where, field, repr(before), repr(after))
+    elif isinstance(before, str) and isinstance(after, str):
+        into.line(where, field, before, after)
+    else:
+        into.other(where, before, after)
+
+
+def compare_workbook(pair: Pair, rules: Rules) -> Found:
+    """Compare two Excel workbooks: the values that were saved in their cells, and their formulas."""
+    try:
+        import openpyxl
+    except ImportError as error:
+        raise Unreadable("install lapidar[compare] to read workbooks") from error
+    differences = Differences(rules)
+    for what, values in (("", True), (" (formula)", False)):
+        try:
+            books = [
+                openpyxl.load_workbook(path, read_only=True, data_only=values) for path in (pair.before, pair.after)
+            ]
+            _sheets(what, books[0], books[1], differences)
+        except Unreadable:
+            raise
+        except Exception as error:
+            raise Unreadable(str(error)[:200] or type(error).__name__) from error
+        if differences.is_different or differences.numbers.differing:
+            break
+    return differences.found()
+
+
+def _sheets(what: str, before: Any, after: Any, into: Differences) -> None:
+    for name in [*before.sheetnames, *(name for name in after.sheetnames if name not in before.sheetnames)]:
+        if name not in after.sheetnames or name not in before.sheetnames:
+            into.say(f"sheet {name}: {'gone' if name in before.sheetnames else 'new'}")
+            continue
+        from itertools import zip_longest
+
+        cells = 0
+        rows = zip_longest(
+            before[name].iter_rows(values_only=True), after[name].iter_rows(values_only=True), fillvalue=()
+        )
+        for number, (one, other) in enumerate(rows, 1):
+            for column, (was, is_now) in enumerate(zip_longest(one, other), 1):
+                cells += 1
+                if cells > _MOST_CELLS:
+                    raise Unreadable(f"a sheet has more than {_MOST_CELLS:,} cells")
+                if was != is_now or repr(was) != repr(is_now):
+                    _cell(f"{name}, row {number}, column {column}{what}", name, was, is_now, into)

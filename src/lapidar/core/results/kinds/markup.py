@@ -1,0 +1,145 @@
+"""XML, HTML and SVG: by structure, and the texts in it as texts. Comments, dates that programs write into what they
+make, the order of attributes, and names that are made up anew each time (ids of clip paths) do not count. A document
+type that defines entities is refused: such can grow without an end, or read other files."""
+
+from __future__ import annotations
+
+import re
+from html.parser import HTMLParser
+from itertools import zip_longest
+from typing import Any
+from xml.parsers import expat
+
+from lapidar.core import foreign
+from lapidar.core.results.differences import Differences
+from lapidar.core.results.kinds.text import STAMP
+from lapidar.core.results.tolerances import Rules
+from lapidar.core.results.verdict import Found, Pair, Unreadable
+
+__all__ = ["compare"]
+
+_Event = tuple[str, str, tuple[tuple[str, str], ...]]
+_DATES = re.compile(r"(^|[:}])(date|created|modified|creationdate|moddate|datestamp)$", re.IGNORECASE)
+_DEEPEST = 2000
+_NO_CONTENT = frozenset("area base br col embed hr img input link meta source track wbr".split())
+
+
+def compare(pair: Pair, rules: Rules) -> Found:
+    """Compare two documents, element by element."""
+    differences = Differences(rules)
+    texts = foreign.read(pair.before), foreign.read(pair.after)
+    try:
+        before, after = (_Names(_events(text)) for text in texts)
+    except (expat.ExpatError, UnicodeDecodeError, ValueError, RecursionError) as error:
+        raise Unreadable(str(error)[:200]) from error
+    place: list[str] = []
+    for one, other in zip_longest(before.events, after.events):
+        if one is None or other is None or one[0] != other[0] or (one[0] != "text" and one[1] != other[1]):
+            names = " -> ".join("nothing" if event is None else _called(event) for event in (one, other))
+            differences.say(f"{'/'.join(place[-3:]) or 'the top'}: {names}")
+            break
+        _event(place, before, after, one, other, differences)
+    return differences.found()
+
+
+def _called(event: _Event) -> str:
+    return f"the text {event[1][:40]!r}" if event[0] == "text" else f"<{'/' if event[0] == 'end' else ''}{event[1]}>"
+
+
+def _event(place: list[str], before: _Names, after: _Names, one: _Event, other: _Event, into: Differences) -> None:
+    if one[0] == "start":
+        place.append(one[1])
+        where = "/".join(place[-3:])
+        ones, others = dict(one[2]), dict(other[2])
+        for name in sorted(ones.keys() ^ others.keys()):
+            into.say(f"{where} {name}: {'gone' if name in ones else 'new'}")
+        for name in sorted(ones.keys() & others.keys()):
+            into.line(f"{where} {name}", name, before.plain(name, ones[name]), after.plain(name, others[name]))
+    elif one[0] == "end":
+        if place:
+            place.pop()
+    elif place and _DATES.search(place[-1]) and STAMP.search(one[1]) and STAMP.search(other[1]):
+        into.set_aside["dates"] = None
+    else:
+        where = "/".join(place[-3:])
+        into.line(f"{where} text", place[-1] if place else "", before.plain("", one[1]), after.plain("", other[1]))
+
+
+class _Names:
+    """A document's events; the names that it gives to its own parts become numbers, in the order they are given."""
+
+    def __init__(self, events: list[_Event]) -> None:
+        self.events = events
+        given = [
+            value for kind, _, attributes in events if kind == "start" for name, value in attributes if name == "id"
+        ]
+        # Those alone that nobody would choose.
+        made_up = [name for name in given if re.fullmatch(r"\w*[0-9a-f]{8,}\w*", name)]
+        self.numbers = {name: f"name-{at}" for at, name in enumerate(dict.fromkeys(made_up))}
+        self.pattern = re.compile("|".join(map(re.escape, self.numbers))) if self.numbers else None
+
+    def plain(self, name: str, text: str) -> str:
+        """A text with its own made-up names as numbers."""
+        return self.pattern.sub(lambda found: self.numbers[found[0]], text) if self.pattern else text
+
+
+def _events(data: bytes) -> list[_Event]:
+    head = data[:1000].lower()
+    if b"<!doctype html" in head or (b"<html" in head and b"<?xml" not in head):
+        return _Html().read(data.decode("utf-8-sig", "replace"))
+    return _xml(data)
+
+
+def _xml(data: bytes) -> list[_Event]:
+    events: list[_Event] = []
+    depth = 0
+
+    def start(name: str, attributes: dict[str, str]) -> None:
+        nonlocal depth
+        depth += 1
+        if depth > _DEEPEST:
+            raise ValueError(f"it is nested deeper than {_DEEPEST}")
+        events.append(("start", name, tuple(sorted(attributes.items()))))
+
+    def end(name: str) -> None:
+        nonlocal depth
+        depth -= 1
+        events.append(("end", name, ()))
+
+    def refuse(*_: Any) -> None:
+        raise ValueError("it defines entities")
+
+    parser = expat.ParserCreate()
+    parser.buffer_text = True
+    parser.StartElementHandler = start
+    parser.EndElementHandler = end
+    parser.CharacterDataHandler = lambda text: (
+        events.append(("text", " ".join(text.split()), ())) if text.strip() else None
+    )
+    parser.EntityDeclHandler = refuse
+    parser.Parse(data, True)
+    return events
+
+
+class _Html(HTMLParser):
+    def __init__(self) -> None:
+        super().__init__(convert_charrefs=True)
+        self.events: list[_Event] = []
+
+    def read(self, text: str) -> list[_Event]:
+        self.feed(text)
+        self.close()
+        return self.events
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.events.append(("start", tag, tuple(sorted((name, value or "") for name, value in attrs))))
+        if tag in _NO_CONTENT:
+            self.events.append(("end", tag, ()))
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag not in _NO_CONTENT:
+            self.events.append(("end", tag, ()))
+
+    def handle_data(self, data: str) -> None:
+        if data.strip():
+            self.events.append(("text", " ".join(data.split()), ()))

@@ -1,0 +1,224 @@
+"""Tables as text: CSV (RFC 4180) and what is written like it with tabs, semicolons or bars.
+
+Rows are compared in step, and only cells whose text differs are looked at as numbers, so that two files of any size are
+compared as they are read. Where rows came, went or changed places, they are matched by the columns that are unique on
+both sides, the first ones, as a table's key is.
+"""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from itertools import islice, pairwise, zip_longest
+from pathlib import Path
+from typing import IO
+
+from lapidar.core.results.differences import Differences, shown
+from lapidar.core.results.tolerances import Rules
+from lapidar.core.results.verdict import Found, Pair, Unreadable
+
+__all__ = ["compare", "compare_rows", "delimiter_of"]
+
+_DELIMITERS = ",\t;|"
+_SNIFFED = 50  # lines
+_MOST_STRANGERS = 20  # rows that begin with another cell
+_MOST_MATCHED = 2_000_000  # rows that are matched where some came or went
+_MOST_KEYS = 3  # columns of a key that is found
+_LONGEST_FIELD = 1 << 20
+
+
+def delimiter_of(lines: Sequence[str]) -> str | None:
+    """What separates the cells of a table, by its first lines; None where they are no table."""
+    lines = [line for line in lines if line.strip()]
+    if len(lines) < 2:
+        return None
+    for delimiter in _DELIMITERS:
+        try:
+            counts = Counter(len(row) for row in csv.reader(lines, delimiter=delimiter))
+        except csv.Error:
+            continue
+        if len(counts) == 1 and min(counts) > 1:
+            return delimiter
+    return None
+
+
+def compare(pair: Pair, rules: Rules) -> Found:
+    """Compare two tables."""
+    csv.field_size_limit(_LONGEST_FIELD)
+    differences = Differences(rules)
+    delimiter = _delimiter(pair.before)
+    if delimiter is None or delimiter != _delimiter(pair.after):
+        raise Unreadable("the two are not written alike")
+    try:
+        if not _in_step(pair, delimiter, differences):
+            differences = Differences(rules)
+            _matched(pair, delimiter, differences)
+    except csv.Error as error:
+        raise Unreadable(str(error)) from error
+    return differences.found()
+
+
+def _delimiter(path: Path) -> str | None:
+    with _opened(path) as stream:
+        return delimiter_of(list(islice(stream, _SNIFFED)))
+
+
+def _opened(path: Path) -> IO[str]:
+    return path.open(encoding="utf-8-sig", errors="surrogateescape", newline="")
+
+
+def _header(row: list[str]) -> bool:
+    """Whether a first row names columns: no cell is a number, and all are different."""
+    return len(set(row)) == len(row) and not any(_is_number(cell) for cell in row)
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
+def _in_step(pair: Pair, delimiter: str, into: Differences) -> bool:
+    """Compare row by row; False where rows or columns came or went, or what differs looks like another order."""
+    with _opened(pair.before) as one, _opened(pair.after) as other:
+        rows = zip_longest(csv.reader(one, delimiter=delimiter), csv.reader(other, delimiter=delimiter))
+        first = next(rows, None)
+        if first is None or first[0] is None or first[1] is None:
+            return False
+        has_header = _header(first[0])
+        if has_header and first[0] != first[1]:
+            return False
+        names = first[0] if has_header else [f"column {number}" for number in range(1, len(first[0]) + 1)]
+        if not has_header:
+            compare_rows(1, names, first[0], first[1], into)
+        strangers = 0
+        for number, (before, after) in enumerate(rows, 2):
+            if before is None or after is None or len(before) != len(after):
+                return False
+            if before != after:
+                compare_rows(number, names, before, after, into)
+                strangers += before[0] != after[0]
+                if strangers > _MOST_STRANGERS:
+                    return False  # rows may have come, gone or changed places
+    return True
+
+
+def compare_rows(number: int, names: Sequence[str], before: list[str], after: list[str], into: Differences) -> None:
+    """Compare the cells of two rows."""
+    for column, (one, other) in enumerate(zip(before, after, strict=False)):
+        name = names[column] if column < len(names) else f"column {column + 1}"
+        if into.rules.ignores(name):
+            into.set_aside[f"column {name}"] = None
+        elif one != other:
+            into.texts(f"row {number}, {name}", name, one, other, (number, column))
+        else:
+            into.numbers.compared += 1
+
+
+class _Rows:
+    """A table that is matched with another: its columns, and its rows by their keys."""
+
+    def __init__(self, path: Path, delimiter: str) -> None:
+        with _opened(path) as stream:
+            rows = list(islice(csv.reader(stream, delimiter=delimiter), _MOST_MATCHED + 1))
+        if len(rows) > _MOST_MATCHED:
+            raise Unreadable(f"rows came or went among more than {_MOST_MATCHED:,}: compared as bytes")
+        self.has_header = bool(rows) and _header(rows[0])
+        self.names = (
+            rows[0] if self.has_header else [f"column {at}" for at in range(1, len(rows[0]) + 1)] if rows else []
+        )
+        self.rows = rows[1:] if self.has_header else rows
+        self.first = 2 if self.has_header else 1
+
+    def cells(self, row: list[str], columns: Sequence[str]) -> list[str]:
+        """A row's cells in certain columns."""
+        at = {name: place for place, name in enumerate(self.names)}
+        return [row[at[name]] if at[name] < len(row) else "" for name in columns]
+
+
+def _matched(pair: Pair, delimiter: str, into: Differences) -> None:
+    before, after = _Rows(pair.before, delimiter), _Rows(pair.after, delimiter)
+    shared = [name for name in before.names if name in after.names]
+    for name in before.names:
+        if name not in after.names:
+            into.say(f"column {name}: gone")
+    for name in after.names:
+        if name not in before.names:
+            into.say(f"column {name}: new")
+    if shared == [name for name in before.names if name in shared] and shared != [
+        n for n in after.names if n in shared
+    ]:
+        into.say("the columns stand in another order")
+    key = _key(before, after, shared)
+    if key:
+        _by_key(before, after, shared, key, into)
+    else:
+        _by_position(before, after, shared, into)
+
+
+def _key(before: _Rows, after: _Rows, shared: list[str]) -> list[str]:
+    """The first columns whose cells together are unique on both sides; none where there are no such."""
+    for many in range(1, min(_MOST_KEYS, len(shared)) + 1):
+        for columns in ([shared[at]] for at in range(len(shared))) if many == 1 else [shared[:many]]:
+            if all(_is_unique(rows, columns) for rows in (before, after)):
+                return columns
+    return []
+
+
+def _is_unique(rows: _Rows, columns: list[str]) -> bool:
+    seen = set()
+    for row in rows.rows:
+        key = tuple(rows.cells(row, columns))
+        # A measured number makes no key: it differs where the row is the same.
+        if key in seen or any("." in cell and _is_number(cell) for cell in key):
+            return False
+        seen.add(key)
+    return bool(seen)
+
+
+def _by_key(before: _Rows, after: _Rows, shared: list[str], key: list[str], into: Differences) -> None:
+    places = {tuple(after.cells(row, key)): number for number, row in enumerate(after.rows)}
+    met: list[int] = []
+    for number, row in enumerate(before.rows, before.first):
+        name = tuple(before.cells(row, key))
+        place = places.pop(name, None)
+        if place is None:
+            into.say(f"row {number} ({_called(key, name)}): gone")
+            continue
+        met.append(place)
+        compare_rows(number, shared, before.cells(row, shared), after.cells(after.rows[place], shared), into)
+    for name, place in places.items():
+        into.say(f"row {place + after.first} ({_called(key, name)}): new")
+    if met != sorted(met):
+        moved = sum(one > other for one, other in pairwise(met))
+        into.say(f"rows stand in another order (matched by {', '.join(key)}; {moved:,} places where it breaks)")
+
+
+def _called(key: list[str], name: tuple[str, ...]) -> str:
+    return ", ".join(f"{column} {shown(cell)}" for column, cell in zip(key, name, strict=True))
+
+
+def _by_position(before: _Rows, after: _Rows, shared: list[str], into: Differences) -> None:
+    if len(before.rows) != len(after.rows):
+        into.say(f"{len(before.rows):,} rows -> {len(after.rows):,}")
+    elif _digests(before, shared) == _digests(after, shared):
+        into.say("the same rows stand in another order")
+        return
+    for number, (one, other) in enumerate(zip(before.rows, after.rows, strict=False), before.first):
+        compare_rows(number, shared, before.cells(one, shared), after.cells(other, shared), into)
+
+
+def _digests(rows: _Rows, columns: list[str]) -> Counter[bytes]:
+    def digest(row: list[str]) -> bytes:
+        text = "\0".join(rows.cells(row, columns))
+        return hashlib.blake2b(text.encode("utf-8", "surrogateescape"), digest_size=12).digest()
+
+    return Counter(_each(rows, digest))
+
+
+def _each(rows: _Rows, digest) -> Iterator[bytes]:  # type: ignore[no-untyped-def]
+    yield from map(digest, rows.rows)

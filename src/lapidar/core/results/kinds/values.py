@@ -1,0 +1,172 @@
+"""Values with keys and lists: JSON (RFC 8259), JSON lines, TOML, YAML, INI. The order of keys does not count."""
+
+from __future__ import annotations
+
+import configparser
+import json
+import math
+from collections.abc import Callable, Iterator
+from itertools import zip_longest
+from pathlib import Path
+from typing import Any
+
+from lapidar.core import foreign
+from lapidar.core.results.differences import Differences
+from lapidar.core.results.tolerances import Rules
+from lapidar.core.results.verdict import Found, Pair, Unreadable
+
+__all__ = ["compare", "compare_lines", "readers", "walk"]
+
+_DEEPEST = 500
+
+
+def compare(pair: Pair, rules: Rules) -> Found:
+    """Compare two files of one form."""
+    differences = Differences(rules)
+    reader = _reader(pair.path)
+    try:
+        before, after = reader(_text(pair.before)), reader(_text(pair.after))
+    except (ValueError, RecursionError, configparser.Error) as error:
+        raise Unreadable(str(error).splitlines()[0][:200]) from error
+    walk("", before, after, differences)
+    return differences.found()
+
+
+def compare_lines(pair: Pair, rules: Rules) -> Found:
+    """Compare files with a JSON value in each line, line by line: they may be larger than memory."""
+    differences = Differences(rules)
+    with pair.before.open("rb") as one, pair.after.open("rb") as other:
+        for number, (before, after) in enumerate(zip_longest(one, other), 1):
+            if before == after:
+                continue
+            if before is None or after is None:
+                differences.say(f"line {number} on: only {'after' if before is None else 'before'}")
+                break
+            try:
+                walk(f"line {number}", json.loads(before), json.loads(after), differences)
+            except (ValueError, RecursionError) as error:
+                raise Unreadable(f"line {number}: {error}") from error
+    return differences.found()
+
+
+def _text(path: Path) -> str:
+    try:
+        return foreign.read(path).decode("utf-8-sig")
+    except OSError as error:
+        raise Unreadable(error.strerror or str(error)) from error
+
+
+def _number(text: str) -> Any:
+    # Long decimals keep their digits: a float would round them.
+    value = float(text)
+    return value if repr(value) == text else _Digits(text)
+
+
+class _Digits(str):
+    """A number by its text."""
+
+
+def _json(text: str) -> Any:
+    return json.loads(text, parse_float=_number)
+
+
+def _toml(text: str) -> Any:
+    import tomli
+
+    return tomli.loads(text, parse_float=_number)
+
+
+def _ini(text: str) -> Any:
+    parser = configparser.RawConfigParser(strict=False, allow_no_value=True)
+    parser.read_string(text)
+    return {name: dict(parser.items(name)) for name in parser.sections()} | {"DEFAULT": dict(parser.defaults())}
+
+
+def _yaml(text: str) -> Any:
+    try:
+        import yaml
+    except ImportError as error:
+        raise Unreadable("install lapidar[compare] to read YAML") from error
+    # Aliases may build a value of any size out of a few lines.
+    if text.count("*") > 1000:
+        raise Unreadable("it has more than 1,000 aliases")
+    try:
+        return list(yaml.safe_load_all(text))
+    except yaml.YAMLError as error:
+        raise Unreadable(str(error).splitlines()[0]) from error
+
+
+_READERS: dict[str, Callable[[str], Any]] = {
+    ".json": _json,
+    ".geojson": _json,
+    ".toml": _toml,
+    ".ini": _ini,
+    ".cfg": _ini,
+    ".yaml": _yaml,
+    ".yml": _yaml,
+}
+
+
+def readers() -> Iterator[str]:
+    """The suffixes of names whose form is known."""
+    yield from _READERS
+
+
+def _reader(name: str) -> Callable[[str], Any]:
+    return next((reader for suffix, reader in _READERS.items() if name.lower().endswith(suffix)), _json)
+
+
+def walk(place: str, before: Any, after: Any, into: Differences, depth: int = 0) -> None:
+    """Compare two values and what is in them.
+
+    Args:
+        place: the path to them: ``fit.kilns[3]``.
+    """
+    if depth > _DEEPEST:
+        raise Unreadable(f"it is nested deeper than {_DEEPEST}")
+    if place and into.rules.ignores(place):
+        into.set_aside[place] = None
+        return
+    if isinstance(before, dict) and isinstance(after, dict):
+        for key in [*before, *(key for key in after if key not in before)]:
+            below = f"{place}.{key}" if place else str(key)
+            if into.rules.ignores(below):
+                into.set_aside[below] = None
+            elif key not in after:
+                into.say(f"{below}: gone")
+            elif key not in before:
+                into.say(f"{below}: new")
+            else:
+                walk(below, before[key], after[key], into, depth + 1)
+    elif isinstance(before, list) and isinstance(after, list):
+        if len(before) != len(after):
+            into.say(f"{place or 'the list'}: {len(before):,} values -> {len(after):,}")
+        for index, (one, other) in enumerate(zip(before, after, strict=False)):
+            walk(f"{place}[{index}]", one, other, into, depth + 1)
+    else:
+        _leaf(place or "the value", before, after, into)
+
+
+def _leaf(place: str, before: Any, after: Any, into: Differences) -> None:
+    if isinstance(before, _Digits) or isinstance(after, _Digits):
+        if _is_number(before) and _is_number(after):
+            into.texts(place, place, str(before), str(after))
+            return
+    elif _is_number(before) and _is_number(after):
+        if isinstance(before, int) != isinstance(after, int) and before == after:
+            into.numbers.compared += 1  # 1 and 1.0
+        elif isinstance(before, int) != isinstance(after, int) and all(map(math.isfinite, (before, after))):
+            into.texts(place, place, repr(before), repr(after))
+        else:
+            into.values(place, place, before, after)
+        return
+    if type(before) is not type(after):
+        into.other(place, before, after)
+    elif isinstance(before, str):
+        into.line(place, place, before, after)
+    elif before != after:
+        into.other(place, before, after)
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, (int, float, _Digits)) and not isinstance(value, bool)

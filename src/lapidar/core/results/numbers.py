@@ -1,0 +1,262 @@
+"""Numbers against numbers: how far apart, in what measure, and where the worst is.
+
+Three measures: absolute, relative to the larger of the two, and in units in the last place: how many doubles lie
+between (IEEE 754 binary64; their bit patterns, taken as signed magnitudes, are in the order of the numbers). NaN equals
+NaN. A decimal text is compared by its exact value, so that integers beyond 2^53 and long decimals count.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+import struct
+from collections import Counter
+from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
+from typing import Any
+
+__all__ = ["EXACT", "NUMBER", "Numbers", "Tolerance", "ulps_between"]
+
+# A number in a text: not inside a word, a version (1.2.3) or a hexadecimal digest.
+NUMBER = re.compile(
+    r"(?<![\w.])[-+]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][-+]?\d+)?(?![\w.]*\w)(?!\.\d)|(?<![\w.])[-+]?(?:inf|nan)\b",
+    re.IGNORECASE,
+)
+_MOST_DIGITS = 400  # of a decimal text that is compared by its exact value
+
+
+@dataclass(frozen=True, slots=True)
+class Tolerance:
+    """What is tolerated: a difference that any one of the three allows. 0: nothing by that measure."""
+
+    absolute: float = 0.0
+    relative: float = 0.0
+    ulps: float = 0.0
+
+    @property
+    def is_exact(self) -> bool:
+        return not (self.absolute or self.relative or self.ulps)
+
+    def allows(self, absolute: float, relative: float, ulps: float) -> bool:
+        """Whether a difference is tolerated; one that is infinite never is."""
+        if not math.isfinite(absolute):
+            return False
+        return (
+            bool(self.absolute and absolute <= self.absolute)
+            or bool(self.relative and relative <= self.relative)
+            or bool(self.ulps and ulps <= self.ulps)
+        )
+
+    def __str__(self) -> str:
+        parts = {"absolute": self.absolute, "relative": self.relative, "ulps": self.ulps}
+        return ", ".join(f"{name} {value:g}" for name, value in parts.items() if value)
+
+
+EXACT = Tolerance()
+
+
+def _ordered(value: float) -> int:
+    """A double as an integer, such that neighbours differ by one; both zeros are 0."""
+    (bits,) = struct.unpack("<q", struct.pack("<d", value))
+    return int(bits) if bits >= 0 else -(int(bits) & 0x7FFFFFFFFFFFFFFF)
+
+
+def ulps_between(one: float, other: float) -> float:
+    """How many steps from one double to the next lie between two; infinite where one is no number or infinite."""
+    if not (math.isfinite(one) and math.isfinite(other)):
+        return 0.0 if one == other or (math.isnan(one) and math.isnan(other)) else math.inf
+    return float(abs(_ordered(one) - _ordered(other)))
+
+
+@dataclass(slots=True)
+class Numbers:
+    """How the numbers of two files differ.
+
+    Attributes:
+        compared: how many pairs there were.
+        differing: how many of them are not equal.
+        beyond: how many of these no tolerance allows.
+        nans: how many pairs are NaN on both sides.
+        absolute, relative, ulps: the largest differences among finite ones, each with where it is.
+        distribution: of the differing ones, how many by the power of two of their ulps (-1: less than one;
+            64: infinite).
+        pairs: some of them, before and after, for a figure.
+    """
+
+    compared: int = 0
+    differing: int = 0
+    beyond: int = 0
+    nans: int = 0
+    absolute: float = 0.0
+    relative: float = 0.0
+    ulps: float = 0.0
+    at_absolute: str = ""
+    at_relative: str = ""
+    at_ulps: str = ""
+    distribution: Counter[int] = field(default_factory=Counter)
+    pairs: list[tuple[float, float]] = field(default_factory=list)
+
+    def texts(self, one: str, other: str, where: str, tolerance: Tolerance = EXACT) -> bool | None:
+        """Compare two texts of numbers.
+
+        Returns:
+            Whether they are equal, or their difference is tolerated; None where one is no number.
+        """
+        before, after = _exact(one), _exact(other)
+        if before is None or after is None:
+            return None
+        if before.is_nan() or after.is_nan() or before.is_infinite() or after.is_infinite():
+            return self.values(float(before), float(after), where, tolerance)
+        self.compared += 1
+        signed_zeros = before == after == 0 and before.is_signed() != after.is_signed()
+        if before == after and not signed_zeros:
+            self._keep(float(before), float(after))
+            return True
+        absolute = abs(before - after)
+        largest = max(abs(before), abs(after))
+        relative = float(absolute / largest) if largest else 0.0
+        return self._differ(float(before), float(after), float(absolute), relative, where, tolerance)
+
+    def values(self, one: float, other: float, where: str, tolerance: Tolerance = EXACT) -> bool:
+        """Compare two numbers; whether they are equal, or their difference is tolerated."""
+        self.compared += 1
+        if math.isnan(one) and math.isnan(other):
+            self.nans += 1
+            return True
+        if one == other and math.copysign(1, one) == math.copysign(1, other):
+            self._keep(one, other)
+            return True
+        absolute = abs(one - other) if math.isfinite(one) and math.isfinite(other) else math.inf
+        largest = max(abs(one), abs(other))
+        relative = absolute / largest if largest and math.isfinite(absolute) else (0.0 if not largest else math.inf)
+        return self._differ(one, other, absolute, relative, where, tolerance)
+
+    def _differ(
+        self, one: float, other: float, absolute: float, relative: float, where: str, tolerance: Tolerance
+    ) -> bool:
+        ulps = ulps_between(one, other)
+        self.differing += 1
+        self.distribution[_bucket(ulps)] += 1
+        self._keep(one, other)
+        for name, value in (("absolute", absolute), ("relative", relative), ("ulps", ulps)):
+            if value > getattr(self, name) or not getattr(self, f"at_{name}"):
+                setattr(self, name, value)
+                setattr(self, f"at_{name}", where)
+        allowed = tolerance.allows(absolute, relative, ulps)
+        self.beyond += not allowed
+        return allowed
+
+    def _keep(self, one: float, other: float) -> None:
+        if len(self.pairs) < 20_000:
+            self.pairs.append((one, other))
+
+    def arrays(self, one: Any, other: Any, where: str, tolerance: Tolerance = EXACT) -> None:
+        """Compare two numpy arrays of one shape, element by element; complex ones by their parts.
+
+        Args:
+            where: what they are called; the index is added.
+        """
+        import numpy as np
+
+        if np.iscomplexobj(one) or np.iscomplexobj(other):
+            self.arrays(np.real(one), np.real(other), f"{where} (real)", tolerance)
+            self.arrays(np.imag(one), np.imag(other), f"{where} (imaginary)", tolerance)
+            return
+        exact = one.dtype.kind in "iub" and other.dtype.kind in "iub"
+        equal = one == other
+        if not exact:
+            nans = np.isnan(one) & np.isnan(other)
+            self.nans += int(nans.sum())
+            equal = (equal & (np.signbit(one) == np.signbit(other))) | nans
+        self.compared += int(equal.size)
+        step = max(1, equal.size // 2000)
+        for before, after in zip(one.ravel()[::step], other.ravel()[::step], strict=True):
+            self._keep(float(before), float(after))
+        places = np.argwhere(~np.atleast_1d(equal))
+        if not len(places):
+            return
+        self._differing_arrays(np.atleast_1d(one), np.atleast_1d(other), places, where, tolerance, exact)
+
+    def _differing_arrays(
+        self, one: Any, other: Any, places: Any, where: str, tolerance: Tolerance, exact: bool
+    ) -> None:
+        import numpy as np
+
+        at = tuple(places.T)
+        if exact:  # also beyond 2^53
+            before, after = one[at].astype(object), other[at].astype(object)
+            absolute = np.array([abs(int(a) - int(b)) for a, b in zip(before, after, strict=True)], dtype=float)
+            first, second = before.astype(float), after.astype(float)
+        else:
+            first, second = one[at].astype(np.float64), other[at].astype(np.float64)
+            with np.errstate(all="ignore"):
+                absolute = np.abs(first - second)
+            absolute[~(np.isfinite(first) & np.isfinite(second))] = np.inf
+        with np.errstate(all="ignore"):
+            largest = np.maximum(np.abs(first), np.abs(second))
+            relative = np.where(largest > 0, absolute / largest, 0.0)
+        relative[~np.isfinite(absolute)] = np.inf
+        ulps = np.array([ulps_between(a, b) for a, b in zip(first.tolist(), second.tolist(), strict=True)])
+        self.differing += len(places)
+        for value in ulps.tolist():
+            self.distribution[_bucket(value)] += 1
+        for name, values in (("absolute", absolute), ("relative", relative), ("ulps", ulps)):
+            worst = int(np.argmax(values))
+            if values[worst] > getattr(self, name) or not getattr(self, f"at_{name}"):
+                setattr(self, name, float(values[worst]))
+                setattr(self, f"at_{name}", f"{where}[{', '.join(map(str, places[worst].tolist()))}]")
+        finite = np.isfinite(absolute)
+        allowed: Any = np.zeros(len(places), dtype=bool)
+        for limit, values in ((tolerance.absolute, absolute), (tolerance.relative, relative), (tolerance.ulps, ulps)):
+            if limit:
+                allowed |= finite & (values <= limit)
+        self.beyond += int((~allowed).sum())
+
+    def add(self, other: Numbers) -> None:
+        """Count those of a part too."""
+        for name in ("compared", "differing", "beyond", "nans"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        for name in ("absolute", "relative", "ulps"):
+            if getattr(other, name) > getattr(self, name) or not getattr(self, f"at_{name}"):
+                setattr(self, name, getattr(other, name))
+                setattr(self, f"at_{name}", getattr(other, f"at_{name}"))
+        self.distribution.update(other.distribution)
+        self.pairs += other.pairs[: 20_000 - len(self.pairs)]
+
+    @property
+    def told(self) -> str:
+        """The worst difference, in a few words; "" where there is none."""
+        if not self.differing:
+            return ""
+        ulps = "" if not math.isfinite(self.ulps) else f", {_count(self.ulps)} ulps"
+        size = (
+            "a number against none"
+            if not math.isfinite(self.absolute)
+            else f"{self.absolute:.3g} ({self.relative:.2g} relative{ulps})"
+        )
+        return f"{size} at {self.at_absolute}"
+
+
+def _count(ulps: float) -> str:
+    return f"{ulps:,.0f}" if ulps < 1e6 else f"{ulps:.2g}"
+
+
+def _bucket(ulps: float) -> int:
+    if not math.isfinite(ulps):
+        return 64
+    return int(math.log2(ulps)) if ulps >= 1 else -1
+
+
+def _exact(text: str) -> Decimal | None:
+    """The exact value of a decimal text; None where it is no number, or longer than any is."""
+    text = text.strip()
+    if not text or len(text) > _MOST_DIGITS or "_" in text:
+        return None
+    try:
+        value = Decimal(text)
+        # What a double cannot be near is no number of anybody's results, and its difference would take all memory.
+        if value.is_finite() and value != 0 and not -400 < value.adjusted() < 400:
+            return None
+        return value
+    except InvalidOperation:
+        return None

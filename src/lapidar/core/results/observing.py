@@ -1,0 +1,152 @@
+"""What a run of an analysis read and wrote, told apart: the project's own source, data inside the project, results,
+what lies outside and does not travel, and what nobody wants to know of."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
+from pathlib import Path
+
+from lapidar.core import languages
+from lapidar.core.environment.folder import Environment
+from lapidar.core.project import LOCKFILE_NAME, Project
+from lapidar.core.records.results import FILE_NAME
+from lapidar.core.restored.watched import Inside
+from lapidar.core.system.observed import ObservedRun
+from lapidar.core.system.written import Touched
+
+__all__ = ["Seen", "ignored", "seen"]
+
+# Kept by tools about a project, and no part of an analysis.
+_NO_RESULTS = frozenset((".lapidar", ".git", ".hg", ".svn", ".ipynb_checkpoints", ".mypy_cache", ".pytest_cache"))
+_OF_LAPIDAR = frozenset((LOCKFILE_NAME, FILE_NAME))
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What a run did; paths are relative to the project, those outside absolute.
+
+    Attributes:
+        sources, inputs: what it read of the project, each with the file that has the bytes of before the run.
+        results: what it wrote, with the file.
+        both: those of the inputs that it changed too.
+        outside: what it read outside of the project and the environment.
+        written_outside: what it wrote there.
+        odd: what it made that is no file: pipes, sockets.
+    """
+
+    sources: Mapping[str, str] = field(default_factory=dict)
+    inputs: Mapping[str, str] = field(default_factory=dict)
+    results: Mapping[str, str] = field(default_factory=dict)
+    both: tuple[str, ...] = ()
+    changed_sources: tuple[str, ...] = ()
+    removed: tuple[str, ...] = ()
+    passing: tuple[str, ...] = ()
+    outside: tuple[str, ...] = ()
+    written_outside: tuple[str, ...] = ()
+    odd: tuple[str, ...] = ()
+
+
+def ignored(project: Project, others: Sequence[Path]) -> Callable[[str], bool]:
+    """Says of a path in the project that nobody wants to know of it.
+
+    Args:
+        others: folders in it that are none of its own: an environment, a cache.
+    """
+    root = os.path.realpath(project.root) + "/"
+    folders = tuple(os.path.realpath(one) + "/" for one in others)
+    made = [language.made_by_running for language in languages.every()]
+
+    def is_ignored(path: str) -> bool:
+        below = path[len(root) :]
+        parts = below.split("/")
+        return (
+            path.startswith(folders)
+            or not _NO_RESULTS.isdisjoint(parts)
+            or below in _OF_LAPIDAR
+            or any(is_made(below) for is_made in made)
+        )
+
+    return is_ignored
+
+
+def seen(
+    project: Project,
+    environment: Environment,
+    run: ObservedRun,
+    touched: Touched,
+    began_ns: int,
+    taken: Sequence[str],
+    left: Sequence[str],
+) -> Seen:
+    """Tell apart what a run did.
+
+    Args:
+        began_ns: when it began: what lies in a temporary folder and is older is no file of the run's own.
+        taken: patterns of the results that are wanted; all, where there are none.
+        left: patterns of results that are not.
+    """
+    root = os.path.realpath(project.root) + "/"
+    started = {os.path.realpath(path) for path in run.executed}
+    suffixes = tuple(suffix for language in languages.every() for suffix in language.source_suffixes)
+    sources: dict[str, str] = {}
+    inputs: dict[str, str] = {}
+    for path, place in touched.read.items():
+        is_source = path.endswith(suffixes) if suffixes else False
+        (sources if is_source or path in started else inputs)[path[len(root) :]] = place
+    written = {path[len(root) :]: path for path in touched.written}
+    wanted = {below: path for below, path in written.items() if _is_wanted(below, taken, left)}
+    files = {below: path for below, path in wanted.items() if _is_file(path)}
+    outside = _outside(run, Inside(project, environment), touched, began_ns, project, environment)
+    return Seen(
+        sources=sources,
+        inputs=inputs,
+        results={below: path for below, path in files.items() if below not in sources},
+        both=tuple(sorted(inputs.keys() & written.keys())),
+        changed_sources=tuple(sorted(sources.keys() & written.keys())),
+        removed=tuple(path[len(root) :] for path in touched.removed),
+        passing=tuple(path[len(root) :] for path in touched.passing),
+        outside=outside,
+        written_outside=tuple(path for path in touched.outside if not _is_temporary(path)),
+        odd=tuple(sorted(wanted.keys() - files.keys())),
+    )
+
+
+def _is_wanted(path: str, taken: Sequence[str], left: Sequence[str]) -> bool:
+    if any(fnmatchcase(path, pattern) for pattern in left):
+        return False
+    return not taken or any(fnmatchcase(path, pattern) for pattern in taken)
+
+
+def _is_file(path: str) -> bool:
+    mode = os.lstat(path).st_mode
+    return stat.S_ISREG(mode) or stat.S_ISLNK(mode)
+
+
+def _is_temporary(path: str) -> bool:
+    return path.startswith(
+        ("/tmp/", "/var/tmp/", "/dev/shm/", os.path.realpath(os.environ.get("TMPDIR") or "/tmp") + "/")
+    )
+
+
+def _outside(
+    run: ObservedRun, inside: Inside, touched: Touched, began_ns: int, project: Project, environment: Environment
+) -> tuple[str, ...]:
+    """What the environment's own programs read outside; of a temporary folder, what was there before."""
+    own = (os.path.realpath(project.root) + "/", os.path.realpath(environment.folder) + "/")
+    found: set[str] = set()
+    for path in inside.of_environment(run):
+        if path.startswith(own) or path in touched.outside:
+            continue
+        if _is_temporary(path):
+            try:
+                if os.stat(path).st_ctime_ns < began_ns:
+                    found.add(path)
+            except OSError:
+                continue
+        elif not inside.has(path):
+            found.add(path)
+    return tuple(sorted(found))

@@ -1,0 +1,126 @@
+"""A scratch copy of a project, to run a recorded analysis in: its sources and inputs as they were recorded, and nothing
+else. The project's own files are never touched."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
+from lapidar.core.errors import CacheError, LapidarError
+from lapidar.core.records.results import Analysis, RecordedFile
+from lapidar.core.results.comparing import Was, files_below
+
+__all__ = ["PRINTED", "RESULTS", "changed", "lay_out", "recorded_output", "recorded_results", "state"]
+
+PRINTED = "printed"  # in the tree of what was made; the results lie in the folder beside it
+RESULTS = "results"
+
+
+def lay_out(analysis: Analysis, cache: Cache, into: Path, project: Path, *, as_is: bool) -> list[str]:
+    """Lay the recorded sources and inputs out.
+
+    Args:
+        into: an empty folder.
+        project: the project's folder: has what is not in the cache.
+        as_is: take the files as they are in the project now.
+
+    Returns:
+        What is not as recorded, a sentence each.
+
+    Raises:
+        LapidarError: one of them can be had nowhere.
+    """
+    told: list[str] = []
+    tree = None if as_is else _tree(cache, analysis.given)
+    if tree is not None:
+        for entry in tree:
+            place = into / os.fsdecode(entry.path)
+            place.parent.mkdir(parents=True, exist_ok=True)
+            if entry.kind == LINK:
+                place.symlink_to(entry.content)
+                continue
+            shutil.copyfile(cache.entry_path(entry), place)
+            place.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
+    for file in (*analysis.source, *analysis.input):
+        place = into / file.path
+        if tree is not None and (file.kept or os.path.lexists(place)):
+            continue
+        told += _from_project(file, project / file.path, place, as_is=as_is)
+    (into / analysis.folder).mkdir(parents=True, exist_ok=True)
+    # A program that writes into a folder which was there finds it there.
+    for file in analysis.result:
+        (into / file.path).parent.mkdir(parents=True, exist_ok=True)
+    return told
+
+
+def _tree(cache: Cache, digest: str) -> Tree | None:
+    try:
+        tree = cache.tree(digest)
+    except CacheError:
+        return None
+    return tree if all(entry.kind == LINK or os.path.isfile(cache.entry_path(entry)) for entry in tree) else None
+
+
+def _from_project(file: RecordedFile, source: Path, place: Path, *, as_is: bool) -> Iterator[str]:
+    if not os.path.lexists(source):
+        raise LapidarError(
+            f"{file.path} is neither in the cache nor in the project",
+            why=f"its recorded sha256 is {file.sha256}",
+            remedy="Put it there again, or name the cache that the analysis was recorded with (--cache).",
+        )
+    place.parent.mkdir(parents=True, exist_ok=True)
+    if source.is_symlink():
+        place.symlink_to(os.readlink(source))
+        return
+    if sha256_of(str(source)) != file.sha256:
+        if not as_is:
+            raise LapidarError(
+                f"{file.path} is not in the cache, and in the project it is another than recorded",
+                why=f"its recorded sha256 is {file.sha256}",
+                remedy="Put the recorded one there again, or take the files as they are with --as-is.",
+            )
+        yield f"{file.path} is another than recorded"
+    shutil.copyfile(source, place)
+    shutil.copymode(source, place)
+
+
+def recorded_results(analysis: Analysis, cache: Cache) -> dict[str, Was]:
+    """The recorded results, by their paths: with their bytes where the cache has them."""
+    tree = _tree(cache, analysis.made)
+    files = {os.fsdecode(entry.path): entry for entry in tree} if tree is not None else {}
+    found = {}
+    for file in analysis.result:
+        entry = files.get(f"{RESULTS}/{file.path}")
+        if entry is not None and entry.kind == LINK:
+            found[file.path] = Was(None, link=entry.content, bytes=file.bytes)
+        else:
+            path = Path(cache.entry_path(entry)) if entry is not None else None
+            found[file.path] = Was(path, file.sha256, file.bytes)
+    return found
+
+
+def recorded_output(analysis: Analysis, cache: Cache) -> Was:
+    """What it printed."""
+    tree = _tree(cache, analysis.made)
+    entry = next((entry for entry in tree if entry.path == PRINTED), None) if tree is not None else None
+    return Was(Path(cache.entry_path(entry)) if entry else None, analysis.printed, analysis.printed_bytes)
+
+
+def state(folder: Path) -> dict[str, tuple[int, int, int]]:
+    """How each file below a folder is: inode, size, time of its last change."""
+    return {path: _one(file) for path, file in files_below(folder).items()}
+
+
+def _one(file: Path) -> tuple[int, int, int]:
+    status = os.lstat(file)
+    return status.st_ino, status.st_size, status.st_ctime_ns
+
+
+def changed(folder: Path, before: Mapping[str, tuple[int, int, int]]) -> dict[str, Path]:
+    """The files below a folder that are new or changed."""
+    return {path: file for path, file in files_below(folder).items() if before.get(path) != _one(file)}

@@ -1,0 +1,103 @@
+"""What comparing one result says."""
+
+from __future__ import annotations
+
+import enum
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lapidar.core.results.numbers import Numbers
+
+__all__ = ["Compared", "Found", "Pair", "Unreadable", "Verdict", "worst"]
+
+
+class Verdict(enum.StrEnum):
+    """Worst last. `SAME`: the bytes differ, and nothing that a reader could tell does."""
+
+    IDENTICAL = "identical"
+    SAME = "same content"
+    WITHIN = "within tolerance"
+    DIFFERENT = "different"
+    GONE = "gone"
+    NEW = "new"
+    UNREADABLE = "unreadable"
+
+    @property
+    def is_good(self) -> bool:
+        """Whether the result is what it was, as far as was asked for."""
+        return self in (Verdict.IDENTICAL, Verdict.SAME, Verdict.WITHIN)
+
+
+_ORDER = list(Verdict)
+
+
+def worst(verdicts: Iterable[Verdict]) -> Verdict:
+    """The worst of several; of none, that nothing differs."""
+    return max(verdicts, key=_ORDER.index, default=Verdict.IDENTICAL)
+
+
+class Unreadable(Exception):
+    """A file is not what its kind says, or goes beyond a limit; says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """Two files that are compared: how it was, and how it is.
+
+    Attributes:
+        path: what the result is called.
+    """
+
+    path: str
+    before: Path
+    after: Path
+
+
+@dataclass(slots=True)
+class Found:
+    """What a kind finds.
+
+    Attributes:
+        verdict: of the contents; never `IDENTICAL`.
+        worst: the worst difference, in a few words.
+        details: what differs, a line each, the first ones.
+        more: how many further differences there are.
+        numbers: how the numbers in it differ.
+        places: for a figure, the rows and columns of differing cells, or the pixels; each a pair.
+        set_aside: what was not compared, in a few words.
+    """
+
+    verdict: Verdict
+    worst: str = ""
+    details: list[str] = field(default_factory=list)
+    more: int = 0
+    numbers: Numbers | None = None
+    places: list[tuple[int, int]] = field(default_factory=list)
+    set_aside: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """The verdict on one result.
+
+    Attributes:
+        kind: what it was compared as.
+        bytes_before, bytes_after: sizes; None where it is not there.
+        tolerance: what was tolerated, in a few words; "" where nothing was.
+        note: what would have let it be compared better.
+    """
+
+    path: str
+    verdict: Verdict
+    kind: str = ""
+    bytes_before: int | None = None
+    bytes_after: int | None = None
+    worst: str = ""
+    details: tuple[str, ...] = ()
+    more: int = 0
+    numbers: Numbers | None = None
+    places: tuple[tuple[int, int], ...] = ()
+    tolerance: str = ""
+    set_aside: tuple[str, ...] = ()
+    note: str = ""
