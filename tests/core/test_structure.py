@@ -23,6 +23,7 @@ ORDER = (
     "pinning",
     "layers",
     "restored",
+    "results",
     "languages.python",
     "flows",
 )

@@ -25,7 +25,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     from lapidar.cli.verdicts import add_output_options
 
     parser.add_argument("before", metavar="A", help="a file, a folder, or a record: NAME or NAME@REVISION")
-    parser.add_argument("after", metavar="B", help="likewise")
+    parser.add_argument("other", metavar="B", help="likewise")
     parser.add_argument(
         "--analysis", metavar="NAME", default="", help="whose tolerances hold, where neither is a record"
     )
@@ -43,7 +43,7 @@ def run(session: Session) -> int:
         cache = session.cache()
     except CacheError:
         cache = None
-    done = compare_two(session.project, cache, options.before, options.after, options.analysis)
+    done = compare_two(session.project, cache, options.before, options.other, options.analysis)
     show(done.compared, view)
     verdict = worst(one.verdict for one in done.compared)
     told = [("before", done.before), ("after", done.after)]

@@ -74,9 +74,8 @@ def _numbers(numbers: Numbers) -> str:
     beyond = f"{numbers.beyond:,} of them beyond what is tolerated" if numbers.beyond != numbers.differing else ""
     parts = [f"{numbers.differing:,} of {numbers.compared:,} numbers differ", beyond]
     if math.isfinite(numbers.ulps):
-        parts.append(
-            f"at most {numbers.absolute:.3g} absolute, {numbers.relative:.2g} relative, {numbers.ulps:,.0f} ulps"
-        )
+        ulps = f"{numbers.ulps:,.0f}" if numbers.ulps < 1e6 else f"{numbers.ulps:.2g}"
+        parts.append(f"at most {numbers.absolute:.3g} absolute, {numbers.relative:.2g} relative, {ulps} ulps")
     if numbers.nans:
         parts.append(f"{human_count(numbers.nans, 'NaN')} on both sides")
     return "; ".join(part for part in parts if part)

@@ -75,7 +75,7 @@ def compare_two(project: Project, cache: Cache | None, before: str, after: str, 
         found = compare(other.called, was, is_now.file, rules)
         return Compare(one.called, other.called, (found,), {other.called: (was.file, is_now.file)})
     ones, others = _aligned(one, other)
-    lost = {path for path, was in others.items() if was.file is None and was.link is None}
+    lost = {path for path, was in others.items() if was.file is None}
     after_files = {path: was.file for path, was in others.items() if was.file is not None}
     compared = compare_all({path: was for path, was in ones.items() if path not in lost}, after_files, rules)
     compared += [_by_digest(path, ones.get(path), others[path]) for path in sorted(lost)]
@@ -89,6 +89,9 @@ def _by_digest(path: str, before: Was | None, after: Was) -> Compared:
 
     if before is None:
         return Compared(path, Verdict.NEW, bytes_after=after.bytes)
+    if before.link is not None or after.link is not None:
+        same = before.link == after.link
+        return Compared(path, Verdict.IDENTICAL if same else Verdict.DIFFERENT, "link", before.bytes, after.bytes)
     same = before.sha256 == after.sha256 and bool(before.sha256)
     why = "" if same else "the bytes of the recorded one are lost: only its digest tells"
     return Compared(path, Verdict.IDENTICAL if same else Verdict.DIFFERENT, "", before.bytes, after.bytes, why)
@@ -97,7 +100,7 @@ def _by_digest(path: str, before: Was | None, after: Was) -> Compared:
 def _side(project: Project, cache: Cache | None, text: str) -> _Side:
     path = Path(text)
     if path.is_dir():
-        return _Side(text, {name: Was(file, bytes=os.lstat(file).st_size) for name, file in files_below(path).items()})
+        return _Side(text, {name: _of_file(file) for name, file in files_below(path).items()})
     if os.path.lexists(path):
         return _Side(text, {path.name: Was(path, bytes=path.stat().st_size)}, is_file=True)
     name, _, revision = text.partition("@")
@@ -108,6 +111,10 @@ def _side(project: Project, cache: Cache | None, text: str) -> _Side:
             remedy="Name a path, or an analysis of lapidar.results: kilns, or kilns@REVISION.",
         )
     return _Side(text, _recorded(analysis, cache), analysis.name)
+
+
+def _of_file(file: Path) -> Was:
+    return Was(file, bytes=os.lstat(file).st_size, link=os.readlink(file) if file.is_symlink() else None)
 
 
 def _recorded(analysis: Analysis, cache: Cache | None) -> Mapping[str, Was]:

@@ -22,9 +22,9 @@ Files = Mapping[str, tuple[Path, Path]]
 
 def has_figure(one: Compared, files: Files) -> bool:
     """Whether a verdict can be drawn."""
-    return bool(one.numbers and one.numbers.differing) or (
-        one.kind == "picture" and one.path in files and bool(one.details)
-    )
+    if one.kind == "picture":
+        return one.path in files and bool(one.details)
+    return bool(one.numbers and one.numbers.differing)
 
 
 def draw(compared: Sequence[Compared], files: Files, into: Path) -> None:
@@ -113,7 +113,7 @@ def _against(axes: Any, numbers: Numbers) -> None:
             )
     axes.axline((0, 0), slope=1, color=_INK, linewidth=0.6, alpha=0.5)
     axes.set(xlabel="before", ylabel="after", title="numbers, before against after")
-    axes.legend(frameon=False, loc="upper left")
+    axes.legend(frameon=False, loc="upper left", handletextpad=0.2)
 
 
 def _distribution(axes: Any, numbers: Numbers) -> None:
@@ -128,7 +128,7 @@ def _distribution(axes: Any, numbers: Numbers) -> None:
 
 def _where(axes: Any, one: Compared) -> None:
     rows, columns = zip(*one.places, strict=True)
-    axes.scatter(columns, rows, marker="s", s=10, color=_WRONG, linewidths=0)
+    axes.scatter([column + 1 for column in columns], rows, marker="s", s=10, color=_WRONG, linewidths=0)
     axes.invert_yaxis()
     axes.set(xlabel="column", ylabel="row", title="where in the table")
     axes.xaxis.get_major_locator().set_params(integer=True)
@@ -157,5 +157,4 @@ def _pictures(part: Any, before: Path, after: Path) -> None:
         axes[2].set_title("difference (of 255)")
         part.colorbar(shown, ax=axes[2], shrink=0.8)
     for place in axes:
-        place.set_xticks([])
-        place.set_yticks([])
+        place.set_axis_off()

@@ -17,7 +17,7 @@ from lapidar.core.results.verdict import Compared, Verdict, worst
 __all__ = ["write"]
 
 _MOST_FIGURES = 20
-_MOST_LINES = 60
+_MOST_LINES = 20
 
 _CLASSES = {Verdict.IDENTICAL: "good", Verdict.SAME: "good", Verdict.WITHIN: "good", Verdict.NEW: "warn"}
 
@@ -92,7 +92,7 @@ def _table(compared: Sequence[Compared]) -> str:
 
 def _size(one: Compared) -> str:
     sizes = [size for size in (one.bytes_before, one.bytes_after) if size is not None]
-    return " &rarr; ".join(f"{size:,}" for size in dict.fromkeys(sizes)) + (" B" if sizes else "")
+    return " &rarr; ".join(f"{size:,}&nbsp;B" for size in dict.fromkeys(sizes))
 
 
 def _details(compared: Sequence[Compared], files: Mapping[str, tuple[Path, Path]]) -> Iterable[str]:

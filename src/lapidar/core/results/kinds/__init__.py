@@ -29,6 +29,7 @@ from lapidar.core.results.verdict import Found, Pair, Unreadable, Verdict
 __all__ = ["compare_contents", "kind_of"]
 
 _HEAD = 65_536
+_TABLES = (".csv", ".tsv", ".tab", ".dat")
 
 _COMPARE: dict[str, Callable[[Pair, Rules], Found]] = {
     "text": text.compare,
@@ -142,7 +143,8 @@ def _of_text(head: bytes, name: str, path: Path) -> str:
     lines = told.splitlines()
     if text.is_log(path):
         return "log"
-    return "table" if table.delimiter_of(lines[:50]) else "text"
+    is_named = name.endswith(_TABLES)
+    return "table" if table.delimiter_of(lines[:50], prose=not is_named) else "text"
 
 
 def _of_json(told: str, name: str) -> str:

@@ -23,14 +23,18 @@ __all__ = ["compare", "compare_rows", "delimiter_of"]
 
 _DELIMITERS = ",\t;|"
 _SNIFFED = 50  # lines
-_MOST_STRANGERS = 20  # rows that begin with another cell
+_MOST_STRANGERS = 1000  # rows that begin with another cell
 _MOST_MATCHED = 2_000_000  # rows that are matched where some came or went
 _MOST_KEYS = 3  # columns of a key that is found
 _LONGEST_FIELD = 1 << 20
 
 
-def delimiter_of(lines: Sequence[str]) -> str | None:
-    """What separates the cells of a table, by its first lines; None where they are no table."""
+def delimiter_of(lines: Sequence[str], *, prose: bool = False) -> str | None:
+    """What separates the cells of a table, by its first lines; None where they are no table.
+
+    Args:
+        prose: they may be sentences: a comma with a blank after it separates no cells then.
+    """
     lines = [line for line in lines if line.strip()]
     if len(lines) < 2:
         return None
@@ -38,6 +42,8 @@ def delimiter_of(lines: Sequence[str]) -> str | None:
         try:
             counts = Counter(len(row) for row in csv.reader(lines, delimiter=delimiter))
         except csv.Error:
+            continue
+        if prose and any(f"{delimiter} " in line for line in lines):
             continue
         if len(counts) == 1 and min(counts) > 1:
             return delimiter
@@ -52,9 +58,12 @@ def compare(pair: Pair, rules: Rules) -> Found:
     if delimiter is None or delimiter != _delimiter(pair.after):
         raise Unreadable("the two are not written alike")
     try:
-        if not _in_step(pair, delimiter, differences):
-            differences = Differences(rules)
-            _matched(pair, delimiter, differences)
+        whole, strangers = _in_step(pair, delimiter, differences)
+        if not whole or strangers:
+            matched = Differences(rules)
+            _matched(pair, delimiter, matched)
+            if not whole or _told(matched) < _told(differences):
+                differences = matched
     except csv.Error as error:
         raise Unreadable(str(error)) from error
     return differences.found()
@@ -82,29 +91,38 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def _in_step(pair: Pair, delimiter: str, into: Differences) -> bool:
-    """Compare row by row; False where rows or columns came or went, or what differs looks like another order."""
+def _told(differences: Differences) -> int:
+    return len(differences.details) + differences.more
+
+
+def _in_step(pair: Pair, delimiter: str, into: Differences) -> tuple[bool, int]:
+    """Compare row by row.
+
+    Returns:
+        Whether it went through: not where columns or rows came or went, or very many rows begin with another cell; and
+        how many do.
+    """
+    strangers = 0
     with _opened(pair.before) as one, _opened(pair.after) as other:
         rows = zip_longest(csv.reader(one, delimiter=delimiter), csv.reader(other, delimiter=delimiter))
         first = next(rows, None)
         if first is None or first[0] is None or first[1] is None:
-            return False
+            return False, 0
         has_header = _header(first[0])
         if has_header and first[0] != first[1]:
-            return False
+            return False, 0
         names = first[0] if has_header else [f"column {number}" for number in range(1, len(first[0]) + 1)]
         if not has_header:
             compare_rows(1, names, first[0], first[1], into)
-        strangers = 0
         for number, (before, after) in enumerate(rows, 2):
             if before is None or after is None or len(before) != len(after):
-                return False
+                return False, 0
             if before != after:
                 compare_rows(number, names, before, after, into)
                 strangers += before[0] != after[0]
                 if strangers > _MOST_STRANGERS:
-                    return False  # rows may have come, gone or changed places
-    return True
+                    return False, strangers  # rows may have come, gone or changed places
+    return True, strangers
 
 
 def compare_rows(number: int, names: Sequence[str], before: list[str], after: list[str], into: Differences) -> None:

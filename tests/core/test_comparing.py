@@ -1,0 +1,603 @@
+"""Results against results: no verdict of "nothing differs" for what differs, none of "different" for what does not."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import io
+import json
+import lzma
+import math
+import os
+import pickle
+import random
+import sqlite3
+import struct
+import tarfile
+import tempfile
+import unittest
+import zipfile
+from collections.abc import Callable
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+import numpy as np
+import openpyxl
+import pyarrow
+import pyarrow.feather
+import pyarrow.parquet
+import scipy.io
+import yaml
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image
+
+from lapidar.core.errors import DeclarationError
+from lapidar.core.results.comparing import Was, compare
+from lapidar.core.results.kinds import archive as archives
+from lapidar.core.results.kinds import kind_of
+from lapidar.core.results.numbers import Numbers, Tolerance, ulps_between
+from lapidar.core.results.tolerances import Tolerances, parse
+from lapidar.core.results.verdict import Compared, Verdict
+from support import InFolder
+
+NOTHING = Tolerances()
+Table = list[dict[str, Any]]
+
+
+def rows(chance: random.Random) -> Table:
+    return [
+        {
+            "sherd": f"S{number:03}",
+            "kiln": chance.choice("ABC"),
+            "tin": round(chance.random() * 9, 4),
+            "count": chance.randrange(99),
+        }
+        for number in range(30)
+    ]
+
+
+def as_csv(table: Table) -> bytes:
+    lines = [",".join(table[0])] + [",".join(map(str, row.values())) for row in table]
+    return ("\n".join(lines) + "\n").encode()
+
+
+def as_tsv(table: Table) -> bytes:
+    return as_csv(table).replace(b",", b"\t")
+
+
+def as_json(table: Table) -> bytes:
+    return json.dumps({"sherds": table, "of": "kilns"}, indent=1).encode()
+
+
+def as_json_lines(table: Table) -> bytes:
+    return b"".join(json.dumps(row).encode() + b"\n" for row in table)
+
+
+def as_yaml(table: Table) -> bytes:
+    return str(yaml.safe_dump(table)).encode()
+
+
+def as_toml(table: Table) -> bytes:
+    blocks = ["[[sherd]]\n" + "\n".join(f"{key} = {json.dumps(value)}" for key, value in row.items()) for row in table]
+    return "\n\n".join(blocks).encode()
+
+
+def as_ini(table: Table) -> bytes:
+    blocks = [f"[{row['sherd']}]\nkiln = {row['kiln']}\ntin = {row['tin']}\ncount = {row['count']}\n" for row in table]
+    return "\n".join(blocks).encode()
+
+
+def as_text(table: Table) -> bytes:
+    return "".join(
+        f"Sherd {r['sherd']} of kiln {r['kiln']}: {r['tin']} % of tin, {r['count']} grains.\n" for r in table
+    ).encode()
+
+
+def as_log(table: Table) -> bytes:
+    return "".join(
+        f"2026-11-25 10:{n:02}:07 fired {r['sherd']} at {r['tin']} in {r['kiln']} ({r['count']})\n"
+        for n, r in enumerate(table)
+    ).encode()
+
+
+def as_html(table: Table) -> bytes:
+    cells = "".join("<tr>" + "".join(f"<td>{value}</td>" for value in row.values()) + "</tr>\n" for row in table)
+    return f"<!doctype html><html><body><table>{cells}</table></body></html>".encode()
+
+
+def as_svg(table: Table) -> bytes:
+    marks = "".join(
+        f'<circle id="{r["sherd"]}" cx="{r["count"]}" cy="{r["tin"]}" class="{r["kiln"]}"/>\n' for r in table
+    )
+    return f'<?xml version="1.0"?>\n<svg xmlns="http://www.w3.org/2000/svg">{marks}</svg>'.encode()
+
+
+def columns(table: Table) -> dict[str, Any]:
+    kilns = np.array([ord(row["kiln"]) for row in table])
+    names = np.array([int(row["sherd"][1:]) for row in table])
+    return {
+        "name": names,
+        "kiln": kilns,
+        "tin": np.array([r["tin"] for r in table]),
+        "count": np.array([r["count"] for r in table]),
+    }
+
+
+def as_npy(table: Table) -> bytes:
+    stream = io.BytesIO()
+    np.save(stream, np.stack([np.asarray(one, dtype=float) for one in columns(table).values()]))
+    return stream.getvalue()
+
+
+def as_npz(table: Table) -> bytes:
+    stream = io.BytesIO()
+    np.savez_compressed(stream, **columns(table))
+    return stream.getvalue()
+
+
+def as_matlab(table: Table) -> bytes:
+    stream = io.BytesIO()
+    scipy.io.savemat(stream, columns(table))
+    return stream.getvalue()
+
+
+def in_file(suffix: str, write: Callable[[Path], None]) -> bytes:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, f"made{suffix}")
+        write(path)
+        return path.read_bytes()
+
+
+def as_hdf5(table: Table) -> bytes:
+    import h5py
+
+    def write(path: Path) -> None:
+        with h5py.File(path, "w") as file:
+            for name, values in columns(table).items():
+                file[f"sherds/{name}"] = values
+            file["sherds"].attrs["kilns"] = "".join(row["kiln"] for row in table)
+
+    return in_file(".h5", write)
+
+
+def as_netcdf(table: Table) -> bytes:
+    def write(path: Path) -> None:
+        with scipy.io.netcdf_file(path, "w") as file:
+            file.createDimension("sherd", len(table))
+            for name, values in columns(table).items():
+                file.createVariable(name, "d", ("sherd",))[:] = values
+
+    return in_file(".nc", write)
+
+
+def as_parquet(table: Table) -> bytes:
+    return in_file(".parquet", lambda path: pyarrow.parquet.write_table(pyarrow.Table.from_pylist(table), path))
+
+
+def as_feather(table: Table) -> bytes:
+    return in_file(".feather", lambda path: pyarrow.feather.write_feather(pyarrow.Table.from_pylist(table), str(path)))
+
+
+def as_workbook(table: Table) -> bytes:
+    book = openpyxl.Workbook()
+    sheet = book.active
+    sheet.append(list(table[0]))
+    for row in table:
+        sheet.append(list(row.values()))
+    return in_file(".xlsx", lambda path: book.save(path))
+
+
+def as_sqlite(table: Table) -> bytes:
+    def write(path: Path) -> None:
+        with sqlite3.connect(path) as connection:
+            connection.execute("CREATE TABLE sherds (sherd TEXT PRIMARY KEY, kiln TEXT, tin REAL, count INTEGER)")
+            connection.executemany("INSERT INTO sherds VALUES (?, ?, ?, ?)", [tuple(row.values()) for row in table])
+        connection.close()
+
+    return in_file(".db", write)
+
+
+def as_pickle(table: Table) -> bytes:
+    return pickle.dumps(table)
+
+
+def as_zip(table: Table) -> bytes:
+    stream = io.BytesIO()
+    with zipfile.ZipFile(stream, "w") as archive:
+        archive.writestr("sherds.csv", as_csv(table))
+        archive.writestr("about/read.txt", "of the kilns\n")
+    return stream.getvalue()
+
+
+def as_tar(table: Table) -> bytes:
+    stream = io.BytesIO()
+    with tarfile.open(fileobj=stream, mode="w:gz") as archive:
+        for name, data in (("sherds.json", as_json(table)), ("x", b"y")):
+            member = tarfile.TarInfo(name)
+            member.size = len(data)
+            archive.addfile(member, io.BytesIO(data))
+    return stream.getvalue()
+
+
+def as_picture(table: Table, form: str = "PNG") -> bytes:
+    numbers = (
+        [ord(row["kiln"]) for row in table] + [row["count"] for row in table] + [int(row["sherd"][1:]) for row in table]
+    )
+    numbers += [byte for row in table for byte in struct.pack("<d", row["tin"])]
+    stream = io.BytesIO()
+    Image.fromarray(np.resize(np.array(numbers, dtype=np.uint8), (18, 30))).save(stream, form)
+    return stream.getvalue()
+
+
+def as_notebook(table: Table) -> bytes:
+    output = {"output_type": "stream", "name": "stdout", "text": as_text(table).decode()}
+    cells = [{"cell_type": "code", "source": "show()", "outputs": [output], "execution_count": 3, "metadata": {}}]
+    return json.dumps({"cells": cells, "metadata": {}, "nbformat": 4, "nbformat_minor": 5}).encode()
+
+
+def as_rds(table: Table) -> bytes:
+    """As R's own saveRDS writes a list of two vectors of numbers and one of texts (version 2)."""
+    texts = [row["sherd"] + row["kiln"] for row in table]
+    data = b"X\n" + struct.pack(">iii", 2, 0x040202, 0x020300) + struct.pack(">ii", 19, 3)
+    data += struct.pack(">ii", 14, len(table)) + b"".join(struct.pack(">d", row["tin"]) for row in table)
+    data += struct.pack(">ii", 13, len(table)) + b"".join(struct.pack(">i", row["count"]) for row in table)
+    data += struct.pack(">ii", 16, len(table))
+    data += b"".join(struct.pack(">ii", 0x00040009, len(text)) + text.encode() for text in texts)
+    return gzip.compress(data)
+
+
+def as_pdf(table: Table) -> bytes:
+    import zlib
+
+    stream = zlib.compress(
+        "".join(f"BT ({r['sherd']} {r['kiln']}) Tj {r['tin']} {r['count']} Td ET\n" for r in table).encode()
+    )
+    return (
+        b"%%PDF-1.4\n1 0 obj\n<< /Type /Catalog /Pages 2 0 R >>\nendobj\n2 0 obj\n<< /CreationDate (D:20261125) >>\nendobj\n"
+        b"3 0 obj\n<< /Length %d /Filter /FlateDecode >>\nstream\n%s\nendstream\nendobj\ntrailer\n<< /Root 1 0 R >>\n%%%%EOF\n"
+        % (len(stream), stream)
+    )
+
+
+FORMS: dict[str, tuple[Callable[[Table], bytes], str]] = {
+    "t.csv": (as_csv, "table"),
+    "t.tsv": (as_tsv, "table"),
+    "t.json": (as_json, "values"),
+    "t.jsonl": (as_json_lines, "lines of values"),
+    "t.yaml": (as_yaml, "values"),
+    "t.toml": (as_toml, "values"),
+    "t.ini": (as_ini, "values"),
+    "t.txt": (as_text, "text"),
+    "t.log": (as_log, "log"),
+    "t.html": (as_html, "markup"),
+    "t.svg": (as_svg, "markup"),
+    "t.npy": (as_npy, "array"),
+    "t.npz": (as_npz, "array"),
+    "t.mat": (as_matlab, "MATLAB"),
+    "t.h5": (as_hdf5, "HDF5"),
+    "t.nc": (as_netcdf, "netCDF"),
+    "t.parquet": (as_parquet, "Parquet"),
+    "t.feather": (as_feather, "Feather"),
+    "t.xlsx": (as_workbook, "workbook"),
+    "t.db": (as_sqlite, "database"),
+    "t.pkl": (as_pickle, "pickle"),
+    "t.zip": (as_zip, "archive"),
+    "t.tar.gz": (as_tar, "archive"),
+    "t.csv.gz": (lambda table: gzip.compress(as_csv(table)), "compressed"),
+    "t.json.bz2": (lambda table: bz2.compress(as_json(table)), "compressed"),
+    "t.txt.xz": (lambda table: lzma.compress(as_text(table)), "compressed"),
+    "t.png": (as_picture, "picture"),
+    "t.tiff": (lambda table: as_picture(table, "TIFF"), "picture"),
+    "t.gif": (lambda table: as_picture(table, "GIF"), "picture"),
+    "t.bmp": (lambda table: as_picture(table, "BMP"), "picture"),
+    "t.ipynb": (as_notebook, "notebook"),
+    "t.rds": (as_rds, "R values"),
+    "t.pdf": (as_pdf, "PDF"),
+    "t.bin": (lambda table: b"\x00\x01" + as_text(table), "bytes"),
+}
+
+
+class Files(InFolder):
+    def compared(self, name: str, before: bytes, after: bytes, tolerances: Tolerances = NOTHING) -> Compared:
+        for side, data in (("before", before), ("after", after)):
+            (self.root / side).mkdir(exist_ok=True)
+            (self.root / side / name).write_bytes(data)
+        return compare(name, Was(self.root / "before" / name), self.root / "after" / name, tolerances)
+
+
+class EveryKind(Files):
+    def test_it_is_known_by_its_content(self) -> None:
+        table = rows(random.Random(1))
+        for name, (write, kind) in FORMS.items():
+            path = self.root / name
+            path.write_bytes(write(table))
+            self.assertEqual(kind_of(path), kind, name)
+
+    def test_no_change_goes_unseen(self) -> None:
+        """2,000 files of all kinds, each with one change: a value, a digit of one, a row, the order."""
+        misses, tries = [], 0
+        chance = random.Random(20261125)
+        while tries < 2000:
+            for name, (write, _) in FORMS.items():
+                tries += 1
+                table = rows(chance)
+                before = write(table)
+                changed = [dict(row) for row in table]
+                told = self.change(changed, chance)
+                after = write(changed)
+                found = self.compared(name, before, after)
+                if found.verdict.is_good and before != after:
+                    misses.append(f"{name}: {told}: {found.verdict}")
+                if before != after and not found.worst and found.verdict is Verdict.DIFFERENT:
+                    misses.append(f"{name}: {told}: it does not say what")
+                if found.verdict is Verdict.UNREADABLE:
+                    misses.append(f"{name}: {told}: {found.worst}")
+        self.assertEqual(misses, [])
+
+    def change(self, table: Table, chance: random.Random) -> str:
+        row = chance.choice(table)
+        match chance.randrange(4):
+            case 0:
+                row["tin"] = float(np.nextafter(row["tin"], 99))
+                return "one ulp"
+            case 1:
+                row["count"] += 1
+                return "one integer"
+            case 2:
+                row["kiln"] = chance.choice([one for one in "ABC" if one != row["kiln"]])
+                return "one letter"
+        row["tin"] = round(row["tin"] + 0.0001, 4)
+        return "the last digit"
+
+    def test_rows_and_members_that_go(self) -> None:
+        chance = random.Random(4)
+        for name, (write, _) in FORMS.items():
+            table = rows(chance)
+            fewer = table[:11] + table[12:]
+            with self.subTest(name):
+                self.assertFalse(self.compared(name, write(table), write(fewer)).verdict.is_good, name)
+                self.assertFalse(self.compared(name, write(fewer), write(table)).verdict.is_good, name)
+
+    def test_cut_and_spoiled_files_end_well(self) -> None:
+        """Whatever a file holds, there is a verdict, and not a good one where it can be told that it is another."""
+        chance = random.Random(9)
+        for name, (write, _) in FORMS.items():
+            whole = write(rows(chance))
+            for data in (b"", whole[: len(whole) // 2], whole[:40], bytes(chance.randbytes(300)), whole + whole):
+                with self.subTest(name, size=len(data)):
+                    found = self.compared(name, whole, data)
+                    if data in (b"", whole[:40]):
+                        self.assertFalse(found.verdict.is_good)
+
+    def test_one_file_under_two_names(self) -> None:
+        path = self.root / "one.csv"
+        path.write_bytes(as_csv(rows(random.Random(2))))
+        os.link(path, self.root / "two.csv")
+        found = compare("one.csv", Was(path), self.root / "two.csv", NOTHING)
+        self.assertEqual(found.verdict, Verdict.IDENTICAL)
+
+
+class SameContent(Files):
+    def same(self, name: str, before: bytes, after: bytes) -> None:
+        with self.subTest(name):
+            self.assertEqual(self.compared(name, before, after).verdict, Verdict.SAME)
+
+    def test_nothing_but_bytes(self) -> None:
+        table = rows(random.Random(5))
+        text = as_csv(table)
+        self.same("t.csv", text, text.replace(b"\n", b"\r\n"))
+        self.same("t.csv", text, b"\xef\xbb\xbf" + text.rstrip(b"\n"))
+        self.same("t.txt", b"one 1.50\ntwo", b"one 1.5\r\ntwo\n")
+        self.same("t.json", b'{"a": 1, "b": [1.0, 2]}', b'{"b":[1,2],"a":1.00}')
+        self.same("t.toml", b"a = 1\nb = 2", b"b = 2\na = 1\n# said\n")
+        self.same("t.csv.gz", gzip.compress(text, mtime=1), gzip.compress(text, 1, mtime=99))
+        self.same("t.json.bz2", bz2.compress(b'{"a": 1}'), bz2.compress(b'{"a":1}'))
+        self.same(
+            "t.log",
+            b"2026-01-01 10:00:00 fired\n2026-01-01 10:00:02 cooled\n",
+            b"2027-02-02 11:11:11 fired\n2027-02-02 11:11:12 cooled\n",
+        )
+        self.same(
+            "t.html",
+            b'<!doctype html><p class="a" id="b">x</p>',
+            b'<!doctype html>\n<!-- made --><p id="b" class="a">x</p>',
+        )
+        pdf = as_pdf(table)
+        self.same("t.pdf", pdf, pdf.replace(b"D:20261125", b"D:20310101"))
+        book = json.loads(as_notebook(table))
+        book["cells"][0]["execution_count"] = 8
+        book["metadata"]["kernelspec"] = {"name": "other"}
+        self.same("t.ipynb", as_notebook(table), json.dumps(book).encode())
+
+    def test_pictures_packed_otherwise(self) -> None:
+        picture = Image.open(io.BytesIO(as_picture(rows(random.Random(6)))))
+        first, second = io.BytesIO(), io.BytesIO()
+        picture.save(first, "PNG", compress_level=1)
+        from PIL.PngImagePlugin import PngInfo
+
+        told = PngInfo()
+        told.add_text("Software", "another")
+        picture.save(second, "PNG", compress_level=9, pnginfo=told)
+        self.same("t.png", first.getvalue(), second.getvalue())
+
+    def test_archives_with_other_dates(self) -> None:
+        made = []
+        for date, order in (((2020, 1, 1, 0, 0, 0), 1), ((2024, 1, 1, 0, 0, 0), -1)):
+            stream = io.BytesIO()
+            with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED if order > 0 else zipfile.ZIP_STORED) as archive:
+                for name in ("a.txt", "b.txt")[::order]:
+                    archive.writestr(zipfile.ZipInfo(name, date), "kiln\n")
+            made.append(stream.getvalue())
+        self.same("t.zip", *made)
+
+
+class Tables(Files):
+    HEAD = b"sherd,kiln,tin\n"
+
+    def test_rows_and_columns_that_came_went_and_moved(self) -> None:
+        before = self.HEAD + b"".join(b"S%d,K%d,%d.5\n" % (n, n % 3, n) for n in range(40))
+        lines = before.splitlines(keepends=True)
+        moved = b"".join([lines[0], *lines[20:], *lines[1:20]])
+        self.assertIn("another order (matched by sherd", self.compared("t.csv", before, moved).worst)
+        gone = self.compared("t.csv", before, b"".join(lines[:7] + lines[8:]))
+        self.assertEqual(list(gone.details), ["row 8 (sherd S6): gone"])
+        new = self.compared("t.csv", before, before + b"S90,K1,2.0\n")
+        self.assertEqual(list(new.details), ["row 42 (sherd S90): new"])
+        more = b"\n".join(line + b",x" for line in before.splitlines()) + b"\n"
+        self.assertEqual(
+            list(self.compared("t.csv", before, more.replace(b"tin,x", b"tin,lead")).details), ["column lead: new"]
+        )
+
+    def test_numbers_alone_in_another_order(self) -> None:
+        before = b"".join(b"%d.5,%d.25\n" % (n, 2 * n) for n in range(30))
+        after = b"".join(reversed(before.splitlines(keepends=True)))
+        self.assertEqual(self.compared("t.csv", before, after).worst, "the same rows stand in another order")
+
+    def test_the_worst_has_its_place(self) -> None:
+        before = self.HEAD + b"S1,K1,1.0\nS2,K1,2.0\nS3,K2,nan\n"
+        after = self.HEAD + b"S1,K1,1.0000000000000002\nS2,K1,2.5\nS3,K2,NaN\n"
+        found = self.compared("t.csv", before, after)
+        assert found.numbers is not None
+        self.assertEqual((found.numbers.differing, found.numbers.at_absolute), (2, "row 3, tin"))
+        self.assertEqual(found.numbers.absolute, 0.5)
+        self.assertEqual(sorted(found.numbers.distribution), [0, 50])
+        self.assertEqual(found.numbers.nans, 1)
+
+    def test_tolerated_by_column(self) -> None:
+        before, after = self.HEAD + b"S1,K1,1.0\nS2,K1,2.0\n", self.HEAD + b"S1,K1,1.001\nS2,K1,2.0\n"
+        rules = parse({"*.csv:tin": {"relative": 0.01}}, [], "x")
+        found = self.compared("t.csv", before, after, rules)
+        self.assertEqual((found.verdict, found.tolerance), (Verdict.WITHIN, "tin: relative 0.01"))
+        strict = parse({"*.csv:tin": {"ulps": 4}}, [], "x")
+        self.assertEqual(self.compared("t.csv", before, after, strict).verdict, Verdict.DIFFERENT)
+        other = parse({"*.csv:lead": {"relative": 0.01}, "*.txt": {"absolute": 9}}, [], "x")
+        self.assertEqual(self.compared("t.csv", before, after, other).verdict, Verdict.DIFFERENT)
+        left = parse({}, ["*.csv:tin"], "x")
+        found = self.compared("t.csv", before, after, left)
+        self.assertEqual((found.verdict, found.set_aside), (Verdict.SAME, ("column tin",)))
+
+    def test_what_no_tolerance_allows(self) -> None:
+        rules = parse({"*": {"absolute": 1e9, "relative": 0.9, "ulps": 1e18}}, [], "x")
+        for before, after in ((b"1.0", b"nan"), (b"inf", b"1.0"), (b"inf", b"-inf"), (b"1.0", b"one")):
+            found = self.compared(
+                "t.csv", self.HEAD + b"S,K," + before + b"\n", self.HEAD + b"S,K," + after + b"\n", rules
+            )
+            self.assertEqual(found.verdict, Verdict.DIFFERENT, (before, after))
+
+    def test_tolerances_that_make_no_sense(self) -> None:
+        for measures in (
+            {"relative": -1},
+            {"absolute": math.nan},
+            {"relative": 2},
+            {"percent": 3},
+            {},
+            {"ulps": math.inf},
+        ):
+            with self.assertRaises(DeclarationError, msg=str(measures)):
+                parse({"*.csv": measures}, [], "lapidar.toml")
+        with self.assertRaises(DeclarationError):
+            parse({}, ["*.csv"], "lapidar.toml")
+
+
+class NumbersAlone(unittest.TestCase):
+    @settings(max_examples=400, deadline=None)
+    @given(st.floats(allow_nan=False, allow_infinity=False), st.integers(1, 60))
+    def test_ulps_count_steps(self, value: float, steps: int) -> None:
+        other = value
+        for _ in range(steps):
+            other = math.nextafter(other, math.inf)
+        if math.isfinite(other):
+            self.assertEqual(ulps_between(value, other), steps)
+            numbers = Numbers()
+            self.assertFalse(numbers.values(value, other, "here"))
+            self.assertTrue(Numbers().values(value, other, "here", Tolerance(ulps=steps)))
+            if steps > 1:
+                self.assertFalse(Numbers().values(value, other, "here", Tolerance(ulps=steps - 1)))
+
+    @settings(max_examples=400, deadline=None)
+    @given(
+        st.decimals(-(10**30), 10**30, allow_nan=False, places=12),
+        st.decimals(-(10**30), 10**30, allow_nan=False, places=12),
+    )
+    def test_texts_have_exact_values(self, one: Decimal, other: Decimal) -> None:
+        numbers = Numbers()
+        equal = numbers.texts(str(one), str(other), "here")
+        self.assertEqual(equal, (one == other and one.is_signed() == other.is_signed()) or (one == other and one != 0))
+        if one != other:
+            self.assertAlmostEqual(numbers.absolute, float(abs(one - other)), delta=float(abs(one - other)) * 1e-9)
+
+    def test_beyond_two_to_the_53(self) -> None:
+        numbers = Numbers()
+        self.assertFalse(numbers.texts("9007199254740993", "9007199254740992", "here"))
+        self.assertEqual((numbers.absolute, numbers.differing), (1.0, 1))
+        arrays = Numbers()
+        arrays.arrays(np.array([2**62 + 1]), np.array([2**62]), "a")
+        self.assertEqual((arrays.absolute, arrays.at_absolute), (1.0, "a[0]"))
+        self.assertTrue(Numbers().texts("1.50", "1.5", "here"))
+        self.assertFalse(Numbers().texts("0.1", "0.1000000000000000055511151231257827", "here"))
+        self.assertFalse(Numbers().texts("0.0", "-0.0", "here"))
+
+    @settings(max_examples=200, deadline=None)
+    @given(st.lists(st.floats(width=64), min_size=1, max_size=20), st.data())
+    def test_arrays_as_their_elements(self, values: list[float], data: st.DataObject) -> None:
+        others = [data.draw(st.one_of(st.just(value), st.floats())) for value in values]
+        array, single = Numbers(), Numbers()
+        array.arrays(np.array(values), np.array(others), "a")
+        for at, (one, other) in enumerate(zip(values, others, strict=True)):
+            single.values(one, other, f"a[{at}]")
+        for name in ("compared", "differing", "beyond", "nans", "absolute", "relative", "ulps", "distribution"):
+            self.assertEqual(getattr(array, name), getattr(single, name), name)
+
+
+class Hostile(Files):
+    def test_it_ends_within_limits(self) -> None:
+        bomb = io.BytesIO()
+        with (
+            zipfile.ZipFile(bomb, "w", zipfile.ZIP_DEFLATED) as archive,
+            archive.open("zeros", "w", force_zip64=True) as member,
+        ):
+            for _ in range(6):
+                member.write(bytes(10_000_000))
+        aliases = "a: &a [x,x,x,x,x,x,x,x,x]\n" + "".join(f"b{n}: [" + ",".join(["*a"] * 9) + "]\n" for n in range(200))
+        entities = '<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><x>&b;</x>'
+        cases = {
+            "t.zip": (bomb.getvalue(), "unpacks to more than"),
+            "t.yaml": (aliases.encode(), "more than 1,000 aliases"),
+            "t.svg": (entities.encode(), "defines entities"),
+            "t.json": (b"[" * 100_000 + b"]" * 100_000, "recursion|nested"),
+            "t.txt": (b"x" * (5 << 20), "more than .* characters"),
+        }
+        for name, (data, why) in cases.items():
+            with self.subTest(name), mock.patch.object(archives, "_MOST_BYTES", 50_000_000):
+                found = self.compared(name, data, data[:-1] + b" ")
+                self.assertEqual(found.verdict, Verdict.UNREADABLE, found)
+                self.assertRegex(found.worst, why)
+
+    def test_nothing_is_run(self) -> None:
+        mark = self.root / "ran"
+
+        class Runs:
+            def __reduce__(self) -> tuple[Any, tuple[str]]:
+                return os.mkdir, (str(mark),)
+
+        self.compared("t.pkl", pickle.dumps(Runs()), pickle.dumps([Runs(), 1]))
+        stream = io.BytesIO()
+        np.save(stream, np.array([Runs()], dtype=object), allow_pickle=True)
+        self.assertEqual(
+            self.compared("t.npy", stream.getvalue(), stream.getvalue() + b"x").verdict, Verdict.UNREADABLE
+        )
+        self.compared("t.yaml", b"a: !!python/object/apply:os.mkdir [" + bytes(mark) + b"]", b"a: 1")
+        self.assertFalse(mark.exists())
+
+    def test_members_with_names_that_lead_out(self) -> None:
+        made = []
+        for text in ("one", "two"):
+            stream = io.BytesIO()
+            with zipfile.ZipFile(stream, "w") as archive:
+                archive.writestr("../../out.txt", text)
+            made.append(stream.getvalue())
+        self.assertEqual(self.compared("t.zip", made[0], made[1]).verdict, Verdict.DIFFERENT)
+        self.assertEqual(sorted(path.name for path in self.root.rglob("*")), ["after", "before", "t.zip", "t.zip"])
