@@ -1,6 +1,6 @@
 """Lapidar captures the environment an analysis runs in and restores it byte for byte.
 
-The four calls below are the whole Python API; each is the function of the same name in
+The calls below are the whole Python API; each is the function of the same name in
 ``lapidar.core`` and is imported only when it is used, so that ``import lapidar`` costs nothing.
 
 >>> import lapidar
@@ -8,6 +8,9 @@ The four calls below are the whole Python API; each is the function of the same 
 >>> pinned = lapidar.pin(project="kilns")                                     # doctest: +SKIP
 >>> restored = lapidar.restore(project="sherds", into="/tmp/again")           # doctest: +SKIP
 >>> lapidar.check(project="sherds").clean                                      # doctest: +SKIP
+True
+>>> lapidar.record(["python", "analysis.py"], project="sherds")                 # doctest: +SKIP
+>>> lapidar.rerun("analysis", project="sherds").good                            # doctest: +SKIP
 True
 """
 
@@ -20,8 +23,9 @@ if TYPE_CHECKING:
     from typing import Any
 
     from lapidar.api import capture, check, pin, restore
+    from lapidar.api_results import compare, record, rerun
 
-__all__ = ["__version__", "capture", "check", "pin", "restore"]
+__all__ = ["__version__", "capture", "check", "compare", "pin", "record", "rerun", "restore"]
 
 
 def __getattr__(name: str) -> Any:
@@ -29,4 +33,8 @@ def __getattr__(name: str) -> Any:
         from lapidar import api
 
         return getattr(api, name)
+    if name in ("compare", "record", "rerun"):
+        from lapidar import api_results
+
+        return getattr(api_results, name)
     raise AttributeError(f"module 'lapidar' has no attribute {name!r}")

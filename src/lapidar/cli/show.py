@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from lapidar.cli import show_layers
+from lapidar.cli import show_layers, show_results
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.show_layers import pairs
@@ -25,14 +25,16 @@ examples:
   lapidar show packages numpy
   lapidar show libraries
   lapidar show libraries libssl.so.3
+  lapidar show results
+  lapidar show results kilns
   lapidar show --graph"""
 
-LAYERS = ("runtime", "packages", "remainder", "libraries", "tools", "conditions")
+LAYERS = ("runtime", "packages", "remainder", "libraries", "tools", "conditions", "results")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("layer", nargs="?", choices=LAYERS, metavar="LAYER", help=", ".join(LAYERS))
-    parser.add_argument("name", nargs="?", metavar="NAME", help="a package, or a library")
+    parser.add_argument("name", nargs="?", metavar="NAME", help="a package, a library, or a recorded analysis")
     parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
     parser.add_argument("--graph", action="store_true", help="the tree of needs, with the range at each step")
 
@@ -42,6 +44,9 @@ def run(session: Session) -> int:
     from lapidar.core.records import lockfile
 
     options, view = session.options, session.view
+    if options.layer == "results":
+        show_results.show(session, options.name)
+        return ExitCode.DONE
     snapshot = lockfile.read(session.path("lock") or session.project.lockfile)
     if options.name and options.layer not in ("packages", "libraries"):
         raise LapidarError(f"The layer {options.layer} has no names", remedy="lapidar show packages NAME")

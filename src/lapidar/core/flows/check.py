@@ -4,6 +4,7 @@ home; here the findings are put together."""
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -112,6 +113,7 @@ def check(
         declared, overrides = _judge_declaration(project, snapshot, cache)
         findings = [*declared, *compared]
         findings += [finding for judgement in lower for finding in judgement.findings]
+        findings += _judge_results(project, part)
         live = watched = None
         if options.live and options.command:
             watched = _watch(project, environment, options)
@@ -132,6 +134,15 @@ def check(
         watched=watched,
         remarks=tuple(remark for judgement in lower for remark in judgement.remarks),
     )
+
+
+def _judge_results(project: Project, snapshot: Snapshot) -> Iterator[Finding]:
+    from lapidar.core.records.results import FILE_NAME
+
+    if (project.root / FILE_NAME).is_file():
+        from lapidar.core.results import standing
+
+        yield from standing.judge(project, snapshot)
 
 
 def _restored_part(snapshot: Snapshot, environment: Environment) -> Snapshot:

@@ -119,7 +119,7 @@ def _of_file(file: Path) -> Was:
 
 def _recorded(analysis: Analysis, cache: Cache | None) -> Mapping[str, Was]:
     if cache is None:
-        return {one.path: Was(None, one.sha256, one.bytes) for one in analysis.result}
+        return {one.name: Was(None, one.sha256, one.bytes) for one in analysis.result}
     return scratch.recorded_results(analysis, cache)
 
 
@@ -129,7 +129,7 @@ def _records(project: Project, revision: str) -> results.Results:
         return results.read(project.root / results.FILE_NAME)
     # What begins with a dash would be taken for an option.
     if revision.startswith("-") or not revision.isprintable():
-        raise LapidarError(f"{revision!r} is no revision")
+        raise LapidarError(f"{revision!r} is no revision", remedy="Name a commit, a branch or a tag.")
     words = ["git", "-C", str(project.root), "show", "--end-of-options", f"{revision}:./{results.FILE_NAME}"]
     try:
         done = subprocess.run(words, capture_output=True, timeout=_GIT_SECONDS, check=False)

@@ -34,8 +34,9 @@ from lapidar.core.results.scratch import PRINTED, RESULTS
 from lapidar.core.system import tracing
 from lapidar.core.system.written import Touched, Writes
 
-__all__ = ["RecordOptions", "Recorded", "declared", "record"]
+__all__ = ["RERUN", "RecordOptions", "Recorded", "declared", "record", "sweep"]
 
+RECORDING, RERUN = "recording-", "rerun-"  # folders for unfinished work in the project's own
 _MOST_BYTES = 1_000_000_000
 _SHOWN = 4
 
@@ -111,14 +112,20 @@ def record(
     if not command:
         raise LapidarError(
             f"There is no command for the analysis {name}",
-            remedy=f"lapidar record {name} -- python analysis.py, or declare it: [analysis.{name}] in lapidar.toml.",
+            remedy=f"lapidar record {name} -- COMMAND, or declare it: [analysis.{name}] in lapidar.toml.",
         )
     project.make_own_folder()
-    atomic.sweep(project.own_folder, "recording-")
-    with cache.in_use(), atomic.WorkFolder(project.own_folder, "recording-") as work:
+    sweep(project)
+    with cache.in_use(), atomic.WorkFolder(project.own_folder, RECORDING) as work:
         recording = _Recording(project, cache, options, told, command, Path(work.path))
         analysis = recording.run(reporter)
         return recording.kept(analysis)
+
+
+def sweep(project: Project) -> None:
+    """Remove what recordings and reruns left behind that were killed."""
+    for prefix in (RECORDING, RERUN):
+        atomic.sweep(project.own_folder, prefix)
 
 
 @dataclass(slots=True)
@@ -215,12 +222,11 @@ class _Recording:
     ) -> Analysis:
         given: list[Draft] = []
         made: list[Draft] = [FileDraft(PRINTED, str(printed))]
-        sources = tuple(self._file(path, place, given, path) for path, place in sorted(seen.sources.items()))
-        inputs = tuple(self._file(path, place, given, path) for path, place in sorted(seen.inputs.items()))
+        sources = tuple(self._file(path, place, given, "") for path, place in sorted(seen.sources.items()))
+        inputs = tuple(self._file(path, place, given, "") for path, place in sorted(seen.inputs.items()))
         outside = tuple(self._outside(path) for path in seen.outside)
         found = tuple(
-            self._file(path, place, made, f"{RESULTS}/{path}", is_result=True)
-            for path, place in sorted(seen.results.items())
+            self._file(path, place, made, f"{RESULTS}/", is_result=True) for path, place in sorted(seen.results.items())
         )
         stowed = stow(self.cache, {"given": given, "made": made}, None, reporter)
         held = conditions.kept(environment)
@@ -247,27 +253,27 @@ class _Recording:
         )
 
     def _file(
-        self, path: str, place: str, drafts: list[Draft], tree_path: str, *, is_result: bool = False
+        self, path: str, place: str, drafts: list[Draft], folder: str, *, is_result: bool = False
     ) -> RecordedFile:
         """The record of a file; its bytes go into a tree, where they are not too many."""
-        shown = os.fsencode(path).decode("utf-8", "backslashreplace")
+        shown, escaped = results.written(path)
         if os.path.islink(place):
             target = os.readlink(place)
-            drafts.append(LinkDraft(tree_path, target))
+            drafts.append(LinkDraft(folder + shown, target))
             data = os.fsencode(target)
-            return RecordedFile(shown, hashlib.sha256(data).hexdigest(), len(data), link=True)
+            return RecordedFile(shown, hashlib.sha256(data).hexdigest(), len(data), link=True, escaped=escaped)
         size = os.stat(place).st_size
         kept = size <= self.options.most_bytes
         if kept:
-            drafts.append(FileDraft(tree_path, place))
+            drafts.append(FileDraft(folder + shown, place))
         else:
             self.notes.append(f"{shown} is larger than the limit, and is recorded by its digest alone (--largest)")
         kind = kind_of(Path(place), shown) if is_result else ""
-        return RecordedFile(shown, sha256_of(place), size, kind, kept=kept)
+        return RecordedFile(shown, sha256_of(place), size, kind, kept=kept, escaped=escaped)
 
     def _outside(self, path: str) -> RecordedFile:
-        name = os.fsencode(os.path.basename(path)).decode("utf-8", "backslashreplace")
-        return RecordedFile(name, sha256_of(path), os.stat(path).st_size, kept=False)
+        name, escaped = results.written(os.path.basename(path))
+        return RecordedFile(name, sha256_of(path), os.stat(path).st_size, kept=False, escaped=escaped)
 
     def _command(self) -> tuple[str, ...]:
         """The command without the project's own place in it."""

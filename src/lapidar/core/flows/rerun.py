@@ -18,7 +18,7 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import restore as restoring
 from lapidar.core.flows import run as running
-from lapidar.core.flows.record import declared
+from lapidar.core.flows.record import RERUN, declared, sweep
 from lapidar.core.flows.restore import RestoreOptions
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
@@ -33,7 +33,6 @@ from lapidar.core.results.verdict import Compared, Verdict, worst
 __all__ = ["Rerun", "RerunOptions", "rerun"]
 
 PRINTED = "(what it printed)"
-_PREFIX = "rerun-"
 _STAMP = re.compile(rb"\d{4}-\d\d-\d\d|\d\d:\d\d:\d\d")
 _ADDRESS = re.compile(rb"0x[0-9a-f]{6,16}")
 
@@ -123,11 +122,11 @@ def rerun(
     told = declared(project, name)
     rules = tolerances.parse(told.tolerance, told.ignore, f"lapidar.toml, [analysis.{name}]")
     project.make_own_folder()
-    atomic.sweep(project.own_folder, _PREFIX)
+    sweep(project)
     again = _Again(project, cache, analysis, rules, options, reporter, Rerun(analysis))
     with cache.in_use():
         again.restore()
-        with atomic.WorkFolder(project.own_folder, _PREFIX) as work:
+        with atomic.WorkFolder(project.own_folder, RERUN) as work:
             again.run(Path(work.path))
     return again.result
 
@@ -193,7 +192,7 @@ class _Again:
         from fnmatch import fnmatchcase
 
         told = declared(self.project, self.analysis.name)
-        given = {one.path for one in (*self.analysis.source, *self.analysis.input)}
+        given = {one.name for one in (*self.analysis.source, *self.analysis.input)}
 
         def is_result(path: str) -> bool:
             if path in before:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import shutil
 import signal
@@ -113,6 +114,7 @@ class Run(msgspec.Struct, frozen=True):
                     stdout=output,
                     umask=-1 if self.prepared.umask is None else self.prepared.umask,
                     start_new_session=True,
+                    preexec_fn=_end_with_parent,
                 )
             except OSError as error:
                 raise _cannot_run(self.program, error) from error
@@ -125,6 +127,11 @@ class Run(msgspec.Struct, frozen=True):
         if also_to is not None:
             os.write(also_to, printed.read_bytes())
         return code
+
+
+def _end_with_parent() -> None:
+    """In the child: be killed where this process is (prctl(2), PR_SET_PDEATHSIG)."""
+    ctypes.CDLL(None).prctl(1, signal.SIGKILL, 0, 0, 0)
 
 
 def _end_group(leader: int) -> None:

@@ -41,6 +41,11 @@ class Problem(enum.StrEnum):
     OPENED_OUTSIDE = "opened outside"
     STARTED_OUTSIDE = "started outside"
     RUN_FAILED = "run failed"
+    # recorded results
+    RECORD_BROKEN = "record broken"
+    RECORD_OF_OTHER_SNAPSHOT = "record of another snapshot"
+    RESULTS_GONE = "results gone"
+    RESULTS_ALTERED = "results altered"
     # the declaration
     RUNTIME_NOT_ALLOWED = "runtime not allowed"
     NOT_LOCKED = "not locked"

@@ -25,6 +25,7 @@ class Layer(enum.StrEnum):
     ENVIRONMENT = "environment"  # what is written for one environment and is no part of its snapshot
     PROJECT = "project"  # the project's own source
     RUN = "run"  # a run that was observed
+    RESULTS = "results"  # what was recorded of runs
     DECLARATION = "declaration"
     HOST = "host"
     CACHE = "cache"

@@ -8,6 +8,7 @@ own text: two people's records of different analyses can be merged, and an edite
 from __future__ import annotations
 
 import hashlib
+import os
 import re
 from collections.abc import Iterable
 from pathlib import Path
@@ -33,6 +34,7 @@ __all__ = [
     "render",
     "with_analysis",
     "write",
+    "written",
 ]
 
 FILE_NAME = "lapidar.results"
@@ -49,12 +51,22 @@ class RecordBroken(LapidarError):
     """A file of records is not what it must be."""
 
 
+def written(path: str) -> tuple[str, bool]:
+    """A path as a record writes it, and whether that took escapes: TOML is UTF-8, and names of files need not be."""
+    try:
+        path.encode("utf-8")
+        return path, False
+    except UnicodeEncodeError:
+        data = os.fsencode(path.replace("\\", "\\x5c"))
+        return data.decode("utf-8", "backslashreplace"), True
+
+
 class RecordedFile(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """A file that a run read or wrote.
 
     Attributes:
-        path: relative to the project; what is no UTF-8 in it is written as ``\\xNN``. Of a file outside the project,
-            its name alone.
+        path: relative to the project. Of a file outside the project, its name alone.
+        escaped: the path is not UTF-8, and bytes of it are written as ``\\xNN``.
         sha256: of its bytes; of a link, of what it says.
         kind: of a result, what it is compared as.
         link: whether it is a symbolic link.
@@ -67,6 +79,15 @@ class RecordedFile(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_f
     kind: str = ""
     link: bool = False
     kept: bool = True
+    escaped: bool = False
+
+    @property
+    def name(self) -> str:
+        """The path as the file system has it."""
+        if not self.escaped:
+            return self.path
+        data = re.sub(rb"\\x([0-9a-f]{2})", lambda found: bytes([int(found[1], 16)]), self.path.encode("utf-8"))
+        return os.fsdecode(data)
 
 
 class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):

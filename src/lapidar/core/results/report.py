@@ -14,7 +14,7 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.results import drawing
 from lapidar.core.results.verdict import Compared, Verdict, worst
 
-__all__ = ["write"]
+__all__ = ["fragment", "write"]
 
 _MOST_FIGURES = 20
 _MOST_LINES = 20
@@ -41,6 +41,12 @@ def write(
         raise LapidarError(f"{into} is no name of a page", remedy="Give it the suffix .html.")
     facts = dict(told)
     atomic.write_file(into, _page(compared, files, facts).encode("utf-8", "backslashreplace"))
+
+
+def fragment(title: str, compared: Sequence[Compared], files: Mapping[str, tuple[Path, Path]]) -> str:
+    """The table and the details, to be shown inside of another page."""
+    parts = [f"<h3>{_text(title)}</h3>", _table(compared), *_details(compared, files)]
+    return f'<div class="lapidar-results">{"".join(parts)}</div>'
 
 
 def _page(compared: Sequence[Compared], files: Mapping[str, tuple[Path, Path]], facts: Mapping[str, str]) -> str:

@@ -38,8 +38,9 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, project: Path, *, as_i
     told: list[str] = []
     tree = None if as_is else _tree(cache, analysis.given)
     if tree is not None:
+        names = {file.path: file.name for file in (*analysis.source, *analysis.input)}
         for entry in tree:
-            place = into / os.fsdecode(entry.path)
+            place = into / names.get(entry.path, entry.path)
             place.parent.mkdir(parents=True, exist_ok=True)
             if entry.kind == LINK:
                 place.symlink_to(entry.content)
@@ -47,14 +48,14 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, project: Path, *, as_i
             shutil.copyfile(cache.entry_path(entry), place)
             place.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
     for file in (*analysis.source, *analysis.input):
-        place = into / file.path
+        place = into / file.name
         if tree is not None and (file.kept or os.path.lexists(place)):
             continue
-        told += _from_project(file, project / file.path, place, as_is=as_is)
+        told += _from_project(file, project / file.name, place, as_is=as_is)
     (into / analysis.folder).mkdir(parents=True, exist_ok=True)
     # A program that writes into a folder which was there finds it there.
     for file in analysis.result:
-        (into / file.path).parent.mkdir(parents=True, exist_ok=True)
+        (into / file.name).parent.mkdir(parents=True, exist_ok=True)
     return told
 
 
@@ -92,15 +93,15 @@ def _from_project(file: RecordedFile, source: Path, place: Path, *, as_is: bool)
 def recorded_results(analysis: Analysis, cache: Cache) -> dict[str, Was]:
     """The recorded results, by their paths: with their bytes where the cache has them."""
     tree = _tree(cache, analysis.made)
-    files = {os.fsdecode(entry.path): entry for entry in tree} if tree is not None else {}
+    files = {entry.path: entry for entry in tree} if tree is not None else {}
     found = {}
     for file in analysis.result:
         entry = files.get(f"{RESULTS}/{file.path}")
         if entry is not None and entry.kind == LINK:
-            found[file.path] = Was(None, link=entry.content, bytes=file.bytes)
+            found[file.name] = Was(None, link=entry.content, bytes=file.bytes)
         else:
             path = Path(cache.entry_path(entry)) if entry is not None else None
-            found[file.path] = Was(path, file.sha256, file.bytes)
+            found[file.name] = Was(path, file.sha256, file.bytes)
     return found
 
 

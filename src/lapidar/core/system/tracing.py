@@ -138,7 +138,7 @@ class _Observer:
         except BaseException:
             with suppress(OSError):
                 self._kill_all()
-                os.waitpid(child, 0)
+                self._drain()
             raise
         by = {image: _files(paths) for image, paths in self.by.items()}
         return ObservedRun(
@@ -165,6 +165,15 @@ class _Observer:
         for process in list(self.known):
             with suppress(OSError):
                 os.kill(process, signal.SIGKILL)
+
+    def _drain(self) -> None:
+        """Let what was killed end: a traced process stops once more before it does."""
+        while True:
+            process, status = os.waitpid(-1, _WALL)
+            if os.WIFSTOPPED(status):
+                with suppress(OSError):
+                    os.kill(process, signal.SIGKILL)
+                self._ptrace(_CONT, process)
 
     def _end_rest(self) -> None:
         """End what the command left behind."""

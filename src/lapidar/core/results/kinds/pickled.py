@@ -1,4 +1,4 @@
-"""Python's pickles, by the steps that they consist of (pickletools): they are code, and are never run."""
+"""Pickles, by the steps that they consist of (pickletools): they are code, and are never run."""
 
 from __future__ import annotations
 

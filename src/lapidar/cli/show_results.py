@@ -1,0 +1,103 @@
+"""``lapidar show results``: what was recorded of analyses."""
+
+from __future__ import annotations
+
+import datetime
+import shlex
+from typing import TYPE_CHECKING
+
+from lapidar.cli.main import Session
+from lapidar.cli.show_layers import pairs
+from lapidar.cli.view import View, human_bytes, human_count, human_seconds
+from lapidar.core.errors import CacheError, LapidarError
+from lapidar.core.records import words
+
+if TYPE_CHECKING:
+    from lapidar.core.records.results import Analysis
+
+__all__ = ["show"]
+
+
+def show(session: Session, name: str | None) -> None:
+    """All records, or one in full.
+
+    Raises:
+        LapidarError: there is none.
+    """
+    from lapidar.core.records import results
+
+    view = session.view
+    recorded = results.read(session.project.root / results.FILE_NAME)
+    if name is None:
+        if view.json:
+            view.object(recorded)
+        elif not recorded.analysis:
+            view.line("Nothing is recorded here. For example: lapidar record -- python analysis.py")
+        else:
+            rows = [
+                [
+                    one.name,
+                    shlex.join(one.command),
+                    words.short(one.snapshot),
+                    str(len(one.source) + len(one.input)),
+                    str(len(one.result)),
+                    human_bytes(sum(file.bytes for file in one.result)),
+                ]
+                for one in recorded.analysis
+            ]
+            view.table(["analysis", "command", "snapshot", "read", "results", "size"], rows, right=(3, 4, 5))
+        return
+    analysis = recorded.named(name)
+    if analysis is None:
+        known = ", ".join(one.name for one in recorded.analysis) or "none"
+        raise LapidarError(f"There is no record of an analysis {name}", remedy=f"Recorded are: {known}.")
+    if view.json:
+        view.object(analysis)
+    else:
+        _one(session, analysis, view)
+
+
+def _one(session: Session, analysis: Analysis, view: View) -> None:
+    variables = ", ".join(f"{name}={value}" for name, value in sorted(analysis.variables.items()))
+    told = [
+        ["command", shlex.join(analysis.command)],
+        ["folder", analysis.folder],
+        ["snapshot", words.short(analysis.snapshot)],
+        ["numerics", analysis.numerics],
+        ["variables", variables or "none"],
+        ["exit code", str(analysis.exit_code)],
+        ["printed", human_bytes(analysis.printed_bytes)],
+    ]
+    pairs(told, view)
+    for title, files in (("source", analysis.source), ("input", analysis.input), ("outside", analysis.outside)):
+        if files:
+            view.line()
+            view.table(
+                [title, "size", "sha256"],
+                [[one.path, human_bytes(one.bytes), one.sha256[:12]] for one in files],
+                right=(1,),
+            )
+    view.line()
+    rows = [
+        [one.path, "link" if one.link else one.kind, human_bytes(one.bytes), one.sha256[:12]] for one in analysis.result
+    ]
+    view.table(["result", "kind", "size", "sha256"], rows, right=(2,))
+    _runs(session, analysis.record, view)
+
+
+def _runs(session: Session, record: str, view: View) -> None:
+    """When it was run with this cache, and how long it took."""
+    from lapidar.core.cache.runs import Runs
+
+    try:
+        notes = [note for note in Runs(session.cache()).notes() if note.record == record]
+    except CacheError:
+        return
+    if notes:
+        last = notes[-1]
+        day = datetime.datetime.fromtimestamp(last.time).strftime("%Y-%m-%d %H:%M")
+        view.line()
+        view.note(
+            f"Recorded {human_count(len(notes), 'time')} with this cache, last on {day}: "
+            f"{human_seconds(last.seconds)}, at most {human_bytes(last.memory)} of memory."
+        )
