@@ -243,7 +243,7 @@ class Recording(Results):
         # Years later, with the project as the run left it: the source and the state as they were before.
         self.assertNotEqual((self.project / "fit.py").read_text(), before)
         verdicts = self.verdicts()
-        self.assertEqual({one for path, one in verdicts.items() if path != "bad\udcff.txt"}, {"identical"}, verdicts)
+        self.assertEqual(set(verdicts.values()), {"identical"}, verdicts)
 
     def test_declared_analyses_in_turn(self) -> None:
         (self.project / "lapidar.toml").write_text(

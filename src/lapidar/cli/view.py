@@ -88,6 +88,17 @@ def printable(text: str) -> str:
     )
 
 
+def _encodable(value: Any) -> Any:
+    """A value with all bytes in its texts that are no UTF-8 written as escapes."""
+    if isinstance(value, str):
+        return value.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+    if isinstance(value, dict):
+        return {_encodable(key): _encodable(one) for key, one in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_encodable(one) for one in value]
+    return value
+
+
 def _is_terminal(stream: TextIO) -> bool:
     return stream.isatty() and os.environ.get("TERM") != "dumb"
 
@@ -150,7 +161,10 @@ class View:
         """The JSON object of a command."""
         import msgspec
 
-        data = msgspec.json.encode(value, enc_hook=str)
+        try:
+            data = msgspec.json.encode(value, enc_hook=str)
+        except UnicodeEncodeError:  # a name that is no UTF-8
+            data = msgspec.json.encode(_encodable(msgspec.to_builtins(value, enc_hook=str)))
         print(msgspec.json.format(data, indent=2).decode("utf-8", "backslashreplace"))
 
     def table(self, columns: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[int] = ()) -> None:

@@ -123,5 +123,6 @@ def _one(file: Path) -> tuple[int, int, int]:
 
 
 def changed(folder: Path, before: Mapping[str, tuple[int, int, int]]) -> dict[str, Path]:
-    """The files below a folder that are new or changed."""
-    return {path: file for path, file in files_below(folder).items() if before.get(path) != _one(file)}
+    """The files and links below a folder that are new or changed; pipes and sockets are no results."""
+    found = {path: file for path, file in files_below(folder).items() if before.get(path) != _one(file)}
+    return {path: file for path, file in found.items() if file.is_symlink() or file.is_file()}
