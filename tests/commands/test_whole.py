@@ -194,7 +194,7 @@ class Whole(Case):
         for result in said["results"]:
             self.assertEqual(result["before"], result["after"])
             self.assertGreater(result["bytes"], 1000)
-        summary = json.loads((self.project / "demo/sherds/results-later/summary.json").read_text())
+        summary = json.loads((self.project / "demo/elsewhere/results-later/results/summary.json").read_text())
         self.assertEqual((summary["sherds"], summary["kilns"]), (204, 4))
 
 

@@ -1,5 +1,6 @@
-"""The demo's steps. First act: survey a project, need what is missing, from an index that runs beside it. Second act:
-capture an environment, restore it, analyse twice, compare byte for byte.
+"""The demo's steps. First act: survey a project, need what is missing, from an index that runs beside it; a release of
+a package changes a result, which shows. Second act: capture an environment, restore it, record an analysis, run it
+again elsewhere, compare.
 
 Each step is the program itself, run as the user would type it.
 """
@@ -10,6 +11,7 @@ import hashlib
 import importlib.util
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Mapping
@@ -95,13 +97,25 @@ class Story:
         )
         self._lapidar("capture", os.path.relpath(sys.prefix, self.project))
         self._lapidar("show")
-        self.tell("say", "Years later, on another machine: build it again, from the lockfile and the cache alone.")
-        self._lapidar("restore", "--into", "../restored")
+        self.tell("say", "Build it again, from the lockfile and the cache alone.")
+        self._lapidar("restore")
         self.tell("say", "Is everything what the lockfile stands for? This reads every byte.")
-        self._lapidar("check", "--env", "../restored", "--deep")
-        self.tell("say", "The analysis again, in the restored environment:")
-        self._lapidar("run", "--env", "../restored", "python", "analysis.py", "results-later")
-        self.tell("say", "And the results, byte for byte:")
+        self._lapidar("check", "--deep")
+        self.tell("say", "Record the analysis: what it reads and writes is seen while it runs.")
+        self._lapidar("record", "sherds", "--", "python", "analysis.py")
+        self.tell(
+            "say",
+            "Years later, on another machine: there is a small file, and the cache. The environment is restored, the "
+            "analysis run again, and each result compared.",
+        )
+        elsewhere = self.folder / "elsewhere"
+        shutil.rmtree(elsewhere, ignore_errors=True)
+        elsewhere.mkdir()
+        for name in ("lapidar.results", "lapidar.toml"):
+            shutil.copy(self.project / name, elsewhere)
+        self.tell("type", "cp lapidar.results lapidar.toml ../elsewhere; cd ../elsewhere")
+        self._lapidar("rerun", "--keep-results", "results-later", at=elsewhere)
+        self.tell("type", "cd ../sherds")
         return [self._compare(name) for name in RESULTS]
 
     def end(self) -> None:
@@ -111,7 +125,7 @@ class Story:
             LapidarError: a file from outside was mapped.
         """
         self.tell("say", "Did anything of this machine take part? The running interpreter's memory map says:")
-        self._lapidar("check", "--env", "../restored", "--live")
+        self._lapidar("check", "--live")
 
     def _first_act(self) -> None:
         """From source code to pinned packages."""
@@ -131,7 +145,23 @@ class Story:
             self._lapidar("run", "python", "catalogue.py", at=catalogue, more=more)
             self.tell("say", "Why this old version of kiln-map, and not the newest?")
             self._lapidar("why", "kiln-map==1.1", at=catalogue, more=more, codes=(1,))
+            self._silent_change(catalogue, more)
         self.tell("type", "cd -")
+
+    def _silent_change(self, catalogue: Path, more: Mapping[str, str]) -> None:
+        """A new release of a package, and a result that is another than before."""
+        self.tell("say", "Record it: its command, what it read and wrote, and with which environment.")
+        self._lapidar("record", "catalogue", "--", "python", "catalogue.py", at=catalogue, more=more)
+        packages.write_release(self.folder / "index")
+        self.tell("say", "A new release of kiln-map comes out. It says of nothing that it changed.")
+        self._lapidar("pin", "--renew", at=catalogue, more=more)
+        self._lapidar("restore", at=catalogue, more=more)
+        self._lapidar("run", "python", "catalogue.py", at=catalogue, more=more)
+        self.tell("say", "It looks the same. Is it?")
+        words = ("compare", "catalogue", ".", "--picture", "../difference.png")
+        self._lapidar(*words, at=catalogue, more=more, codes=(1,))
+        self.tell("say", "What was recorded can still be had: its own environment comes out of the cache.")
+        self._lapidar("rerun", "catalogue", at=catalogue, more=more)
 
     def _require_packages(self) -> None:
         missing = [name for name in _NEEDS if importlib.util.find_spec(name) is None]
@@ -190,5 +220,5 @@ class Story:
 
     def _compare(self, name: str) -> Compared:
         before = (self.project / "results-today" / name).read_bytes()
-        after = (self.project / "results-later" / name).read_bytes()
+        after = (self.folder / "elsewhere" / "results-later" / "results" / name).read_bytes()
         return Compared(name, len(before), hashlib.sha256(before).hexdigest(), hashlib.sha256(after).hexdigest())
