@@ -20,8 +20,8 @@ test: $(VENV)/.installed
 	$(BIN)/python tests/run.py $(TESTS)
 
 # What some tests drive besides Python: another root's static shell, older processors, the package databases of
-# other systems, Perl, Tcl, what draws with the system's fonts, a Python package of the system's. As root on a machine with apt; elsewhere it says what is missing and goes on.
-TOOLS := busybox-static qemu-user rpm btrfs-progs perl tcl libmagic1 file graphviz \
+# other systems, Perl, Tcl, the system's tracer of calls, what draws with its fonts, a Python package of its own. As root on a machine with apt; elsewhere it says what is missing and goes on.
+TOOLS := busybox-static qemu-user rpm btrfs-progs perl tcl libmagic1 file strace graphviz \
          fonts-dejavu-core python3-matplotlib
 test-tools:
 	@for tool in $(TOOLS); do \

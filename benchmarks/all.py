@@ -13,7 +13,18 @@ def main() -> None:
     files = [path for path in ENVIRONMENT.rglob("*") if path.is_file()]
     size = sum(path.stat().st_size for path in files)
     print(f"environment: {len(files):,} files, {size / 1e6:.0f} MB")
-    for name in ("capture", "restore", "verify", "quick_check", "launch", "libraries", "memory", "survey", "pin"):
+    for name in (
+        "capture",
+        "restore",
+        "verify",
+        "quick_check",
+        "launch",
+        "libraries",
+        "memory",
+        "survey",
+        "pin",
+        "results",
+    ):
         subprocess.run([sys.executable, str(Path(__file__).with_name(f"{name}.py"))], check=True)
 
 

@@ -25,13 +25,17 @@ class Timed:
 
     command: Sequence[object]
     prepare: Callable[[], None] = lambda: None
+    codes: tuple[int, ...] = (0,)
 
 
 def seconds(timed: Timed, folder: Path | None = None) -> float:
     timed.prepare()
     began = time.perf_counter()
-    subprocess.run(list(map(str, timed.command)), cwd=folder, check=True, stdout=subprocess.DEVNULL)
-    return time.perf_counter() - began
+    done = subprocess.run(list(map(str, timed.command)), cwd=folder, check=False, stdout=subprocess.DEVNULL)
+    took = time.perf_counter() - began
+    if done.returncode not in timed.codes:
+        raise SystemExit(f"{timed.command} ended with exit code {done.returncode}")
+    return took
 
 
 def ratio(name: str, ours: Timed, reference: Timed, bar: float, *, runs: int = 5, folder: Path | None = None) -> float:

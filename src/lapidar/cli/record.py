@@ -96,11 +96,13 @@ def _show(recorded: Recorded, view: View) -> None:
         view.line()
     ran = f"{human_seconds(recorded.seconds)}, at most {human_bytes(recorded.memory)} of memory"
     view.note(f"Ran it in {ran}.")
-    read = [human_count(len(analysis.source), "source"), human_count(len(analysis.input), "input")]
+    read = [
+        human_count(len(analysis.source), "source"),
+        human_count(len(analysis.input), "input"),
+        human_count(len(analysis.result), "result"),
+    ]
     printed = f"what it printed ({human_bytes(analysis.printed_bytes)})"
-    view.line(
-        f"Recorded {analysis.name}: {', '.join([*read, human_count(len(analysis.result), 'result')])}, {printed}."
-    )
+    view.line(f"Recorded {analysis.name}: {', '.join(read)} and {printed}.")
     if recorded.differing:
         view.line(f"Not as recorded before: {', '.join(recorded.differing[:5])}.", "warn")
     elif not recorded.changed:

@@ -41,9 +41,7 @@ def show(compared: Sequence[Compared], view: View) -> None:
 
 def _size(one: Compared) -> str:
     sizes = [size for size in (one.bytes_before, one.bytes_after) if size is not None]
-    if len(set(sizes)) == 2:
-        return f"{human_bytes(sizes[0])} -> {human_bytes(sizes[1])}"
-    return human_bytes(sizes[0]) if sizes else ""
+    return " -> ".join(dict.fromkeys(map(human_bytes, sizes)))
 
 
 def _details(one: Compared, view: View) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from lapidar.core.results.numbers import NUMBER, Numbers
@@ -12,6 +13,7 @@ __all__ = ["MOST_DETAILS", "Differences"]
 
 MOST_DETAILS = 200
 _MOST_PLACES = 20_000
+_WORTH_AN_ARRAY = 50
 _SHOWN = 60  # characters of a value
 
 
@@ -101,6 +103,39 @@ class Differences:
         else:
             self._told(where, one, other, allowed, count, at)
 
+    def column(self, name: str, number: int, first: int, before: Sequence[str], after: Sequence[str]) -> None:
+        """A column of a block of rows: where it is all numbers, they are compared at once.
+
+        Args:
+            number: of the column, from 0.
+            first: the number of the first row.
+        """
+        differing = [at for at, (one, other) in enumerate(zip(before, after, strict=True)) if one != other]
+        self.numbers.compared += len(before) - len(differing)
+        arrays = _as_numbers([before[at] for at in differing], [after[at] for at in differing])
+        if arrays is None:
+            for at in differing:
+                self.texts(f"row {first + at}, {name}", name, before[at], after[at], (first + at, number))
+            return
+        one, other = arrays
+        # Texts that differ and name one double are compared by their exact values, and so are the integers.
+        equal = one == other
+        for at in (differing[index] for index in equal.nonzero()[0].tolist()):
+            self.texts(f"row {first + at}, {name}", name, before[at], after[at], (first + at, number))
+        rest = [differing[index] for index in (~equal).nonzero()[0].tolist()]
+        if not rest:
+            return
+        self.numbers.compared += len(rest)
+        allowed = self.numbers.differing_floats(
+            one[~equal], other[~equal], lambda index: f"row {first + rest[index]}, {name}", self.rules.of(name)
+        )
+        self.numbers.keep(one[~equal][:200].tolist(), other[~equal][:200].tolist())
+        for at, is_allowed in zip(rest[:MOST_DETAILS], allowed[:MOST_DETAILS].tolist(), strict=True):
+            said = f"row {first + at}, {name}: {shown(before[at])} -> {shown(after[at])}"
+            self.tell(said + (" (tolerated)" if is_allowed else ""))
+        self.more += max(0, len(rest) - MOST_DETAILS)
+        self.places += [(first + at, number) for at in rest[: max(0, _MOST_PLACES - len(self.places))]]
+
     def line(self, where: str, field: str, before: str, after: str) -> None:
         """Two lines of text."""
         if before != after:
@@ -123,6 +158,22 @@ class Differences:
             self.places,
             list(self.set_aside),
         )
+
+
+def _as_numbers(before: list[str], after: list[str]) -> tuple[Any, Any] | None:
+    """Two columns of texts as arrays; None where there are few, one is no number, or numpy is missing."""
+    if len(before) < _WORTH_AN_ARRAY:
+        return None
+    try:
+        import numpy
+    except ImportError:
+        return None
+    try:
+        one, other = numpy.array(before, dtype=numpy.float64), numpy.array(after, dtype=numpy.float64)
+    except ValueError:
+        return None
+    # What is no finite number is compared one by one.
+    return (one, other) if numpy.isfinite(one).all() and numpy.isfinite(other).all() else None
 
 
 def shown(value: Any) -> str:

@@ -11,6 +11,7 @@ import math
 import re
 import struct
 from collections import Counter
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import Any
@@ -132,12 +133,21 @@ class Numbers:
         return self._differ(one, other, absolute, relative, where, tolerance)
 
     def _differ(
-        self, one: float, other: float, absolute: float, relative: float, where: str, tolerance: Tolerance
+        self,
+        one: float,
+        other: float,
+        absolute: float,
+        relative: float,
+        where: str,
+        tolerance: Tolerance,
+        *,
+        keep: bool = True,
     ) -> bool:
         ulps = ulps_between(one, other)
         self.differing += 1
         self.distribution[_bucket(ulps)] += 1
-        self._keep(one, other)
+        if keep:
+            self._keep(one, other)
         for name, value in (("absolute", absolute), ("relative", relative), ("ulps", ulps)):
             if value > getattr(self, name) or not getattr(self, f"at_{name}"):
                 setattr(self, name, value)
@@ -149,6 +159,11 @@ class Numbers:
     def _keep(self, one: float, other: float) -> None:
         if len(self.pairs) < 20_000:
             self.pairs.append((one, other))
+
+    def keep(self, before: Sequence[float], after: Sequence[float]) -> None:
+        """Keep pairs for a figure."""
+        for one, other in zip(before, after, strict=True):
+            self._keep(one, other)
 
     def arrays(self, one: Any, other: Any, where: str, tolerance: Tolerance = EXACT) -> None:
         """Compare two numpy arrays of one shape, element by element; complex ones by their parts.
@@ -180,37 +195,63 @@ class Numbers:
     def _differing_arrays(
         self, one: Any, other: Any, places: Any, where: str, tolerance: Tolerance, exact: bool
     ) -> None:
+        at = tuple(places.T)
+
+        def named(index: int) -> str:
+            return f"{where}[{', '.join(map(str, places[index].tolist()))}]"
+
+        if exact:  # also beyond 2^53
+            self.differing_integers(one[at].tolist(), other[at].tolist(), named, tolerance)
+        else:
+            self.differing_floats(one[at], other[at], named, tolerance)
+
+    def differing_integers(
+        self, before: Sequence[int], after: Sequence[int], where: Callable[[int], str], tolerance: Tolerance
+    ) -> None:
+        """Count pairs of integers that differ, exactly.
+
+        Args:
+            where: of an index, what its place is called.
+        """
+        for index, (one, other) in enumerate(zip(before, after, strict=True)):
+            absolute = abs(int(one) - int(other))
+            relative = absolute / max(abs(int(one)), abs(int(other)))
+            self._differ(float(one), float(other), float(absolute), relative, where(index), tolerance, keep=False)
+
+    def differing_floats(self, one: Any, other: Any, where: Callable[[int], str], tolerance: Tolerance) -> Any:
+        """Count pairs of doubles that differ, given as two arrays of one dimension.
+
+        Args:
+            where: of an index, what its place is called.
+
+        Returns:
+            For each pair, whether its difference is tolerated.
+        """
         import numpy as np
 
-        at = tuple(places.T)
-        if exact:  # also beyond 2^53
-            before, after = one[at].astype(object), other[at].astype(object)
-            absolute = np.array([abs(int(a) - int(b)) for a, b in zip(before, after, strict=True)], dtype=float)
-            first, second = before.astype(float), after.astype(float)
-        else:
-            first, second = one[at].astype(np.float64), other[at].astype(np.float64)
-            with np.errstate(all="ignore"):
-                absolute = np.abs(first - second)
-            absolute[~(np.isfinite(first) & np.isfinite(second))] = np.inf
+        first, second = one.astype(np.float64), other.astype(np.float64)
+        finite = np.isfinite(first) & np.isfinite(second)
         with np.errstate(all="ignore"):
+            absolute = np.where(finite, np.abs(first - second), np.inf)
             largest = np.maximum(np.abs(first), np.abs(second))
-            relative = np.where(largest > 0, absolute / largest, 0.0)
-        relative[~np.isfinite(absolute)] = np.inf
-        ulps = np.array([ulps_between(a, b) for a, b in zip(first.tolist(), second.tolist(), strict=True)])
-        self.differing += len(places)
-        for value in ulps.tolist():
-            self.distribution[_bucket(value)] += 1
+            relative = np.where(finite, np.where(largest > 0, absolute / largest, 0.0), np.inf)
+        ulps = np.where(finite, _ulps_of_arrays(first, second), np.inf)
+        with np.errstate(all="ignore"):
+            powers = np.where(np.isfinite(ulps), np.where(ulps >= 1, np.log2(np.maximum(ulps, 1)), -1), 64)
+        self.differing += len(first)
+        for power, count in zip(*np.unique(powers.astype(int), return_counts=True), strict=True):
+            self.distribution[int(power)] += int(count)
         for name, values in (("absolute", absolute), ("relative", relative), ("ulps", ulps)):
             worst = int(np.argmax(values))
             if values[worst] > getattr(self, name) or not getattr(self, f"at_{name}"):
                 setattr(self, name, float(values[worst]))
-                setattr(self, f"at_{name}", f"{where}[{', '.join(map(str, places[worst].tolist()))}]")
-        finite = np.isfinite(absolute)
-        allowed: Any = np.zeros(len(places), dtype=bool)
+                setattr(self, f"at_{name}", where(worst))
+        allowed: Any = np.zeros(len(first), dtype=bool)
         for limit, values in ((tolerance.absolute, absolute), (tolerance.relative, relative), (tolerance.ulps, ulps)):
             if limit:
                 allowed |= finite & (values <= limit)
         self.beyond += int((~allowed).sum())
+        return allowed
 
     def add(self, other: Numbers) -> None:
         """Count those of a part too."""
@@ -235,6 +276,24 @@ class Numbers:
             else f"{self.absolute:.3g} ({self.relative:.2g} relative{ulps})"
         )
         return f"{size} at {self.at_absolute}"
+
+
+def _ulps_of_arrays(one: Any, other: Any) -> Any:
+    """As `ulps_between`, of two arrays of finite doubles."""
+    import numpy as np
+
+    first, second = (np.where(bits >= 0, bits, -(bits & 0x7FFFFFFFFFFFFFFF)) for bits in _bits(one, other))
+    steps = np.abs(first - second).astype(np.float64)
+    # Of opposite signs the difference may be beyond an integer of 64 bits.
+    for at in ((first >= 0) != (second >= 0)).nonzero()[0].tolist():
+        steps[at] = ulps_between(float(one[at]), float(other[at]))
+    return steps
+
+
+def _bits(*arrays: Any) -> Any:
+    import numpy as np
+
+    return (array.view(np.int64) for array in arrays)
 
 
 def _count(ulps: float) -> str:

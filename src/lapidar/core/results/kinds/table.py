@@ -23,6 +23,8 @@ __all__ = ["compare", "compare_rows", "delimiter_of"]
 
 _DELIMITERS = ",\t;|"
 _SNIFFED = 50  # lines
+_MOST_ORDERED = 100_000  # rows of which it is asked whether they only changed places
+_BLOCK = 20_000  # rows at a time
 _MOST_STRANGERS = 1000  # rows that begin with another cell
 _MOST_MATCHED = 2_000_000  # rows that are matched where some came or went
 _MOST_KEYS = 3  # columns of a key that is found
@@ -64,6 +66,9 @@ def compare(pair: Pair, rules: Rules) -> Found:
             _matched(pair, delimiter, matched)
             if not whole or _told(matched) < _told(differences):
                 differences = matched
+        elif differences.numbers.beyond and _is_another_order(pair, delimiter):
+            differences = Differences(rules)
+            differences.say("the same rows stand in another order")
     except csv.Error as error:
         raise Unreadable(str(error)) from error
     return differences.found()
@@ -91,6 +96,15 @@ def _is_number(text: str) -> bool:
     return True
 
 
+def _is_another_order(pair: Pair, delimiter: str) -> bool:
+    """Whether two tables of measured numbers, not too large, have the same rows."""
+    rows = []
+    for path in (pair.before, pair.after):
+        with _opened(path) as stream:
+            rows.append(Counter(map(tuple, islice(csv.reader(stream, delimiter=delimiter), _MOST_ORDERED + 1))))
+    return rows[0] == rows[1] and rows[0].total() <= _MOST_ORDERED
+
+
 def _told(differences: Differences) -> int:
     return len(differences.details) + differences.more
 
@@ -114,15 +128,43 @@ def _in_step(pair: Pair, delimiter: str, into: Differences) -> tuple[bool, int]:
         names = first[0] if has_header else [f"column {number}" for number in range(1, len(first[0]) + 1)]
         if not has_header:
             compare_rows(1, names, first[0], first[1], into)
-        for number, (before, after) in enumerate(rows, 2):
-            if before is None or after is None or len(before) != len(after):
+        number = 2
+        while block := list(islice(rows, _BLOCK)):
+            if any(before is None or after is None or len(before) != len(after) for before, after in block):
                 return False, 0
-            if before != after:
-                compare_rows(number, names, before, after, into)
-                strangers += before[0] != after[0]
-                if strangers > _MOST_STRANGERS:
-                    return False, strangers  # rows may have come, gone or changed places
+            strangers += _block(number, names, block, into)
+            if strangers > _MOST_STRANGERS:
+                return False, strangers  # rows may have come, gone or changed places
+            number += len(block)
     return True, strangers
+
+
+def _block(first: int, names: Sequence[str], block: list[tuple[list[str], list[str]]], into: Differences) -> int:
+    """Compare a block of rows in step, column by column.
+
+    Returns:
+        How many of them begin with another cell.
+    """
+    if len({len(before) for before, _ in block}) > 1:
+        for number, (before, after) in enumerate(block, first):
+            compare_rows(number, names, before, after, into)
+    else:
+        before_columns = zip(*(before for before, _ in block), strict=True)
+        after_columns = zip(*(after for _, after in block), strict=True)
+        for at, (before_column, after_column) in enumerate(zip(before_columns, after_columns, strict=True)):
+            name = names[at] if at < len(names) else f"column {at + 1}"
+            if into.rules.ignores(name):
+                into.set_aside[f"column {name}"] = None
+            elif before_column == after_column:
+                into.numbers.compared += len(before_column)
+            else:
+                into.column(name, at, first, before_column, after_column)
+    return sum(_is_stranger(before, after) for before, after in block)
+
+
+def _is_stranger(before: list[str], after: list[str]) -> bool:
+    """Whether a row begins with another name; a measured number may differ in the same row."""
+    return before[:1] != after[:1] and not ("." in before[0] and "." in after[0])
 
 
 def compare_rows(number: int, names: Sequence[str], before: list[str], after: list[str], into: Differences) -> None:
