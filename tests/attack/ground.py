@@ -16,9 +16,10 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK
 from lapidar.core.errors import LapidarError
 from lapidar.core.records import lockfile
+from lapidar.standin.packages import write_wheel
 from toy.kiln import add_package, make_kiln
 
-__all__ = ["Broken", "Ground"]
+__all__ = ["Broken", "Ground", "PinGround"]
 
 PROGRAM = str(Path(sys.executable).with_name("lapidar"))
 GOOD_CODES = (0, 1, 3)
@@ -119,6 +120,45 @@ class Ground:
         left = os.listdir(self.cache / "staging")
         if left:
             raise Broken(f"left behind: {left}")
+
+
+class PinGround(Ground):
+    """A project that is pinned from a folder of made-up packages, with a runtime that the cache has."""
+
+    def __init__(self, place: Path) -> None:
+        self.place = place
+        self.project, self.cache = place / "project", place / "cache"
+        self.project.mkdir()
+        self.variables = {
+            name: value for name, value in os.environ.items() if name not in ("VIRTUAL_ENV", "PYTHONPATH")
+        }
+        index = place / "index"
+        index.mkdir()
+        for name, needs in (("slip", []), ("glaze", ["slip"]), ("kiln", ["glaze", "clay"]), ("clay", [])):
+            write_wheel(index, name, "1.0", {f"{name}.py": f"NAME = {name!r}\n"}, requires=needs)
+        self.variables |= {"HOME": str(place), "LAPIDAR_CACHE": str(self.cache), "LAPIDAR_INDEX": str(index)}
+        self._declare("slip")
+        self.run("pin")
+        self._kept = place / "kept"
+        self.keep()
+
+    def _declare(self, *names: str) -> None:
+        (self.project / "lapidar.toml").write_text(f"[needs]\npackages = {json.dumps(names)}\n")
+
+    def change(self) -> None:
+        """More is needed, so that a pin has something to do."""
+        self._declare("slip", "kiln")
+
+    def all_is_well_again(self) -> None:
+        """Pinned again, all that is needed is locked, and the cache has it."""
+        done = self.run("pin")
+        locked = {package.name for package in lockfile.read(self.project / "lapidar.lock").packages}
+        if done.returncode or locked != {"slip", "kiln", "glaze", "clay"}:
+            raise Broken(f"pin afterwards: {locked} {done.stderr}")
+        audited = self.run("cache", "audit")
+        left = os.listdir(self.cache / "staging")
+        if audited.returncode or left:
+            raise Broken(f"audit afterwards: {audited.stdout} {left}")
 
 
 def new() -> tuple[Ground, tempfile.TemporaryDirectory[str]]:

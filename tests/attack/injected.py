@@ -6,13 +6,13 @@ import errno
 import itertools
 import random
 import subprocess
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from attack.ground import Broken, Ground
 
-__all__ = ["COMMANDS", "Fault", "Injector"]
+__all__ = ["COMMANDS", "PIN", "Fault", "Injector"]
 
 SHORT = 0
 KINDS = (errno.ENOSPC, errno.EIO, errno.EACCES, errno.EMFILE, SHORT)
@@ -22,6 +22,7 @@ COMMANDS: dict[str, Sequence[str]] = {
     "prune": ("cache", "prune", "--history-days", "0"),
     "audit": ("cache", "audit"),
 }
+PIN: dict[str, Sequence[str]] = {"pin": ("pin",)}
 
 
 class Fault(NamedTuple):
@@ -42,10 +43,12 @@ class Injector:
 
     Args:
         library: where the compiled `faults.c` is to lie.
+        commands: those that are run.
     """
 
-    def __init__(self, ground: Ground, library: Path) -> None:
+    def __init__(self, ground: Ground, library: Path, commands: Mapping[str, Sequence[str]] = COMMANDS) -> None:
         self.ground = ground
+        self.commands = commands
         self.library = library
         source = Path(__file__).with_name("faults.c")
         options = ["-shared", "-fPIC", "-O1", "-w"]
@@ -57,7 +60,7 @@ class Injector:
         """All faults of all commands, in random order."""
         faults = [
             Fault(command, call, number)
-            for command in COMMANDS
+            for command in self.commands
             for call, number in itertools.product(range(1, self._calls(command) + 1), KINDS)
         ]
         chance.shuffle(faults)
@@ -73,7 +76,7 @@ class Injector:
 
     def _run(self, command: str, settings: dict[str, str]) -> None:
         more = {"LD_PRELOAD": str(self.library), "FAULT_BELOW": str(self.ground.place), **settings}
-        self.ground.run(*COMMANDS[command], more=more)
+        self.ground.run(*self.commands[command], more=more)
 
     def inject(self, fault: Fault) -> None:
         """Have a command meet a fault, look at what is left, and have it run again.

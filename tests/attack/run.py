@@ -15,6 +15,7 @@ import random
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -22,11 +23,13 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
-from attack.ground import PROGRAM, Broken, Ground, new
-from attack.injected import COMMANDS, Injector
+from attack.ground import PROGRAM, Broken, Ground, PinGround, new
+from attack.injected import COMMANDS, PIN, Injector
 from attack.texts import spoil
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache, digest_of_name
+
+_LONG = 3.0  # minutes, from which on a pin is attacked too: its ground takes a while to make
 
 
 def kill(ground: Ground, chance: random.Random) -> str:
@@ -97,6 +100,11 @@ def main() -> int:
         "flip": lambda: flip(plain, chance),
         "text": lambda: spoil(plain, chance),
     }
+    pins_folder = tempfile.TemporaryDirectory(prefix="lapidar-attack-")
+    if options.minutes >= _LONG:
+        pin_injector = Injector(pins := PinGround(Path(pins_folder.name).resolve()), pins.place / "faults.so", PIN)
+        pin_faults = pin_injector.every(chance)
+        attacks["pin fault"] = lambda: pin_injector.inject(next(pin_faults))
     while time.monotonic() < ends:
         for name, attack in attacks.items():
             tries[name] += 1
@@ -109,7 +117,7 @@ def main() -> int:
                 print(f"BROKEN {failed[-1]}", flush=True)
             finally:
                 plain.back()
-    for folder in (plain_folder, faulty_folder):
+    for folder in (plain_folder, faulty_folder, pins_folder):
         folder.cleanup()
     print(", ".join(f"{count} {name}s" for name, count in tries.items()), f"in {options.minutes:g} min")
     print(f"{len(failed)} did not hold (seed {options.seed})")

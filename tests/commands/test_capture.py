@@ -10,6 +10,7 @@ import subprocess
 import sys
 import sysconfig
 import time
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
@@ -342,6 +343,43 @@ class OddPackages(Odd):
         shutil.rmtree(source)
         self.lapidar("restore")
         self.assertEqual(self.python(self.restored, "import theirs; print(theirs.WHOSE)"), "theirs")
+
+    def test_egg_links_and_zipped_eggs(self) -> None:
+        """The older form of an editable installation, from inside of the project and from outside, and archives of
+        modules on the path."""
+        environment = self.environment()
+        site = site_of(environment)
+        places = {"mine": self.project / "src", "theirs": self.folder / "theirs"}
+        lines = []
+        for name, place in places.items():
+            (place / f"{name}.egg-info").mkdir(parents=True)
+            (place / f"{name}.py").write_text(f"NAME = {name!r}\n")
+            (place / f"{name}.egg-info/PKG-INFO").write_text(f"Metadata-Version: 1.0\nName: {name}\nVersion: 0.3\n")
+            (place / f"{name}.egg-info/top_level.txt").write_text(f"{name}\n")
+            (site / f"{name}.egg-link").write_text(f"{place}\n.")
+            lines.append(f"{place}\n")
+        with zipfile.ZipFile(site / "zipped-1.0-py3.egg", "w") as egg:
+            egg.writestr("zipped.py", "NAME = 'zipped'\n")
+        (site / "easy-install.pth").write_text("".join(lines) + "./zipped-1.0-py3.egg\n")
+        ask = "import mine, theirs, zipped; print(mine.NAME, theirs.NAME, zipped.NAME)"
+        self.assertEqual(self.python(environment, ask), "mine theirs zipped")
+        said = self.lapidar("capture", environment, "--scope", "whole").stderr
+        self.assertRegex(said, "theirs is installed in editable form from outside the project")
+        packages = {one.name: one for one in lockfile.read(self.lock).packages}
+        self.assertEqual((packages["mine"].origin.kind, packages["mine"].origin.folders), ("local", ("src",)))
+        shutil.rmtree(places["theirs"])
+        shutil.rmtree(environment)
+        self.lapidar("restore")
+        self.assertEqual(self.python(self.restored, ask), "mine theirs zipped")
+        before = self.lock.read_bytes()
+        self.lapidar("capture", self.restored, "--scope", "whole")
+        self.assertEqual(self.lock.read_bytes(), before)
+        # An archive elsewhere is no part of the environment.
+        elsewhere = self.folder / "elsewhere.egg"
+        shutil.copy(site_of(self.restored) / "zipped-1.0-py3.egg", elsewhere)
+        again = self.environment(name="again")
+        (site_of(again) / "easy-install.pth").write_text(f"{elsewhere}\n")
+        self.assertIn("elsewhere.egg to the path", self.lapidar("capture", again, "--scope", "whole").stderr)
 
     def test_editable_by_a_finder(self) -> None:
         (self.project / "deep" / "mapped").mkdir(parents=True)

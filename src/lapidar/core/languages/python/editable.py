@@ -17,7 +17,7 @@ from lapidar.core.cache.stowing import Draft
 from lapidar.core.environment import walk
 from lapidar.core.environment.walk import Found
 
-__all__ = ["Editable", "added_folders", "find", "stow_drafts"]
+__all__ = ["Editable", "added_folders", "find", "linked", "stow_drafts"]
 
 _NOT_CODE = frozenset({"__pycache__", "node_modules", "build", "dist"})
 _NOT_MODULES = frozenset({"setup.py", "conftest.py", "noxfile.py", "tasks.py"})
@@ -53,7 +53,8 @@ def _added(lines: Iterable[str], site: str) -> Iterator[str]:
         if not line.strip() or line.startswith(("#", "import ", "import\t")):
             continue
         folder = os.path.normpath(os.path.join(site, line.rstrip()))
-        if os.path.isdir(folder) and folder != site and not folder.startswith(site + "/"):
+        # A folder, or an archive of modules.
+        if os.path.exists(folder) and folder != site and not folder.startswith(site + "/"):
             yield folder
 
 
@@ -86,6 +87,19 @@ def _table(module: str) -> dict[str, str]:
             if isinstance(value, dict):
                 return {str(name): str(place) for name, place in value.items()}
     return {}
+
+
+def linked(egg_link: str) -> str | None:
+    """The folder that an egg link (setuptools' older form of an editable installation) leads to; None where it is none.
+
+    Its first line is the folder; what imports find it by is a line of ``easy-install.pth``.
+    """
+    try:
+        lines = foreign.read_text(egg_link, "utf-8", "surrogateescape").splitlines()
+    except OSError:
+        return None
+    folder = os.path.normpath(os.path.join(os.path.dirname(egg_link), lines[0].strip())) if lines else ""
+    return folder if os.path.isdir(folder) else None
 
 
 def find(site: str, listed: Iterable[str]) -> Editable | None:

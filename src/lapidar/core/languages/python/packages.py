@@ -179,11 +179,12 @@ def _no_bytecode(path: str, folder: bool) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class _Distribution:
-    """A distribution's metadata, where it lies, and how it was read."""
+    """A distribution's metadata, where it lies, and how it was read; `link` is the egg link that leads to it."""
 
     site: SiteFolder
     path: str
     metadata: Metadata
+    link: str = ""
 
     def text(self, name: str) -> str | None:
         """A file beside the metadata."""
@@ -207,6 +208,7 @@ class _Observer:
         self.folders = [site.path for site in self.sites]
         self.placed = Environment(Path(answer.prefix)).manifest  # of a restored environment
         self.shipped: dict[str, list[str]] = {}  # for the operating system's packages, all their files
+        self.linked: set[str] = set()  # the folders that egg links lead to
         self.named: dict[str, list[str]] = {}  # and the data that their modules name
         self.found = PackagesFound()
         self.found.warnings += [f"{path} is a pipe, a socket or a device, and was passed over" for path in odd]
@@ -272,6 +274,9 @@ class _Observer:
                     one = self._read(site, f"{site.path}/{name}")
                     if one:
                         yield one
+        for name in names:
+            if name.endswith(".egg-link"):
+                yield from self._linked(site, f"{site.path}/{name}")
 
     def _read(self, site: SiteFolder, path: str) -> _Distribution | None:
         for candidate in (f"{path}/METADATA", f"{path}/PKG-INFO", path):
@@ -292,10 +297,21 @@ class _Observer:
             return _Distribution(site, path, metadata)
         return None
 
+    def _linked(self, site: SiteFolder, path: str) -> Iterator[_Distribution]:
+        """What an egg link leads to: its metadata lies beside its code."""
+        folder = editable.linked(path)
+        for name in sorted(os.listdir(folder)) if folder else ():
+            if name.endswith(".egg-info") and (one := self._read(site, f"{folder}/{name}")):
+                self.linked.add(str(folder))
+                yield replace(one, link=path)
+                return
+
     # ---- which files one has
 
     def _listed(self, one: _Distribution) -> list[tuple[str, str]]:
         """The absolute paths of a distribution's files, each with the sha256 that its RECORD gives, if any."""
+        if one.link:
+            return [(one.link, "")]
         # The operating system's list comes first: its packages are changed after their RECORD was written.
         owned = self.shipped.get(one.path)
         if owned is not None:
@@ -352,6 +368,9 @@ class _Observer:
     def _package(self, one: _Distribution) -> PackageFound:
         listed = self._listed(one)
         wired = editable.find(one.site.path, (path for path, _ in listed))
+        if one.link:
+            folder = os.path.dirname(one.path)
+            wired = editable.Editable((folder,), (), frozenset((one.link,)))
         self.found.follows_from_more |= bool(wired)
         package = PackageFound(
             one.metadata, [], self._origin(one, wired), self._requested(one), self._kept(one) or PackageFacts()
@@ -385,6 +404,9 @@ class _Observer:
             found.append(Found(tree_path, path, link))
             if sha256:
                 package.recorded[tree_path] = sha256
+        if one.link:
+            info = os.path.basename(one.path)
+            package.drafts += [FileDraft(f"site/{info}/{file.path}", file.source) for file in walk.walk(one.path)]
         if wired and package.origin.kind != "local":
             self._stow_editable(package, wired, one)
         self._claim_metadata(one)
@@ -568,7 +590,13 @@ class _Observer:
         """Whether a loose .pth file adds folders outside the environment, which no snapshot can hold."""
         if not below.endswith(".pth") or "/" in below:
             return False
-        folders = list(editable.added_folders(path))
+        every = list(editable.added_folders(path))
+        folders = [folder for folder in every if folder not in self.linked]
+        if every and not folders:
+            # All that leads out is an egg link's, and told of with its package.
+            if rest := editable.other_lines(path):
+                self.found.remainder.append(RewrittenDraft(f"site/{below}", path, rest))
+            return True
         if folders:
             self.found.follows_from_more = True
             rest = editable.other_lines(path)
