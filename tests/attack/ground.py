@@ -40,12 +40,7 @@ class Ground:
         self.place = place
         self.project, self.cache = place / "project", place / "cache"
         self.project.mkdir()
-        self.variables = {
-            name: value for name, value in os.environ.items() if name not in ("VIRTUAL_ENV", "PYTHONPATH")
-        }
-        self.variables |= {
-            "HOME": str(place),
-            "LAPIDAR_CACHE": str(self.cache),
+        self.variables = self._variables() | {
             "LAPIDAR_LANGUAGES": "toy.glaze",
             "PYTHONPATH": str(Path(__file__).parents[1]),
             "PYTHONDONTWRITEBYTECODE": "1",
@@ -56,6 +51,11 @@ class Ground:
         self.run("restore")
         self._kept = place / "kept"
         self.keep()
+
+    def _variables(self) -> dict[str, str]:
+        """The variables of the program, without those of whoever attacks."""
+        kept = {name: value for name, value in os.environ.items() if name not in ("VIRTUAL_ENV", "PYTHONPATH")}
+        return kept | {"HOME": str(self.place), "LAPIDAR_CACHE": str(self.cache)}
 
     def run(self, *words: object, more: dict[str, str] | None = None) -> subprocess.CompletedProcess[str]:
         """Run the program; whatever was done to it, it ends with one of its exit codes and no fault of its own."""
@@ -129,14 +129,11 @@ class PinGround(Ground):
         self.place = place
         self.project, self.cache = place / "project", place / "cache"
         self.project.mkdir()
-        self.variables = {
-            name: value for name, value in os.environ.items() if name not in ("VIRTUAL_ENV", "PYTHONPATH")
-        }
         index = place / "index"
         index.mkdir()
         for name, needs in (("slip", []), ("glaze", ["slip"]), ("kiln", ["glaze", "clay"]), ("clay", [])):
             write_wheel(index, name, "1.0", {f"{name}.py": f"NAME = {name!r}\n"}, requires=needs)
-        self.variables |= {"HOME": str(place), "LAPIDAR_CACHE": str(self.cache), "LAPIDAR_INDEX": str(index)}
+        self.variables = self._variables() | {"LAPIDAR_INDEX": str(index)}
         self._declare("slip")
         self.run("pin")
         self._kept = place / "kept"

@@ -103,6 +103,20 @@ class Differences:
         else:
             self._told(where, one, other, allowed, count, at)
 
+    def value(self, where: str, field: str, before: Any, after: Any) -> None:
+        """Two values of whatever type: numbers, texts, or something else."""
+        if _is_number(before) and _is_number(after):
+            if type(before) is type(after):
+                self.values(where, field, before, after)
+            else:
+                self.texts(where, field, repr(before), repr(after))
+        elif type(before) is not type(after):
+            self.other(where, before, after)
+        elif isinstance(before, str):
+            self.line(where, field, before, after)
+        elif before != after:
+            self.other(where, before, after)
+
     def column(self, name: str, number: int, first: int, before: Sequence[str], after: Sequence[str]) -> None:
         """A column of a block of rows: where it is all numbers, they are compared at once.
 
@@ -158,6 +172,10 @@ class Differences:
             self.places,
             list(self.set_aside),
         )
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, (int, float)) and not isinstance(value, bool)
 
 
 def _as_numbers(before: list[str], after: list[str]) -> tuple[Any, Any] | None:

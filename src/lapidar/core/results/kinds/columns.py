@@ -81,20 +81,7 @@ def _column(name: str, first: int, before: Any, after: Any, into: Differences) -
         return
     for row, (one, other) in enumerate(zip(before.to_pylist(), after.to_pylist(), strict=False), first):
         if one != other or repr(one) != repr(other):
-            _cell(f"row {row}, {name}", name, one, other, into)
-
-
-def _cell(where: str, field: str, before: Any, after: Any, into: Differences) -> None:
-    numbers = (isinstance(value, (int, float)) and not isinstance(value, bool) for value in (before, after))
-    if all(numbers):
-        if type(before) is type(after):
-            into.values(where, field, before, after)
-        else:
-            into.texts(where, field, repr(before), repr(after))
-    elif isinstance(before, str) and isinstance(after, str):
-        into.line(where, field, before, after)
-    else:
-        into.other(where, before, after)
+            into.value(f"row {row}, {name}", name, one, other)
 
 
 def compare_workbook(pair: Pair, rules: Rules) -> Found:
@@ -136,4 +123,4 @@ def _sheets(what: str, before: Any, after: Any, into: Differences) -> None:
                 if cells > _MOST_CELLS:
                     raise Unreadable(f"a sheet has more than {_MOST_CELLS:,} cells")
                 if was != is_now or repr(was) != repr(is_now):
-                    _cell(f"{name}, row {number}, column {column}{what}", name, was, is_now, into)
+                    into.value(f"{name}, row {number}, column {column}{what}", name, was, is_now)

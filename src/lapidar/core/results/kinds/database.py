@@ -86,14 +86,5 @@ def _count(connection: sqlite3.Connection, table: str) -> int:
 def _cell(where: str, field: str, before: Any, after: Any, into: Differences) -> None:
     if into.rules.ignores(field):
         into.set_aside[field] = None
-    elif isinstance(before, (int, float)) and isinstance(after, (int, float)):
-        if type(before) is type(after):
-            into.values(where, field, before, after)
-        else:
-            into.texts(where, field, repr(before), repr(after))
-    elif type(before) is not type(after):
-        into.other(where, before, after)
-    elif isinstance(before, str):
-        into.line(where, field, before, after)
-    elif before != after:
-        into.other(where, before, after)
+    else:
+        into.value(where, field, before, after)
