@@ -175,13 +175,13 @@ class NoSpace(Case):
 
     def test_an_older_environment_survives_a_full_disk(self) -> None:
         self.lapidar("capture", self.venv)
-        done = self.mounted("100m", "restore", "--into", self.small / "env")
+        done = self.mounted("140m", "restore", "--into", self.small / "env")
         self.assertEqual(done.returncode, 0, done.stderr)
         shutil.rmtree(self.folder / "kept")
         (self.folder / "after").rename(self.folder / "kept")
         install(wheel(self.folder, "kilnlib"), self.venv)
         self.lapidar("capture", self.venv)
-        done = self.mounted("100m", "restore", "--into", self.small / "env")
+        done = self.mounted("140m", "restore", "--into", self.small / "env")
         self.assertEqual(done.returncode, 3, done.stdout + done.stderr)
         self.assertEqual([path.name for path in (self.folder / "after").iterdir()], ["env"])
         self.python(self.folder / "after" / "env", "import sherdlib")

@@ -439,7 +439,7 @@ class _Observer:
         of_package = (one.source for one in elves if os.path.basename(one.path).startswith(fonts.LIBRARY))
         library = use.source if use else next(of_package, None)
         if library:
-            resolved = fonts.resolve(library)
+            resolved = fonts.resolve(library, self.subject.memory.folder)
             opened += resolved.files
             self.result.notes += [resolved.problem] if resolved.problem else []
             if resolved.problem:

@@ -7,6 +7,7 @@ are the captured system's, except those that name folders of fonts.
 
 from __future__ import annotations
 
+import hashlib
 import io
 import json
 import os
@@ -17,7 +18,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from lapidar.core import foreign
+from lapidar.core import foreign, sealed
 from lapidar.core.cache.stowing import Draft, FileDraft, StreamDraft
 
 __all__ = ["CONFIGURATION", "FOLDER", "LIBRARY", "PLACE", "Resolved", "drafts", "is_font", "resolve"]
@@ -90,12 +91,47 @@ def is_font(path: str) -> bool:
     return bool(_SUFFIX.search(path))
 
 
-def resolve(library: str) -> Resolved:
+def resolve(library: str, folder: Path | None = None) -> Resolved:
     """Which files the usual families are, by the font library of this machine.
 
     Args:
         library: its path.
+        folder: where the answer is kept, for as long as nothing changes that it follows from; None to ask.
     """
+    if folder is None:
+        return _asked(library)
+    memory, state = folder / "fonts", _state(library)
+    kept = sealed.read(memory)
+    try:
+        before, files, problem = json.loads(kept) if kept else ("", (), "")
+        if before == state:
+            return Resolved(tuple(files), problem)
+    except ValueError:
+        pass  # another version's
+    found = _asked(library)
+    sealed.keep(memory, lambda: json.dumps([state, found.files, found.problem]).encode("utf-8"))
+    return found
+
+
+def _state(library: str) -> str:
+    """What the answer follows from: the library, its rules, the folders of fonts, and the variables that it heeds."""
+    home = os.path.expanduser("~")
+    fonts = ["/usr/share/fonts", "/usr/local/share/fonts", f"{home}/.fonts", f"{home}/.local/share/fonts"]
+    digest = hashlib.sha256(repr(sorted((k, v) for k, v in os.environ.items() if k.startswith("FONTCONFIG"))).encode())
+    for top in (library, "/etc/fonts", f"{home}/.config/fontconfig", *fonts):
+        for path in (top, *(os.path.join(place, one) for place, below, names in os.walk(top) for one in below + names)):
+            # Of fonts the folders tell: a file that comes or goes changes its own.
+            if top in fonts and is_font(path):
+                continue
+            try:
+                status = os.stat(path)
+            except OSError:
+                continue
+            digest.update(f"{path}\0{status.st_ino} {status.st_size} {status.st_mtime_ns}\n".encode("utf-8", "replace"))
+    return digest.hexdigest()
+
+
+def _asked(library: str) -> Resolved:
     names = [family + style for family in _FAMILIES for style in _STYLES]
     words = [sys.executable, "-I", "-S", "-c", _ASK, library, json.dumps(names)]
     try:

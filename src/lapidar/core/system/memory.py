@@ -32,6 +32,7 @@ class ElfMemory:
     """
 
     def __init__(self, folder: Path | None, environment: str) -> None:
+        self.folder = folder
         key = hashlib.sha256(os.fsencode(f"{VERSION}\n{environment}")).hexdigest()[:32]
         self._file = folder / f"{key}-elf" if folder else None
         self._now: dict[str, _Row] = {}
