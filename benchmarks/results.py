@@ -70,7 +70,7 @@ def main() -> None:
 
 
 def _compare(name: str, project: Path, one: str, other: str, against: Timed, bar: float) -> None:
-    ratio(name, Timed([PROGRAM, "compare", one, other], codes=(0, 1)), against, bar, folder=project)
+    ratio(name, Timed([PROGRAM, "compare", one, other], codes=(0, 1)), against, bar, runs=3, folder=project)
 
 
 if __name__ == "__main__":

@@ -117,38 +117,38 @@ class Differences:
         elif before != after:
             self.other(where, before, after)
 
-    def column(self, name: str, number: int, first: int, before: Sequence[str], after: Sequence[str]) -> None:
+    def column(self, name: str, number: int, rows: Sequence[int], before: Sequence[str], after: Sequence[str]) -> None:
         """A column of a block of rows: where it is all numbers, they are compared at once.
 
         Args:
             number: of the column, from 0.
-            first: the number of the first row.
+            rows: the numbers of the rows.
         """
         differing = [at for at, (one, other) in enumerate(zip(before, after, strict=True)) if one != other]
         self.numbers.compared += len(before) - len(differing)
         arrays = _as_numbers([before[at] for at in differing], [after[at] for at in differing])
         if arrays is None:
             for at in differing:
-                self.texts(f"row {first + at}, {name}", name, before[at], after[at], (first + at, number))
+                self.texts(f"row {rows[at]}, {name}", name, before[at], after[at], (rows[at], number))
             return
         one, other = arrays
         # Texts that differ and name one double are compared by their exact values, and so are the integers.
         equal = one == other
         for at in (differing[index] for index in equal.nonzero()[0].tolist()):
-            self.texts(f"row {first + at}, {name}", name, before[at], after[at], (first + at, number))
+            self.texts(f"row {rows[at]}, {name}", name, before[at], after[at], (rows[at], number))
         rest = [differing[index] for index in (~equal).nonzero()[0].tolist()]
         if not rest:
             return
         self.numbers.compared += len(rest)
         allowed = self.numbers.differing_floats(
-            one[~equal], other[~equal], lambda index: f"row {first + rest[index]}, {name}", self.rules.of(name)
+            one[~equal], other[~equal], lambda index: f"row {rows[rest[index]]}, {name}", self.rules.of(name)
         )
         self.numbers.keep(one[~equal][:200].tolist(), other[~equal][:200].tolist())
         for at, is_allowed in zip(rest[:MOST_DETAILS], allowed[:MOST_DETAILS].tolist(), strict=True):
-            said = f"row {first + at}, {name}: {shown(before[at])} -> {shown(after[at])}"
+            said = f"row {rows[at]}, {name}: {shown(before[at])} -> {shown(after[at])}"
             self.tell(said + (" (tolerated)" if is_allowed else ""))
         self.more += max(0, len(rest) - MOST_DETAILS)
-        self.places += [(first + at, number) for at in rest[: max(0, _MOST_PLACES - len(self.places))]]
+        self.places += [(rows[at], number) for at in rest[: max(0, _MOST_PLACES - len(self.places))]]
 
     def line(self, where: str, field: str, before: str, after: str) -> None:
         """Two lines of text."""
@@ -187,7 +187,7 @@ def _as_numbers(before: list[str], after: list[str]) -> tuple[Any, Any] | None:
     except ImportError:
         return None
     try:
-        one, other = numpy.array(before, dtype=numpy.float64), numpy.array(after, dtype=numpy.float64)
+        one, other = numpy.array(list(map(float, before))), numpy.array(list(map(float, after)))
     except ValueError:
         return None
     # What is no finite number is compared one by one.

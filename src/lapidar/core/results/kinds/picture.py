@@ -15,6 +15,7 @@ __all__ = ["MOST_PIXELS", "compare", "opened"]
 
 MOST_PIXELS = 40_000_000
 _MOST_FRAMES = 500
+_STRIP = 256  # rows
 
 
 def compare(pair: Pair, rules: Rules) -> Found:
@@ -78,23 +79,38 @@ def _frame(number: int, several: bool, before: Any, after: Any, into: Difference
 
 
 def _pixels(where: str, one: Any, other: Any, into: Differences) -> None:
+    """Compare pixels, in strips of rows: a large picture as numbers of eight bytes would not fit."""
     import numpy
 
-    different = one != other
-    if different.ndim == 3:
-        different = different.any(axis=2)
-    if not different.any():
-        into.numbers.compared += int(different.size)
+    tolerance = into.rules.of("pixel")
+    total, beyond, most = 0, 0, 0.0
+    box = [one.shape[0], one.shape[1], -1, -1]  # first row and column, last row and column
+    for top in range(0, one.shape[0], _STRIP):
+        before, after = one[top : top + _STRIP], other[top : top + _STRIP]
+        different = before != after
+        if different.ndim == 3:
+            different = different.any(axis=2)
+        if not different.any():
+            continue
+        apart = numpy.abs(before[different].astype(numpy.float64) - after[different].astype(numpy.float64))
+        apart = apart.max(axis=1) if apart.ndim == 2 else apart
+        rows, columns = numpy.nonzero(different)
+        total += len(rows)
+        beyond += int((apart > tolerance.absolute).sum())
+        most = max(most, float(apart.max()))
+        box = [
+            *map(min, box[:2], (int(rows.min()) + top, int(columns.min()))),
+            *map(max, box[2:], (int(rows.max()) + top, int(columns.max()))),
+        ]
+    pixels = one.shape[0] * one.shape[1]
+    into.numbers.compared += pixels
+    if not total:
         return
-    into.numbers.arrays(one.astype(numpy.float64), other.astype(numpy.float64), "pixel", into.rules.of("pixel"))
-    rows, columns = numpy.nonzero(different)
-    step = max(1, len(rows) // 20_000)
-    into.places += list(zip(rows[::step].tolist(), columns[::step].tolist(), strict=True))
-    most = numpy.abs(one.astype(numpy.float64) - other.astype(numpy.float64)).max()
-    box = f"({columns.min()}, {rows.min()}) to ({columns.max()}, {rows.max()})"
     line = (
-        f"{where}{len(rows):,} of {different.size:,} pixels differ ({100 * len(rows) / different.size:.2g} %), "
-        f"by at most {most:g}, in the box {box}"
+        f"{where}{total:,} of {pixels:,} pixels differ ({100 * total / pixels:.2g} %), by at most {most:g}, "
+        f"in the box ({box[1]}, {box[0]}) to ({box[3]}, {box[2]})"
     )
     into.first = into.first or line
+    into.numbers.differing += total
+    into.numbers.beyond += beyond
     into.tell(line)

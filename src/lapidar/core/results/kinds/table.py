@@ -10,8 +10,8 @@ from __future__ import annotations
 import csv
 import hashlib
 from collections import Counter
-from collections.abc import Iterator, Sequence
-from itertools import islice, pairwise, zip_longest
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import chain, islice, pairwise, zip_longest
 from pathlib import Path
 from typing import IO
 
@@ -20,6 +20,8 @@ from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Pair, Unreadable
 
 __all__ = ["compare", "compare_rows", "delimiter_of"]
+
+_Row = tuple[int, list[str] | None, list[str] | None]  # its number, and its cells before and after
 
 _DELIMITERS = ",\t;|"
 _SNIFFED = 50  # lines
@@ -118,39 +120,71 @@ def _in_step(pair: Pair, delimiter: str, into: Differences) -> tuple[bool, int]:
     """
     strangers = 0
     with _opened(pair.before) as one, _opened(pair.after) as other:
-        rows = zip_longest(csv.reader(one, delimiter=delimiter), csv.reader(other, delimiter=delimiter))
-        first = next(rows, None)
-        if first is None or first[0] is None or first[1] is None:
+        rows = _differing_rows(one, other, delimiter)
+        number, before, after = next(rows, (1, None, None))
+        if before is None or after is None:
             return False, 0
-        has_header = _header(first[0])
-        if has_header and first[0] != first[1]:
+        has_header = _header(before)
+        if has_header and before != after:
             return False, 0
-        names = first[0] if has_header else [f"column {number}" for number in range(1, len(first[0]) + 1)]
+        names = before if has_header else [f"column {at}" for at in range(1, len(before) + 1)]
         if not has_header:
-            compare_rows(1, names, first[0], first[1], into)
-        number = 2
+            compare_rows(number, names, before, after, into)
         while block := list(islice(rows, _BLOCK)):
-            if any(before is None or after is None or len(before) != len(after) for before, after in block):
+            if any(before is None or after is None or len(before) != len(after) for _, before, after in block):
                 return False, 0
-            strangers += _block(number, names, block, into)
+            strangers += _block(names, block, into)
             if strangers > _MOST_STRANGERS:
                 return False, strangers  # rows may have come, gone or changed places
-            number += len(block)
     return True, strangers
 
 
-def _block(first: int, names: Sequence[str], block: list[tuple[list[str], list[str]]], into: Differences) -> int:
+def _differing_rows(one: IO[str], other: IO[str], delimiter: str) -> Iterator[_Row]:
+    """The first row, and all that are not written alike.
+
+    Lines are compared as text first: a row is a line, as long as no quoted cell holds the end of one.
+    """
+    number = 0
+    while True:
+        ones, others = list(islice(one, _BLOCK)), list(islice(other, _BLOCK))
+        if not ones and not others:
+            return
+        if ones != others or number == 0:
+            if any('"' in line for line in (*ones, *others)):
+                yield from _parsed(number, chain(ones, one), chain(others, other), delimiter)
+                return
+            for at, (before, after) in enumerate(zip_longest(ones, others), number + 1):
+                if before != after or at == 1:
+                    yield at, _cells(before, delimiter), _cells(after, delimiter)
+        number += len(ones)
+
+
+def _parsed(number: int, one: Iterable[str], other: Iterable[str], delimiter: str) -> Iterator[_Row]:
+    """As `_differing_rows`, with every row taken apart."""
+    rows = zip_longest(csv.reader(one, delimiter=delimiter), csv.reader(other, delimiter=delimiter))
+    for at, (before, after) in enumerate(rows, number + 1):
+        if before != after or at == 1:
+            yield at, before, after
+
+
+def _cells(line: str | None, delimiter: str) -> list[str] | None:
+    return None if line is None else line.rstrip("\r\n").split(delimiter)
+
+
+def _block(names: Sequence[str], block: list[_Row], into: Differences) -> int:
     """Compare a block of rows in step, column by column.
 
     Returns:
         How many of them begin with another cell.
     """
-    if len({len(before) for before, _ in block}) > 1:
-        for number, (before, after) in enumerate(block, first):
+    numbers = [number for number, _, _ in block]
+    pairs = [(before, after) for _, before, after in block if before is not None and after is not None]
+    if len({len(before) for before, _ in pairs}) > 1:
+        for number, (before, after) in zip(numbers, pairs, strict=True):
             compare_rows(number, names, before, after, into)
     else:
-        before_columns = zip(*(before for before, _ in block), strict=True)
-        after_columns = zip(*(after for _, after in block), strict=True)
+        before_columns = zip(*(before for before, _ in pairs), strict=True)
+        after_columns = zip(*(after for _, after in pairs), strict=True)
         for at, (before_column, after_column) in enumerate(zip(before_columns, after_columns, strict=True)):
             name = names[at] if at < len(names) else f"column {at + 1}"
             if into.rules.ignores(name):
@@ -158,8 +192,8 @@ def _block(first: int, names: Sequence[str], block: list[tuple[list[str], list[s
             elif before_column == after_column:
                 into.numbers.compared += len(before_column)
             else:
-                into.column(name, at, first, before_column, after_column)
-    return sum(_is_stranger(before, after) for before, after in block)
+                into.column(name, at, numbers, before_column, after_column)
+    return sum(_is_stranger(before, after) for before, after in pairs)
 
 
 def _is_stranger(before: list[str], after: list[str]) -> bool:
