@@ -283,12 +283,16 @@ class _Observer:
             return
         values = dict(zip(_REGISTERS, struct.unpack(f"<{len(_REGISTERS)}Q", self.registers.raw), strict=True))
         number = values["orig_rax"]
-        if self.writes and number in CALLS:
-            self._tell(process, CALLS[number], values)
         if number not in _CALLS:
+            if self.writes and number in CALLS:
+                call = CALLS[number]
+                paths = [self._path(process, values[at] if at else None, values[name]) for at, name in call.paths]
+                self._tell(process, call, paths, values)
             return
         folder, path = _CALLS[number]
         named = self._path(process, values[folder] if folder else None, values[path])
+        if self.writes and number in CALLS:
+            self._tell(process, CALLS[number], [named], values)
         if number in (_EXECVE, _EXECVEAT):
             self._read_map(process)
             if named:
@@ -299,10 +303,9 @@ class _Observer:
             self.opened.add(named)
             self._note(process, [named])
 
-    def _tell(self, process: int, call: Call, values: Mapping[str, int]) -> None:
+    def _tell(self, process: int, call: Call, paths: list[str | None], values: Mapping[str, int]) -> None:
         """Say what a call is about to do to files."""
         assert self.writes is not None
-        paths = [self._path(process, values[at] if at else None, values[name]) for at, name in call.paths]
         flags = values[call.flags] if call.flags else 0
         if call.what == "open2":
             flags = self._number(process, flags)
