@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import configparser
 import json
-import math
 from collections.abc import Callable, Iterator
 from itertools import zip_longest
 from pathlib import Path
@@ -148,24 +147,14 @@ def walk(place: str, before: Any, after: Any, into: Differences, depth: int = 0)
 
 
 def _leaf(place: str, before: Any, after: Any, into: Differences) -> None:
-    if isinstance(before, _Digits) or isinstance(after, _Digits):
-        if _is_number(before) and _is_number(after):
+    if _is_number(before) and _is_number(after):
+        if isinstance(before, _Digits) or isinstance(after, _Digits):
             into.texts(place, place, str(before), str(after))
             return
-    elif _is_number(before) and _is_number(after):
-        if isinstance(before, int) != isinstance(after, int) and before == after:
+        if type(before) is not type(after) and before == after:
             into.numbers.compared += 1  # 1 and 1.0
-        elif isinstance(before, int) != isinstance(after, int) and all(map(math.isfinite, (before, after))):
-            into.texts(place, place, repr(before), repr(after))
-        else:
-            into.values(place, place, before, after)
-        return
-    if type(before) is not type(after):
-        into.other(place, before, after)
-    elif isinstance(before, str):
-        into.line(place, place, before, after)
-    elif before != after:
-        into.other(place, before, after)
+            return
+    into.value(place, place, before, after)
 
 
 def _is_number(value: Any) -> bool:
