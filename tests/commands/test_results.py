@@ -14,6 +14,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 from lapidar.core.system import tracing
@@ -256,6 +257,16 @@ class Recording(Results):
         self.assertEqual(self.analysis("again").result, ())
         self.assertIn("no analysis to record", self.fails("record", "--project", self.folder))
         self.lapidar("rerun")
+
+    def test_an_input_and_a_result_of_names_that_meet(self) -> None:
+        """One in the folder that results lie in in the cache, the other beside it."""
+        (self.project / "results/x.txt").write_text("an input\n")
+        (self.project / "fit.py").write_text("open('results/x.txt').read(); open('x.txt', 'w').write('a result\\n')")
+        self.lapidar("record", "--", "python", "fit.py")
+        one = self.analysis()
+        for file in (*one.input, *one.result):
+            self.assertEqual(file.sha256, sha256_of(str(self.project / file.path)), file.path)
+        self.assertEqual(set(self.verdicts().values()), {"identical"})
 
     def test_large_inputs_by_digest(self) -> None:
         self.lapidar("record", "--largest", "10B", "--", "python", "fit.py")

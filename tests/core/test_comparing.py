@@ -592,6 +592,13 @@ class Hostile(Files):
         self.compared("t.yaml", b"a: !!python/object/apply:os.mkdir [" + bytes(mark) + b"]", b"a: 1")
         self.assertFalse(mark.exists())
 
+    def test_a_pipe_is_not_waited_for(self) -> None:
+        os.mkfifo(self.root / "pipe")
+        (self.root / "file").write_text("x")
+        for one, other in (("pipe", "file"), ("file", "pipe")):
+            found = compare("x.txt", Was(self.root / one), self.root / other, NOTHING)
+            self.assertEqual(found.verdict, Verdict.UNREADABLE)
+
     def test_members_with_names_that_lead_out(self) -> None:
         made = []
         for text in ("one", "two"):

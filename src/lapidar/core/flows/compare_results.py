@@ -66,8 +66,7 @@ def compare_two(project: Project, cache: Cache | None, before: str, after: str, 
     """
     one, other = (_side(project, cache, text) for text in (before, after))
     name = one.analysis or other.analysis or analysis
-    told = declared(project, name) if name else None
-    rules = tolerances.parse(told.tolerance, told.ignore, f"lapidar.toml, [analysis.{name}]") if told else Tolerances()
+    rules = tolerances.of(declared(project, name)) if name else Tolerances()
     if one.is_file and other.is_file:
         (was,), (is_now,) = one.files.values(), other.files.values()
         assert is_now.file is not None

@@ -7,7 +7,7 @@ import os
 import resource
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -18,6 +18,7 @@ from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import RunNote, Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, stow
+from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.declaring import reading
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
@@ -220,15 +221,12 @@ class _Recording:
         printed: Path,
         reporter: Progress,
     ) -> Analysis:
-        given: list[Draft] = []
-        made: list[Draft] = [FileDraft(PRINTED, str(printed))]
-        sources = tuple(self._file(path, place, given, "") for path, place in sorted(seen.sources.items()))
-        inputs = tuple(self._file(path, place, given, "") for path, place in sorted(seen.inputs.items()))
-        outside = tuple(self._outside(path) for path in seen.outside)
-        found = tuple(
-            self._file(path, place, made, f"{RESULTS}/", is_result=True) for path, place in sorted(seen.results.items())
-        )
-        stowed = stow(self.cache, {"given": given, "made": made}, None, reporter)
+        read = {**seen.sources, **seen.inputs}
+        made: list[Draft] = [FileDraft(PRINTED, str(printed)), *self._drafts(seen.results, f"{RESULTS}/")]
+        stowed = stow(self.cache, {"given": list(self._drafts(read, "")), "made": made}, None, reporter)
+        given = stowed["given"].tree
+        sources, inputs = (self._recorded(several, "", given) for several in (seen.sources, seen.inputs))
+        found = self._recorded(seen.results, f"{RESULTS}/", stowed["made"].tree)
         held = conditions.kept(environment)
         self._keep_snapshot(ready.snapshot, environment)
         return results.identified(
@@ -241,35 +239,53 @@ class _Recording:
                 exit_code=code,
                 printed=sha256_of(str(printed)),
                 printed_bytes=printed.stat().st_size,
-                given=stowed["given"].tree.digest,
+                given=given.digest,
                 made=stowed["made"].tree.digest,
                 folder=self.project.relative(self.folder) or ".",
                 variables=dict(held.variables) if held else {},
                 source=sources,
                 input=inputs,
-                outside=outside,
+                outside=tuple(map(self._outside, seen.outside)),
                 result=found,
             )
         )
 
-    def _file(
-        self, path: str, place: str, drafts: list[Draft], folder: str, *, is_result: bool = False
-    ) -> RecordedFile:
-        """The record of a file; its bytes go into a tree, where they are not too many."""
-        shown, escaped = results.written(path)
-        if os.path.islink(place):
-            target = os.readlink(place)
-            drafts.append(LinkDraft(folder + shown, target))
-            data = os.fsencode(target)
-            return RecordedFile(shown, hashlib.sha256(data).hexdigest(), len(data), link=True, escaped=escaped)
-        size = os.stat(place).st_size
-        kept = size <= self.options.most_bytes
-        if kept:
-            drafts.append(FileDraft(folder + shown, place))
-        else:
-            self.notes.append(f"{shown} is larger than the limit, and is recorded by its digest alone (--largest)")
-        kind = kind_of(Path(place), shown) if is_result else ""
-        return RecordedFile(shown, sha256_of(place), size, kind, kept=kept, escaped=escaped)
+    def _drafts(self, files: Mapping[str, str], folder: str) -> Iterator[Draft]:
+        """What of files goes into a tree: their bytes, where they are not too many.
+
+        Args:
+            folder: in the tree.
+        """
+        for path, place in sorted(files.items()):
+            shown, _ = results.written(path)
+            if os.path.islink(place):
+                yield LinkDraft(folder + shown, os.readlink(place))
+            elif os.stat(place).st_size <= self.options.most_bytes:
+                yield FileDraft(folder + shown, place)
+            else:
+                self.notes.append(f"{shown} is larger than the limit, and is recorded by its digest alone (--largest)")
+
+    def _recorded(self, files: Mapping[str, str], folder: str, tree: Tree) -> tuple[RecordedFile, ...]:
+        """The records of files.
+
+        Args:
+            folder, tree: where those that were stowed are; their bytes were read there, and are not read again.
+        """
+        digests = {entry.path: entry.content for entry in tree if entry.kind != LINK}
+        found = []
+        for path, place in sorted(files.items()):
+            shown, escaped = results.written(path)
+            if os.path.islink(place):
+                data = os.fsencode(os.readlink(place))
+                one = RecordedFile(shown, hashlib.sha256(data).hexdigest(), len(data), link=True, escaped=escaped)
+            else:
+                digest = digests.get(folder + shown)
+                kind = kind_of(Path(place), shown) if folder else ""
+                size = os.stat(place).st_size
+                kept = digest is not None
+                one = RecordedFile(shown, digest or sha256_of(place), size, kind, kept=kept, escaped=escaped)
+            found.append(one)
+        return tuple(found)
 
     def _outside(self, path: str) -> RecordedFile:
         name, escaped = results.written(os.path.basename(path))
@@ -277,14 +293,8 @@ class _Recording:
 
     def _command(self) -> tuple[str, ...]:
         """The command without the project's own place in it."""
-        root = str(self.project.root)
-        own = [os.path.relpath(word, self.folder) if word.startswith(root + "/") else word for word in self.command[1:]]
-        return (
-            os.path.relpath(self.command[0], self.folder)
-            if self.command[0].startswith(root + "/")
-            else self.command[0],
-            *own,
-        )
+        root = str(self.project.root) + "/"
+        return tuple(os.path.relpath(word, self.folder) if word.startswith(root) else word for word in self.command)
 
     def _keep_snapshot(self, snapshot_id: str, environment: Environment) -> None:
         """The history must have it: of a restored environment without some groups it is one of its own."""

@@ -20,14 +20,15 @@ from lapidar.core.flows import restore as restoring
 from lapidar.core.flows import run as running
 from lapidar.core.flows.record import RERUN, declared, sweep
 from lapidar.core.flows.restore import RestoreOptions
+from lapidar.core.layers.numerics import THREADS
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, results
+from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
 from lapidar.core.results import scratch, tolerances
 from lapidar.core.results.comparing import Was, compare, compare_all
-from lapidar.core.results.observing import ignored
-from lapidar.core.results.tolerances import Tolerances
+from lapidar.core.results.observing import ignored, is_wanted
 from lapidar.core.results.verdict import Compared, Verdict, worst
 
 __all__ = ["Rerun", "RerunOptions", "rerun"]
@@ -120,10 +121,10 @@ def rerun(
     if options.keep and options.keep.exists() and any(options.keep.iterdir()):
         raise LapidarError(f"{options.keep} is not empty", remedy="Name another folder with --keep-results.")
     told = declared(project, name)
-    rules = tolerances.parse(told.tolerance, told.ignore, f"lapidar.toml, [analysis.{name}]")
+    tolerances.of(told)  # what makes no sense shows before anything is run
     project.make_own_folder()
     sweep(project)
-    again = _Again(project, cache, analysis, rules, options, reporter, Rerun(analysis))
+    again = _Again(project, cache, analysis, told, options, reporter, Rerun(analysis))
     with cache.in_use():
         again.restore()
         with atomic.WorkFolder(project.own_folder, RERUN) as work:
@@ -145,7 +146,7 @@ class _Again:
     project: Project
     cache: Cache
     analysis: Analysis
-    rules: Tolerances
+    told: DeclaredAnalysis
     options: RerunOptions
     reporter: Progress
     result: Rerun
@@ -177,9 +178,10 @@ class _Again:
         if lost:
             lacking = f"the cache has lost the bytes of {len(lost)} recorded results"
             self.result.notes.append(f"{lacking}: they are compared by their digests alone")
-        self.result.compared = compare_all(before, self._wanted(last.files, before), self.rules)
+        rules = tolerances.of(self.told)
+        self.result.compared = compare_all(before, self._wanted(last.files, before), rules)
         printed = scratch.recorded_output(self.analysis, self.cache)
-        self.result.compared.append(compare(PRINTED, printed, last.printed, self.rules))
+        self.result.compared.append(compare(PRINTED, printed, last.printed, rules))
         if self.options.draws:
             self._keep_drawn(before, last.files)
         if len(runs) > 1:
@@ -189,19 +191,13 @@ class _Again:
 
     def _wanted(self, files: Mapping[str, Path], before: Mapping[str, Was]) -> dict[str, Path]:
         """The results among what a run wrote: those recorded, and new ones that would be recorded."""
-        from fnmatch import fnmatchcase
-
-        told = declared(self.project, self.analysis.name)
         given = {one.name for one in (*self.analysis.source, *self.analysis.input)}
-
-        def is_result(path: str) -> bool:
-            if path in before:
-                return True
-            if path in given or any(fnmatchcase(path, pattern) for pattern in told.leave):
-                return False
-            return not told.results or any(fnmatchcase(path, pattern) for pattern in told.results)
-
-        return {path: file for path, file in files.items() if is_result(path)}
+        taken, left = self.told.results, self.told.leave
+        return {
+            path: file
+            for path, file in files.items()
+            if path in before or (path not in given and is_wanted(path, taken, left))
+        }
 
     def _once(self, folder: Path, variables: Mapping[str, str]) -> _Run:
         """Run it once in a scratch copy.
@@ -249,7 +245,7 @@ class _Again:
             return {}
         held = {
             "the order of sets and dicts (hash seed)": _of_hashing(),
-            "the number of threads": dict.fromkeys(_THREADS, "1"),
+            "the number of threads": dict.fromkeys(THREADS, "1"),
         }
         causes: dict[str, str] = {}
         for cause, variables in held.items():
@@ -275,9 +271,6 @@ class _Again:
             place = self.options.keep / path
             place.parent.mkdir(parents=True, exist_ok=True)
             shutil.copy2(file, place, follow_symlinks=False)
-
-
-_THREADS = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "NUMEXPR_NUM_THREADS", "BLIS_NUM_THREADS")
 
 
 def _of_hashing() -> dict[str, str]:

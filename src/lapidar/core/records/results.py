@@ -41,7 +41,6 @@ FILE_NAME = "lapidar.results"
 FORMAT = 1
 _BANNER = "# Written by lapidar record. Commit this file; do not edit it.\n"
 _PARTS = (("source", "sources"), ("input", "inputs"), ("outside", "outside"), ("result", "results"))
-_Inside = Annotated[str, msgspec.Meta(pattern=r"^(?!/)(?!(.*/)?\.\.(/|$)).+$", max_length=4096)]
 _Sha256 = Annotated[str, msgspec.Meta(pattern=r"^[0-9a-f]{64}$")]
 _Tree = Annotated[str, msgspec.Meta(pattern=r"^sha256:[0-9a-f]{64}$")]
 _Name = Annotated[str, msgspec.Meta(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$")]

@@ -17,7 +17,7 @@ from lapidar.core.restored.running import Prepared
 from lapidar.core.system import tracing
 from lapidar.core.system.observed import ObservedRun
 
-__all__ = ["Inside", "Watched", "watch"]
+__all__ = ["Inside", "Watched", "temporary_folders", "watch"]
 
 # The C library reads these lists of names, whose places are built into it, after those of the environment.
 _LISTS_OF_NAMES = re.compile(r"/gconv/gconv-modules(\.cache|\.d/[^/]+\.conf)?$|/locale\.alias$")
@@ -72,16 +72,20 @@ def watch(
     return _judged(run, Inside(project, environment))
 
 
+def temporary_folders() -> tuple[str, ...]:
+    """Where files lie that nobody keeps, each with a slash at its end."""
+    folders = {"/tmp", "/var/tmp", "/dev/shm", tempfile.gettempdir(), os.environ.get("TMPDIR") or "/tmp"}
+    return tuple(sorted(os.path.realpath(folder) + "/" for folder in folders))
+
+
 class Inside:
     """Tells what belongs to a run from what is the host's."""
 
     def __init__(self, project: Project, environment: Environment) -> None:
         self.environment = os.path.realpath(environment.folder) + "/"
-        temporary = {"/tmp", "/var/tmp", "/dev/shm", tempfile.gettempdir(), os.environ.get("TMPDIR") or "/tmp"}
-        others = [str(project.root), *temporary]
         caches = [pattern for language in languages.every() for pattern in language.variables.caches]
         self._caches = re.compile("|".join(caches) or r"(?!)")
-        self._own = (self.environment, *(os.path.realpath(one) + "/" for one in others), *_OF_EVERY_HOST)
+        self._own = (self.environment, os.path.realpath(project.root) + "/", *temporary_folders(), *_OF_EVERY_HOST)
 
     def has(self, path: str) -> bool:
         """Whether a file is of the environment, the project, the kernel, or temporary."""

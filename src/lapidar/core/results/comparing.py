@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import NamedTuple
 
@@ -47,22 +47,10 @@ def files_below(folder: Path) -> dict[str, Path]:
     return dict(sorted(found.items()))
 
 
-def compare_all(
-    before: Mapping[str, Was],
-    after: Mapping[str, Path],
-    tolerances: Tolerances,
-    done: Callable[[str], None] = lambda path: None,
-) -> list[Compared]:
-    """Compare all results; those that came and went are told.
-
-    Args:
-        done: hears of each.
-    """
-    compared = []
-    for path in sorted(before.keys() | after.keys()):
-        compared.append(compare(path, before.get(path), after.get(path), tolerances))
-        done(path)
-    return compared
+def compare_all(before: Mapping[str, Was], after: Mapping[str, Path], tolerances: Tolerances) -> list[Compared]:
+    """Compare all results; those that came and went are told."""
+    paths = sorted(before.keys() | after.keys())
+    return [compare(path, before.get(path), after.get(path), tolerances) for path in paths]
 
 
 def compare(path: str, before: Was | None, after: Path | None, tolerances: Tolerances) -> Compared:
@@ -80,7 +68,7 @@ def compare(path: str, before: Was | None, after: Path | None, tolerances: Toler
         return Compared(path, Verdict.NEW, _kind(after, path), bytes_after=is_now.st_size)
     if before.link is not None or stat.S_ISLNK(is_now.st_mode):
         return _links(path, before, after, was, is_now.st_size)
-    if not stat.S_ISREG(is_now.st_mode):
+    if not stat.S_ISREG(is_now.st_mode) or (before.file is not None and not before.file.is_file()):
         return Compared(path, Verdict.UNREADABLE, "bytes", was, None, worst="it is no regular file")
     try:
         return _files(path, before, after, was, is_now.st_size, tolerances)

@@ -14,11 +14,11 @@ from lapidar.core import languages
 from lapidar.core.environment.folder import Environment
 from lapidar.core.project import LOCKFILE_NAME, Project
 from lapidar.core.records.results import FILE_NAME
-from lapidar.core.restored.watched import Inside
+from lapidar.core.restored.watched import Inside, temporary_folders
 from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.written import Touched
 
-__all__ = ["Seen", "ignored", "seen"]
+__all__ = ["Seen", "ignored", "is_wanted", "seen"]
 
 # Kept by tools about a project, and no part of an analysis.
 _NO_RESULTS = frozenset((".lapidar", ".git", ".hg", ".svn", ".ipynb_checkpoints", ".mypy_cache", ".pytest_cache"))
@@ -44,7 +44,6 @@ class Seen:
     both: tuple[str, ...] = ()
     changed_sources: tuple[str, ...] = ()
     removed: tuple[str, ...] = ()
-    passing: tuple[str, ...] = ()
     outside: tuple[str, ...] = ()
     written_outside: tuple[str, ...] = ()
     odd: tuple[str, ...] = ()
@@ -98,7 +97,7 @@ def seen(
         is_source = path.endswith(suffixes) if suffixes else False
         (sources if is_source or path in started else inputs)[path[len(root) :]] = place
     written = {path[len(root) :]: path for path in touched.written}
-    wanted = {below: path for below, path in written.items() if _is_wanted(below, taken, left)}
+    wanted = {below: path for below, path in written.items() if is_wanted(below, taken, left)}
     files = {below: path for below, path in wanted.items() if _is_file(path)}
     outside = _outside(run, Inside(project, environment), touched, began_ns, project, environment)
     return Seen(
@@ -108,14 +107,14 @@ def seen(
         both=tuple(sorted(inputs.keys() & written.keys())),
         changed_sources=tuple(sorted(sources.keys() & written.keys())),
         removed=tuple(path[len(root) :] for path in touched.removed),
-        passing=tuple(path[len(root) :] for path in touched.passing),
         outside=outside,
         written_outside=tuple(path for path in touched.outside if not _is_temporary(path)),
         odd=tuple(sorted(wanted.keys() - files.keys())),
     )
 
 
-def _is_wanted(path: str, taken: Sequence[str], left: Sequence[str]) -> bool:
+def is_wanted(path: str, taken: Sequence[str], left: Sequence[str]) -> bool:
+    """Whether a file that a run wrote is a result, by the patterns of what is taken (all, without any) and left."""
     if any(fnmatchcase(path, pattern) for pattern in left):
         return False
     return not taken or any(fnmatchcase(path, pattern) for pattern in taken)
@@ -127,9 +126,7 @@ def _is_file(path: str) -> bool:
 
 
 def _is_temporary(path: str) -> bool:
-    return path.startswith(
-        ("/tmp/", "/var/tmp/", "/dev/shm/", os.path.realpath(os.environ.get("TMPDIR") or "/tmp") + "/")
-    )
+    return path.startswith(temporary_folders())
 
 
 def _outside(

@@ -14,6 +14,7 @@ from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.results.comparing import Was, files_below
+from lapidar.core.system.written import State, state_of
 
 __all__ = ["PRINTED", "RESULTS", "changed", "lay_out", "recorded_output", "recorded_results", "state"]
 
@@ -112,17 +113,12 @@ def recorded_output(analysis: Analysis, cache: Cache) -> Was:
     return Was(Path(cache.entry_path(entry)) if entry else None, analysis.printed, analysis.printed_bytes)
 
 
-def state(folder: Path) -> dict[str, tuple[int, int, int]]:
-    """How each file below a folder is: inode, size, time of its last change."""
-    return {path: _one(file) for path, file in files_below(folder).items()}
+def state(folder: Path) -> dict[str, State | None]:
+    """How each file below a folder is."""
+    return {path: state_of(str(file)) for path, file in files_below(folder).items()}
 
 
-def _one(file: Path) -> tuple[int, int, int]:
-    status = os.lstat(file)
-    return status.st_ino, status.st_size, status.st_ctime_ns
-
-
-def changed(folder: Path, before: Mapping[str, tuple[int, int, int]]) -> dict[str, Path]:
+def changed(folder: Path, before: Mapping[str, State | None]) -> dict[str, Path]:
     """The files and links below a folder that are new or changed; pipes and sockets are no results."""
-    found = {path: file for path, file in files_below(folder).items() if before.get(path) != _one(file)}
+    found = {path: file for path, file in files_below(folder).items() if before.get(path) != state_of(str(file))}
     return {path: file for path, file in found.items() if file.is_symlink() or file.is_file()}

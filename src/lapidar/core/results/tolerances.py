@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from lapidar.core.errors import DeclarationError
+from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.results.numbers import EXACT, Tolerance
 
-__all__ = ["NONE", "Rules", "Tolerances", "parse"]
+__all__ = ["NONE", "Rules", "Tolerances", "of", "parse"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +63,15 @@ class Tolerances:
             tuple((place, tolerance) for file, place, tolerance in self.tolerated if fnmatchcase(path, file)),
             tuple(place for file, place in self.ignored if place and fnmatchcase(path, file)),
         )
+
+
+def of(told: DeclaredAnalysis) -> Tolerances:
+    """The rules that an analysis declares.
+
+    Raises:
+        DeclarationError: one makes no sense.
+    """
+    return parse(told.tolerance, told.ignore, f"lapidar.toml, [analysis.{told.name}]")
 
 
 def parse(tolerated: Mapping[str, Mapping[str, float]], ignored: Sequence[str], where: str) -> Tolerances:

@@ -15,7 +15,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-__all__ = ["CALLS", "Call", "Touched", "Writes"]
+__all__ = ["CALLS", "Call", "State", "Touched", "Writes", "state_of"]
 
 
 class Call(NamedTuple):
@@ -48,7 +48,7 @@ CALLS: Mapping[int, Call] = {
     425: Call("unseen: io_uring"),
 }
 
-_State = tuple[int, int, int]  # inode, size in bytes, ctime in ns
+State = tuple[int, int, int]  # inode, size in bytes, ctime in ns
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +58,6 @@ class Touched:
     Attributes:
         read: those that were there before and were read, each with the file that has the bytes it had then.
         written: those that are there now and are new or changed.
-        passing: those that were written and are no longer there.
         removed: those that were there before and are no longer.
         outside: those that were written outside of the folder.
         unseen: ways by which the run may have used files unseen.
@@ -66,7 +65,6 @@ class Touched:
 
     read: Mapping[str, str] = field(default_factory=dict)
     written: tuple[str, ...] = ()
-    passing: tuple[str, ...] = ()
     removed: tuple[str, ...] = ()
     outside: tuple[str, ...] = ()
     unseen: tuple[str, ...] = ()
@@ -85,7 +83,7 @@ class Writes:
         self._root = os.path.realpath(root) + "/"
         self._ignore = ignore
         self._keep = keep
-        self._before: dict[str, _State | None] = {}
+        self._before: dict[str, State | None] = {}
         self._read: set[str] = set()
         self._written: set[str] = set()
         self._kept: dict[str, str] = {}
@@ -163,13 +161,13 @@ class Writes:
             self._touch(path)
             self._written.add(path)
 
-    def _touch(self, path: str, *, change: bool = True) -> _State | None:
+    def _touch(self, path: str, *, change: bool = True) -> State | None:
         """Note how a file is before the run does anything to it, and keep the bytes of one that it has read.
 
         Args:
             change: whether it may be another afterwards.
         """
-        state = _state(path)
+        state = state_of(path)
         if path.startswith(self._root):
             self._before.setdefault(path, state)
             if change and path in self._read and path not in self._kept and path not in self._written:
@@ -196,7 +194,7 @@ class Writes:
 
     def touched(self) -> Touched:
         """What the run did, now that it has ended."""
-        now = {path: _state(path) for path in self._before}
+        now = {path: state_of(path) for path in self._before}
         changed = {path for path in self._written if now.get(path) is not None and now[path] != self._before.get(path)}
         read = {path for path in self._read if self._before[path] is not None}
         kept = {path: self._kept.get(path, path) for path in sorted(read)}
@@ -204,14 +202,13 @@ class Writes:
             # Of one that is gone and was not kept, nothing can be said.
             read={path: place for path, place in kept.items() if os.path.isfile(place)},
             written=tuple(sorted(changed)),
-            passing=tuple(sorted(path for path in self._written if now[path] is None and self._before[path] is None)),
             removed=tuple(sorted(path for path, state in self._before.items() if state and now[path] is None)),
             outside=tuple(sorted(path for path in self._outside if os.path.lexists(path))),
             unseen=tuple(sorted(self._unseen)),
         )
 
 
-def _state(path: str) -> _State | None:
+def state_of(path: str) -> State | None:
     """How a file is; None where there is none, or it is a folder."""
     try:
         status = os.lstat(path)

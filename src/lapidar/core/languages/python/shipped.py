@@ -113,6 +113,7 @@ def naming_modules(tree: Tree, cache: Cache) -> Iterator[tuple[str, list[str]]]:
     """
     places = ("prefix/share/", "prefix/etc/")
     data = {entry.path.removeprefix("prefix") for entry in tree if entry.path.startswith(places)}
+    data = {path for path in data if not _NO_DATA.match(path if path.startswith(SETTINGS) else PREFIX + path)}
     folders = {folder for path in data for folder in _above(path)}
     for entry in tree if data else ():
         if entry.kind != LINK and entry.path.startswith("site/") and entry.path.endswith(".py"):

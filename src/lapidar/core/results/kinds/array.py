@@ -4,7 +4,6 @@ attributes. Nothing that is code in them is ever loaded (no pickled objects)."""
 from __future__ import annotations
 
 from collections.abc import Iterator
-from pathlib import Path
 from typing import Any
 
 from lapidar.core.results.differences import Differences
@@ -230,15 +229,3 @@ def compare_matlab(pair: Pair, rules: Rules) -> Found:
         else:
             compare_arrays(name, one, other, differences)
     return differences.found()
-
-
-def is_npz(path: Path) -> bool:
-    """Whether an archive holds arrays and nothing else."""
-    import zipfile
-
-    try:
-        with zipfile.ZipFile(path) as archive:
-            names = archive.namelist()
-    except (zipfile.BadZipFile, OSError):
-        return False
-    return bool(names) and all(name.endswith(".npy") for name in names)
