@@ -35,7 +35,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from lapidar.core.errors import DeclarationError
-from lapidar.core.results.comparing import Was, compare
+from lapidar.core.results.comparing import Was, compare, of_file
 from lapidar.core.results.kinds import archive as archives
 from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.numbers import Numbers, Tolerance, ulps_between
@@ -273,7 +273,7 @@ FORMS: dict[str, tuple[Callable[[Table], bytes], str]] = {
     "t.txt": (as_text, "text"),
     "t.log": (as_log, "log"),
     "t.html": (as_html, "markup"),
-    "t.svg": (as_svg, "markup"),
+    "t.svg": (as_svg, "drawing"),
     "t.npy": (as_npy, "array"),
     "t.npz": (as_npz, "array"),
     "t.mat": (as_matlab, "MATLAB"),
@@ -305,7 +305,7 @@ class Files(InFolder):
         for side, data in (("before", before), ("after", after)):
             (self.root / side).mkdir(exist_ok=True)
             (self.root / side / name).write_bytes(data)
-        return compare(name, Was(self.root / "before" / name), self.root / "after" / name, tolerances)
+        return compare(name, Was(self.root / "before" / name), of_file(self.root / "after" / name), tolerances)
 
 
 class EveryKind(Files):
@@ -318,6 +318,8 @@ class EveryKind(Files):
 
     def test_no_change_goes_unseen(self) -> None:
         """2,000 files of all kinds, each with one change: a value, a digit of one, a row, the order."""
+        # How a document looks decides nothing, and takes its time.
+        self.enterContext(mock.patch("lapidar.core.results.kinds.pages.tell"))
         misses, tries = [], 0
         chance = random.Random(20261125)
         while tries < 2000:
@@ -376,7 +378,7 @@ class EveryKind(Files):
         path = self.root / "one.csv"
         path.write_bytes(as_csv(rows(random.Random(2))))
         os.link(path, self.root / "two.csv")
-        found = compare("one.csv", Was(path), self.root / "two.csv", NOTHING)
+        found = compare("one.csv", Was(path), of_file(self.root / "two.csv"), NOTHING)
         self.assertEqual(found.verdict, Verdict.IDENTICAL)
 
 
@@ -422,6 +424,35 @@ class SameContent(Files):
         told.add_text("Software", "another")
         picture.save(second, "PNG", compress_level=9, pnginfo=told)
         self.same("t.png", first.getvalue(), second.getvalue())
+
+    def test_documents_are_drawn_too(self) -> None:
+        """Where something differs, it is told whether one can see it."""
+        drawn = {name: self.documents() for name in ("one", "other")}
+        moved = self.documents(high=2.7)
+        for form, name in (("pdf", "a.pdf"), ("svg", "a.svg")):
+            with self.subTest(form):
+                self.assertEqual(self.compared(name, drawn["one"][form], drawn["other"][form]).verdict.is_good, True)
+                found = self.compared(name, drawn["one"][form], moved[form])
+                self.assertEqual(found.verdict, Verdict.DIFFERENT)
+                self.assertRegex(found.details[0], r"^page 1, drawn: [\d,]+ of [\d,]+ pixels differ")
+        unseen = drawn["one"]["svg"].replace(b"</svg>", b"<desc>glaze</desc></svg>")
+        self.assertEqual(self.compared("a.svg", drawn["one"]["svg"], unseen).details[0], "drawn, they look the same")
+
+    def documents(self, high: float = 3) -> dict[str, bytes]:
+        import matplotlib
+
+        matplotlib.use("Agg")
+        import matplotlib.pyplot as pyplot
+
+        figure, axes = pyplot.subplots()
+        axes.plot([1, 2, 3], [1, 2, high])
+        made = {}
+        for form in ("pdf", "svg"):
+            stream = io.BytesIO()
+            figure.savefig(stream, format=form)
+            made[form] = stream.getvalue()
+        pyplot.close(figure)
+        return made
 
     def test_archives_with_other_dates(self) -> None:
         made = []
@@ -596,7 +627,7 @@ class Hostile(Files):
         os.mkfifo(self.root / "pipe")
         (self.root / "file").write_text("x")
         for one, other in (("pipe", "file"), ("file", "pipe")):
-            found = compare("x.txt", Was(self.root / one), self.root / other, NOTHING)
+            found = compare("x.txt", Was(self.root / one), of_file(self.root / other), NOTHING)
             self.assertEqual(found.verdict, Verdict.UNREADABLE)
 
     def test_members_with_names_that_lead_out(self) -> None:

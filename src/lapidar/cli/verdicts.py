@@ -54,7 +54,8 @@ def _details(one: Compared, view: View) -> None:
     view.line()
     view.line(f"{one.path}: {one.verdict}", _STYLES[one.verdict])
     if one.numbers and one.numbers.differing:
-        view.line(f"  {_numbers(one.numbers)}")
+        things = "cells" if one.kind == "table" else "numbers"
+        view.line(f"  {_numbers(one.numbers, things)}")
     for line in lines:
         view.line(f"  {line}")
     left = len(one.details) - len(lines) + one.more
@@ -68,9 +69,9 @@ def _details(one: Compared, view: View) -> None:
         view.line(f"  {one.note}", "warn")
 
 
-def _numbers(numbers: Numbers) -> str:
+def _numbers(numbers: Numbers, things: str) -> str:
     beyond = f"{numbers.beyond:,} of them beyond what is tolerated" if numbers.beyond != numbers.differing else ""
-    parts = [f"{numbers.differing:,} of {numbers.compared:,} numbers differ", beyond]
+    parts = [f"{numbers.differing:,} of {numbers.compared:,} {things} differ", beyond]
     if math.isfinite(numbers.ulps):
         ulps = f"{numbers.ulps:,.0f}" if numbers.ulps < 1e6 else f"{numbers.ulps:.2g}"
         parts.append(f"at most {numbers.absolute:.3g} absolute, {numbers.relative:.2g} relative, {ulps} ulps")

@@ -15,7 +15,7 @@ from lapidar.core.project import Project
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 from lapidar.core.results import scratch, tolerances
-from lapidar.core.results.comparing import Was, compare, compare_all, files_below
+from lapidar.core.results.comparing import Was, compare_all, files_below, of_file
 from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import Compared
 
@@ -67,39 +67,22 @@ def compare_two(project: Project, cache: Cache | None, before: str, after: str, 
     one, other = (_side(project, cache, text) for text in (before, after))
     name = one.analysis or other.analysis or analysis
     rules = tolerances.of(declared(project, name)) if name else Tolerances()
+    ones: Mapping[str, Was]
+    others: Mapping[str, Was]
     if one.is_file and other.is_file:
-        (was,), (is_now,) = one.files.values(), other.files.values()
-        assert is_now.file is not None
-        assert was.file is not None
-        found = compare(other.called, was, is_now.file, rules)
-        return Compare(one.called, other.called, (found,), {other.called: (was.file, is_now.file)})
-    ones, others = _aligned(one, other)
-    lost = {path for path, was in others.items() if was.file is None}
-    after_files = {path: was.file for path, was in others.items() if was.file is not None}
-    compared = compare_all({path: was for path, was in ones.items() if path not in lost}, after_files, rules)
-    compared += [_by_digest(path, ones.get(path), others[path]) for path in sorted(lost)]
-    pairs = {path: (ones[path].file, file) for path, file in after_files.items() if path in ones}
-    files = {path: (was, is_now) for path, (was, is_now) in pairs.items() if was is not None}
-    return Compare(one.called, other.called, tuple(sorted(compared, key=lambda found: found.path)), files)
-
-
-def _by_digest(path: str, before: Was | None, after: Was) -> Compared:
-    from lapidar.core.results.verdict import Verdict
-
-    if before is None:
-        return Compared(path, Verdict.NEW, bytes_after=after.bytes)
-    if before.link is not None or after.link is not None:
-        same = before.link == after.link
-        return Compared(path, Verdict.IDENTICAL if same else Verdict.DIFFERENT, "link", before.bytes, after.bytes)
-    same = before.sha256 == after.sha256 and bool(before.sha256)
-    why = "" if same else "the bytes of the recorded one are lost: only its digest tells"
-    return Compared(path, Verdict.IDENTICAL if same else Verdict.DIFFERENT, "", before.bytes, after.bytes, why)
+        ones, others = ({other.called: side} for files in (one.files, other.files) for side in files.values())
+    else:
+        ones, others = _aligned(one, other)
+    compared = compare_all(ones, others, rules)
+    pairs = {path: (ones[path].file, others[path].file) for path in ones.keys() & others.keys()}
+    files = {path: (was, now) for path, (was, now) in pairs.items() if was is not None and now is not None}
+    return Compare(one.called, other.called, tuple(compared), files)
 
 
 def _side(project: Project, cache: Cache | None, text: str) -> _Side:
     path = Path(text)
     if path.is_dir():
-        return _Side(text, {name: _of_file(file) for name, file in files_below(path).items()})
+        return _Side(text, {name: of_file(file) for name, file in files_below(path).items()})
     if os.path.lexists(path):
         return _Side(text, {path.name: Was(path, bytes=path.stat().st_size)}, is_file=True)
     name, _, revision = text.partition("@")
@@ -110,10 +93,6 @@ def _side(project: Project, cache: Cache | None, text: str) -> _Side:
             remedy="Name a path, or an analysis of lapidar.results: kilns, or kilns@REVISION.",
         )
     return _Side(text, _recorded(analysis, cache), analysis.name)
-
-
-def _of_file(file: Path) -> Was:
-    return Was(file, bytes=os.lstat(file).st_size, link=os.readlink(file) if file.is_symlink() else None)
 
 
 def _recorded(analysis: Analysis, cache: Cache | None) -> Mapping[str, Was]:

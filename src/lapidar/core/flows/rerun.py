@@ -27,7 +27,7 @@ from lapidar.core.records import lockfile, results
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
 from lapidar.core.results import scratch, tolerances
-from lapidar.core.results.comparing import Was, compare, compare_all
+from lapidar.core.results.comparing import Was, compare, compare_all, of_file
 from lapidar.core.results.observing import ignored, is_wanted
 from lapidar.core.results.verdict import Compared, Verdict, worst
 
@@ -181,7 +181,7 @@ class _Again:
         rules = tolerances.of(self.told)
         self.result.compared = compare_all(before, self._wanted(last.files, before), rules)
         printed = scratch.recorded_output(self.analysis, self.cache)
-        self.result.compared.append(compare(PRINTED, printed, last.printed, rules))
+        self.result.compared.append(compare(PRINTED, printed, of_file(last.printed), rules))
         if self.options.draws:
             self._keep_drawn(before, last.files)
         if len(runs) > 1:
@@ -189,12 +189,12 @@ class _Again:
         if self.options.keep:
             self._keep(last)
 
-    def _wanted(self, files: Mapping[str, Path], before: Mapping[str, Was]) -> dict[str, Path]:
+    def _wanted(self, files: Mapping[str, Path], before: Mapping[str, Was]) -> dict[str, Was]:
         """The results among what a run wrote: those recorded, and new ones that would be recorded."""
         given = {one.name for one in (*self.analysis.source, *self.analysis.input)}
         taken, left = self.told.results, self.told.leave
         return {
-            path: file
+            path: of_file(file)
             for path, file in files.items()
             if path in before or (path not in given and is_wanted(path, taken, left))
         }

@@ -3,24 +3,25 @@
 from __future__ import annotations
 
 import os
-import stat
 from collections.abc import Mapping
 from pathlib import Path
 from typing import NamedTuple
 
 from lapidar.core.cache.digest import sha256_of
-from lapidar.core.results.kinds import compare_contents, kind_of
+from lapidar.core.results.kinds import binary, compare_contents, kind_of
 from lapidar.core.results.kinds.binary import same_bytes
-from lapidar.core.results.tolerances import Tolerances
-from lapidar.core.results.verdict import Compared, Found, Pair, Unreadable, Verdict
+from lapidar.core.results.tolerances import NONE, Tolerances
+from lapidar.core.results.verdict import Compared, Pair, Unreadable, Verdict
 
-__all__ = ["Was", "compare", "compare_all", "files_below"]
+__all__ = ["Was", "compare", "compare_all", "files_below", "of_file"]
+
+_Sizes = tuple[int | None, int | None]
 
 _NEEDS_A_LIBRARY = "install lapidar[compare]"
 
 
 class Was(NamedTuple):
-    """How a result was.
+    """How a result was, or is.
 
     Attributes:
         file: its bytes; None where only its digest is known.
@@ -47,75 +48,84 @@ def files_below(folder: Path) -> dict[str, Path]:
     return dict(sorted(found.items()))
 
 
-def compare_all(before: Mapping[str, Was], after: Mapping[str, Path], tolerances: Tolerances) -> list[Compared]:
+def of_file(file: Path) -> Was:
+    """A result as it lies there."""
+    return Was(file, bytes=os.lstat(file).st_size, link=os.readlink(file) if file.is_symlink() else None)
+
+
+def compare_all(before: Mapping[str, Was], after: Mapping[str, Was], tolerances: Tolerances) -> list[Compared]:
     """Compare all results; those that came and went are told."""
     paths = sorted(before.keys() | after.keys())
     return [compare(path, before.get(path), after.get(path), tolerances) for path in paths]
 
 
-def compare(path: str, before: Was | None, after: Path | None, tolerances: Tolerances) -> Compared:
+def compare(path: str, before: Was | None, after: Was | None, tolerances: Tolerances) -> Compared:
     """The verdict on one result.
 
     Args:
         path: what it is called.
+        before, after: how it was and how it is; None where there is none.
     """
-    rules = tolerances.for_file(path)
-    was = _size(before)
-    if after is None or not os.path.lexists(after):
-        return Compared(path, Verdict.GONE, bytes_before=was)
-    is_now = os.lstat(after)
+    if after is None or (after.file is not None and not os.path.lexists(after.file)):
+        return Compared(path, Verdict.GONE, bytes_before=_size(before))
     if before is None:
-        return Compared(path, Verdict.NEW, _kind(after, path), bytes_after=is_now.st_size)
-    if before.link is not None or stat.S_ISLNK(is_now.st_mode):
-        return _links(path, before, after, was, is_now.st_size)
-    if not stat.S_ISREG(is_now.st_mode) or (before.file is not None and not before.file.is_file()):
-        return Compared(path, Verdict.UNREADABLE, "bytes", was, None, worst="it is no regular file")
+        return Compared(path, Verdict.NEW, _kind(after, path), bytes_after=_size(after))
+    sizes = _size(before), _size(after)
+    if before.link is not None or after.link is not None:
+        return _links(path, before, after, sizes)
+    if not all(side.file is None or side.file.is_file() for side in (before, after)):
+        return Compared(path, Verdict.UNREADABLE, "bytes", sizes[0], None, worst="it is no regular file")
     try:
-        return _files(path, before, after, was, is_now.st_size, tolerances)
+        if before.file is None or after.file is None:
+            return _by_digest(path, before, after, sizes)
+        return _contents(Pair(path, before.file, after.file), sizes, tolerances)
     except OSError as error:
-        return Compared(path, Verdict.UNREADABLE, "bytes", was, is_now.st_size, worst=error.strerror or str(error))
-    except Unreadable as error:
-        return _unreadable(path, before, after, was, is_now.st_size, str(error), rules.told)
+        return Compared(path, Verdict.UNREADABLE, "bytes", *sizes, worst=error.strerror or str(error))
 
 
-def _size(was: Was | None) -> int | None:
-    if was is None or was.bytes is not None or was.file is None:
-        return was.bytes if was else None
-    return os.lstat(was.file).st_size
+def _size(side: Was | None) -> int | None:
+    if side is None or side.bytes is not None or side.file is None:
+        return side.bytes if side else None
+    return os.lstat(side.file).st_size
 
 
-def _kind(file: Path, path: str) -> str:
+def _kind(side: Was, path: str) -> str:
     try:
-        return kind_of(file, path) if file.is_file() else ""
+        return kind_of(side.file, path) if side.file is not None and side.file.is_file() else ""
     except OSError:
         return ""
 
 
-def _links(path: str, before: Was, after: Path, was: int | None, size: int) -> Compared:
-    target = os.readlink(after) if after.is_symlink() else None
-    if target == before.link:
-        return Compared(path, Verdict.IDENTICAL, "link", was, size)
-    told = [f"a link to {one}" if one is not None else "a file" for one in (before.link, target)]
-    return Compared(path, Verdict.DIFFERENT, "link", was, size, worst=f"it was {told[0]}, and is {told[1]}")
+def _links(path: str, before: Was, after: Was, sizes: _Sizes) -> Compared:
+    if before.link == after.link:
+        return Compared(path, Verdict.IDENTICAL, "link", *sizes)
+    told = [f"a link to {side.link}" if side.link is not None else "a file" for side in (before, after)]
+    return Compared(path, Verdict.DIFFERENT, "link", *sizes, worst=f"it was {told[0]}, and is {told[1]}")
 
 
-def _files(path: str, before: Was, after: Path, was: int | None, size: int, tolerances: Tolerances) -> Compared:
-    rules = tolerances.for_file(path)
-    if before.file is None:
-        if sha256_of(str(after)) == before.sha256:
-            return Compared(path, Verdict.IDENTICAL, _kind(after, path), was, size)
-        why = "the bytes of the recorded one are lost: only its digest tells"
-        return Compared(path, Verdict.DIFFERENT, _kind(after, path), was, size, worst=why)
-    pair = Pair(path, before.file, after)
+def _by_digest(path: str, before: Was, after: Was, sizes: _Sizes) -> Compared:
+    """One whose bytes are lost."""
+    kind = _kind(after, path) or _kind(before, path)
+    digests = [side.sha256 if side.file is None else sha256_of(str(side.file)) for side in (before, after)]
+    if digests[0] == digests[1]:
+        return Compared(path, Verdict.IDENTICAL, kind, *sizes)
+    why = "the bytes of the recorded one are lost: only its digest tells"
+    return Compared(path, Verdict.DIFFERENT, kind, *sizes, worst=why)
+
+
+def _contents(pair: Pair, sizes: _Sizes, tolerances: Tolerances) -> Compared:
+    rules = tolerances.for_file(pair.path)
     if same_bytes(pair):
-        return Compared(path, Verdict.IDENTICAL, _kind(after, path), was, size)
-    kind, found = compare_contents(pair, rules)
+        return Compared(pair.path, Verdict.IDENTICAL, _kind(Was(pair.after), pair.path), *sizes)
+    try:
+        kind, found = compare_contents(pair, rules)
+    except Unreadable as error:
+        return _unreadable(pair, sizes, str(error), rules.told)
     return Compared(
-        path,
+        pair.path,
         found.verdict,
         kind,
-        was,
-        size,
+        *sizes,
         found.worst,
         tuple(found.details),
         found.more,
@@ -126,15 +136,12 @@ def _files(path: str, before: Was, after: Path, was: int | None, size: int, tole
     )
 
 
-def _unreadable(path: str, before: Was, after: Path, was: int | None, size: int, why: str, told: str) -> Compared:
+def _unreadable(pair: Pair, sizes: _Sizes, why: str, told: str) -> Compared:
     """One that its kind cannot read: by bytes, where all that is lacking is a library."""
     if _NEEDS_A_LIBRARY not in why:
-        return Compared(path, Verdict.UNREADABLE, _kind(after, path), was, size, why, tolerance=told)
-    assert before.file is not None
-    from lapidar.core.results.kinds import binary
-    from lapidar.core.results.tolerances import NONE
-
-    found: Found = binary.compare(Pair(path, before.file, after), NONE)
+        kind = _kind(Was(pair.after), pair.path)
+        return Compared(pair.path, Verdict.UNREADABLE, kind, *sizes, why, tolerance=told)
+    found = binary.compare(pair, NONE)
     return Compared(
-        path, Verdict.DIFFERENT, "bytes", was, size, found.worst, tuple(found.details), note=why, tolerance=told
+        pair.path, Verdict.DIFFERENT, "bytes", *sizes, found.worst, tuple(found.details), note=why, tolerance=told
     )

@@ -34,6 +34,11 @@ class Differences:
         self.places: list[tuple[int, int]] = []
         self.set_aside: dict[str, None] = {}
 
+    @property
+    def differs(self) -> bool:
+        """Whether something differs by more than is tolerated."""
+        return self.is_different or self.numbers.beyond > 0
+
     def tell(self, line: str) -> None:
         """A line of detail."""
         if len(self.details) < MOST_DETAILS:
@@ -157,12 +162,9 @@ class Differences:
 
     def found(self) -> Found:
         """What came of it all."""
-        beyond = self.numbers.beyond > 0
-        if self.is_different or beyond:
-            verdict = Verdict.DIFFERENT
-        else:
-            verdict = Verdict.WITHIN if self.numbers.differing else Verdict.SAME
-        worst = self.first if self.is_different and not beyond else self.numbers.told or self.first
+        unlike = Verdict.WITHIN if self.numbers.differing else Verdict.SAME
+        verdict = Verdict.DIFFERENT if self.differs else unlike
+        worst = self.first if self.is_different and not self.numbers.beyond else self.numbers.told or self.first
         return Found(
             verdict,
             worst,

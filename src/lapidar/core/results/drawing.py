@@ -15,6 +15,7 @@ __all__ = ["draw", "draw_one", "has_figure"]
 
 _INK, _BEFORE, _AFTER, _WRONG = "#22303c", "#3b6ea5", "#c8742a", "#b3261e"
 _MOST = 4  # results in one figure
+_LOOKED_AT = ("picture", "PDF", "drawing")
 _MOST_PIXELS = 1600  # of a side that is drawn
 
 Files = Mapping[str, tuple[Path, Path]]
@@ -22,7 +23,7 @@ Files = Mapping[str, tuple[Path, Path]]
 
 def has_figure(one: Compared, files: Files) -> bool:
     """Whether a verdict can be drawn."""
-    if one.kind == "picture":
+    if one.kind in _LOOKED_AT:
         return one.path in files and bool(one.details)
     return bool(one.numbers and one.numbers.differing)
 
@@ -93,7 +94,11 @@ def _one(part: Any, one: Compared, files: Files) -> None:
     if one.kind == "picture" and one.path in files:
         _pictures(part, *files[one.path])
         return
-    assert one.numbers is not None
+    if one.kind in _LOOKED_AT and one.path in files and _pages(part, *files[one.path]):
+        return
+    if one.numbers is None or not one.numbers.differing:
+        part.text(0.5, 0.5, "it cannot be drawn here", ha="center", va="center", color=_INK)
+        return
     axes = part.subplots(1, 3 if one.places else 2)
     _against(axes[0], one.numbers)
     _distribution(axes[1], one.numbers)
@@ -132,6 +137,18 @@ def _where(axes: Any, one: Compared) -> None:
     axes.invert_yaxis()
     axes.set(xlabel="column", ylabel="row", title="where in the table")
     axes.xaxis.get_major_locator().set_params(integer=True)
+
+
+def _pages(part: Any, before: Path, after: Path) -> bool:
+    """Draw the first page that looks different, or the first; False where none can be drawn."""
+    from lapidar.core.results.kinds import pages
+
+    with pages.drawn(before, after) as both:
+        pairs = list(zip(*both, strict=False))
+        if not pairs:
+            return False
+        _pictures(part, *next((pair for pair in pairs if pair[0].read_bytes() != pair[1].read_bytes()), pairs[0]))
+    return True
 
 
 def _pictures(part: Any, before: Path, after: Path) -> None:

@@ -39,6 +39,7 @@ _COMPARE: dict[str, Callable[[Pair, Rules], Found]] = {
     "lines of values": values.compare_lines,
     "notebook": notebook.compare,
     "markup": markup.compare,
+    "drawing": markup.compare,
     "picture": picture.compare,
     "PDF": pdf.compare,
     "array": array.compare,
@@ -135,7 +136,7 @@ def _of_text(head: bytes, name: str, path: Path) -> str:
         return "text" if not told else "bytes"
     start = told.lstrip()[:400].lower()
     if start.startswith(("<?xml", "<svg", "<!doctype", "<html")):
-        return "markup"
+        return "drawing" if "<svg" in told[: markup.HEAD].lower() and "<html" not in start else "markup"
     if start.startswith(("{", "[")):
         return _of_json(told, name)
     if any(name.endswith(suffix) for suffix in values.readers()):

@@ -12,15 +12,17 @@ from xml.parsers import expat
 
 from lapidar.core import foreign
 from lapidar.core.results.differences import Differences
+from lapidar.core.results.kinds import pages
 from lapidar.core.results.kinds.text import STAMP
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Pair, Unreadable
 
-__all__ = ["compare"]
+__all__ = ["HEAD", "compare"]
 
 _Event = tuple[str, str, tuple[tuple[str, str], ...]]
 _DATES = re.compile(r"(^|[:}])(date|created|modified|creationdate|moddate|datestamp)$", re.IGNORECASE)
 _DEEPEST = 2000
+HEAD = 2000  # bytes in which a drawing says that it is one
 _NO_CONTENT = frozenset("area base br col embed hr img input link meta source track wbr".split())
 
 
@@ -39,6 +41,8 @@ def compare(pair: Pair, rules: Rules) -> Found:
             differences.say(f"{'/'.join(place[-3:]) or 'the top'}: {names}")
             break
         _event(place, before, after, one, other, differences)
+    if differences.differs and b"<svg" in texts[0][:HEAD]:
+        pages.tell(pair, differences)
     return differences.found()
 
 

@@ -8,6 +8,7 @@ import zlib
 
 from lapidar.core import foreign
 from lapidar.core.results.differences import Differences
+from lapidar.core.results.kinds import pages
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Pair, Unreadable
 
@@ -44,6 +45,8 @@ def compare(pair: Pair, rules: Rules) -> Found:
     if before.rest != after.rest:
         differences.say("what stands between the objects differs")
     differences.set_aside["dates and names of programs"] = None
+    if differences.differs:
+        pages.tell(pair, differences)
     return differences.found()
 
 

@@ -120,7 +120,7 @@ def _in_step(pair: Pair, delimiter: str, into: Differences) -> tuple[bool, int]:
     """
     strangers = 0
     with _opened(pair.before) as one, _opened(pair.after) as other:
-        rows = _differing_rows(one, other, delimiter)
+        rows = _differing_rows(one, other, delimiter, into)
         number, before, after = next(rows, (1, None, None))
         if before is None or after is None:
             return False, 0
@@ -139,7 +139,7 @@ def _in_step(pair: Pair, delimiter: str, into: Differences) -> tuple[bool, int]:
     return True, strangers
 
 
-def _differing_rows(one: IO[str], other: IO[str], delimiter: str) -> Iterator[_Row]:
+def _differing_rows(one: IO[str], other: IO[str], delimiter: str, into: Differences) -> Iterator[_Row]:
     """The first row, and all that are not written alike.
 
     Lines are compared as text first: a row is a line, as long as no quoted cell holds the end of one.
@@ -149,13 +149,18 @@ def _differing_rows(one: IO[str], other: IO[str], delimiter: str) -> Iterator[_R
         ones, others = list(islice(one, _BLOCK)), list(islice(other, _BLOCK))
         if not ones and not others:
             return
-        if ones != others or number == 0:
+        cells = ones[0].count(delimiter) + 1 if ones else 0
+        if ones == others and number:
+            into.numbers.compared += len(ones) * cells
+        else:
             if any('"' in line for line in (*ones, *others)):
                 yield from _parsed(number, chain(ones, one), chain(others, other), delimiter)
                 return
             for at, (before, after) in enumerate(zip_longest(ones, others), number + 1):
                 if before != after or at == 1:
                     yield at, _cells(before, delimiter), _cells(after, delimiter)
+                else:
+                    into.numbers.compared += cells
         number += len(ones)
 
 
