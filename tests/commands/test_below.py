@@ -10,6 +10,7 @@ import subprocess
 import sys
 from importlib import resources
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -38,6 +39,7 @@ told("sums", line.sum(), short.sum(), line.mean(), np.dot(line, line))
 told("sorted", np.sort(line), np.argsort(short))
 told("fft", scipy.fft.fft(line), np.fft.rfft(line))
 told("solved", scipy.linalg.solve(square, line[:300]))
+np.save("svd.npy", np.linalg.svd(square)[0])
 """
 
 
@@ -416,21 +418,29 @@ class Numbers(Below):
             install(next(WHEELS.glob(f"{name}-*.whl")), environment)
         (self.project / "digests.py").write_text(DIGESTS)
         told: dict[str, tuple[str, str, str]] = {}
+        verdicts: dict[str, Any] = {}
         for profile in ("native", "portable"):
             self.declare(f'[conditions]\nnumerics = "{profile}"\n')
             self.captured(environment)
             self.lapidar("restore")
+            self.lapidar("record", "svd", "--", "python", "digests.py")
             here = self.lapidar("run", "python", "digests.py").stdout
             variables = {**self.variables, "OPENBLAS_NUM_THREADS": "2", "OMP_NUM_THREADS": "2"}
             threads = self.lapidar("run", "python", "digests.py", env=variables).stdout
             told[profile] = (here, threads, self.on_an_older_processor("digests.py"))
+            (verdicts[profile],) = self.json("compare", "svd", "svd.npy", code=0 if profile == "portable" else 1)[
+                "results"
+            ]
         here, threads, older = told["portable"]
         self.assertEqual(here.count("\n"), 9)
         self.assertEqual(here, older, "portable results differ on an older processor")
         self.assertEqual(here, threads, "portable results differ with another count of threads")
+        self.assertEqual(verdicts["portable"]["verdict"], "identical")
         flags = Path("/proc/cpuinfo").read_text()
         if "avx2" in flags:
             here, _, older = told["native"]
             differing = [a for a, b in zip(here.splitlines(), older.splitlines(), strict=True) if a != b]
             self.assertTrue(differing, "the test does not see what it is there for: native results agree")
             self.assertIn("svd", " ".join(differing))
+            self.assertEqual(verdicts["native"]["verdict"], "different")
+            self.assertGreater(verdicts["native"]["numbers"]["ulps"], 0)

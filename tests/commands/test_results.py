@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import re
@@ -19,8 +20,8 @@ from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 from lapidar.core.system import tracing
 from lapidar.core.system.written import Writes
-from roots import skip_loudly
-from support import PROGRAM, Case, InFolder
+from roots import bare_root, run_in, skip_loudly
+from support import PROGRAM, Case, InFolder, tree_of
 
 # The ways by which programs write.
 WAYS = {
@@ -333,6 +334,22 @@ class Rerunning(Results):
         self.assertTrue(done["good"] and done["reruns"][0]["restored"])
         self.assertEqual(sorted(os.listdir(there)), [".lapidar", results.FILE_NAME])
 
+    def test_on_a_bare_root(self) -> None:
+        """Another system with nothing of this one: the same bytes."""
+        root = bare_root(self, self.folder / "bare")
+        self.lapidar("record", "--", "python", "fit.py")
+        place, work = root / "home/env", root / "home/work"
+        self.lapidar("restore", "--into", place)
+        for name in ("data", "results"):
+            (work / name).mkdir(parents=True)
+        for name in ("fit.py", "data/sherds.csv"):
+            shutil.copy(self.project / name, work / name)
+        run_in(root, "sh", "-c", "cd /home/work && /home/env/bin/python fit.py")
+        self.assertEqual(self.json("compare", "fit", work)["verdict"], "identical")
+        table = work / "results/table.csv"
+        table.write_text(table.read_text().replace("0.0", "0.1", 1).replace("0.5", "0.6", 1))
+        self.assertEqual(self.json("compare", "fit", work, code=1)["verdict"], "different")
+
     def test_results_that_vary_by_themselves(self) -> None:
         (self.project / "vary.py").write_text(
             "import os, random, time\n"
@@ -457,6 +474,58 @@ class Comparing(Results):
         for name in ("fit@nowhere", "fit@--output=x", "nobody", "fit@v1\nx"):
             self.fails("compare", name, "fit")
         self.assertFalse((self.project / "x").exists())
+
+    def test_killed_while_it_compares(self) -> None:
+        for side in ("one", "other"):
+            (self.project / side).mkdir()
+            with (self.project / side / "large.csv").open("w") as table:
+                table.writelines(f"S{row},{row * (1.5 if side == 'one' else 1.25)}\n" for row in range(400_000))
+            self.write_archive(self.project / side / "large.tar.gz", side)
+        before = tree_of(self.project)
+        temporary = self.folder / "temporary"
+        temporary.mkdir()
+        variables = {**self.variables, "TMPDIR": str(temporary)}
+        words = [PROGRAM, "compare", "one", "other", "--picture", "figure.png", "--report", "page.html"]
+        for how, code in ((signal.SIGINT, 130), (signal.SIGKILL, -9)):
+            for wait in (0.3, 0.9, 1.5):
+                process = subprocess.Popen(words, cwd=self.project, env=variables, stdout=-3, stderr=-3)
+                time.sleep(wait)
+                process.send_signal(how)
+                self.assertEqual(process.wait(20), code)
+                self.assertEqual(tree_of(self.project), before)
+                if how is signal.SIGINT:
+                    self.assertEqual(os.listdir(temporary), [])
+
+    def write_archive(self, path: Path, text: str) -> None:
+        import tarfile
+
+        with tarfile.open(path, "w:gz") as members:
+            for number in range(300):
+                info = tarfile.TarInfo(f"{number}.txt")
+                data = f"{text} {number}\n".encode() * 1000
+                info.size = len(data)
+                members.addfile(info, io.BytesIO(data))
+
+    def test_the_disk_is_full(self) -> None:
+        """The page and the figure are whole or not there."""
+        self.lapidar("record", "--", "python", "fit.py")
+        (self.project / "results/table.csv").write_text("sherd,share\nS1,1\nS2,2\nS3,3\n")
+        if os.getuid():
+            skip_loudly(self, "only root can make a small disk")
+        place = self.folder / "full"
+        place.mkdir()
+        script = 'mount -t tmpfs -o size=64k none "$0" && head -c 60000 /dev/zero > "$0/filled"; "$@"; ls -A "$0" >&2'
+        for option, name in (("--report", "page.html"), ("--picture", "figure.png")):
+            words = [str(PROGRAM), "compare", "fit", "results", option, str(place / name)]
+            done = subprocess.run(
+                ["unshare", "--mount", "sh", "-c", script, str(place), *words],
+                cwd=self.project,
+                env=self.variables,
+                capture_output=True,
+                text=True,
+            )
+            self.assertIn("no space is left", done.stderr)
+            self.assertEqual(done.stderr.splitlines()[-1], "filled", done.stderr)
 
     def test_the_api_shows_itself(self) -> None:
         import lapidar

@@ -3,10 +3,12 @@ of the differences; of pictures, both and the difference; of tables, where in th
 
 from __future__ import annotations
 
+import io
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from lapidar.core import atomic
 from lapidar.core.errors import LapidarError
 from lapidar.core.results.numbers import Numbers
 from lapidar.core.results.verdict import Compared, Unreadable
@@ -86,7 +88,12 @@ def _pyplot() -> Any:
 
 
 def _save(figure: Any, into: Path) -> None:
-    figure.savefig(into, dpi=130, metadata={"Date": None} if into.suffix == ".svg" else None)
+    form = into.suffix.lower().removeprefix(".")
+    drawn = io.BytesIO()
+    # Neither form says when it was drawn: the same differences are the same bytes.
+    dates = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}
+    figure.savefig(drawn, format=form, dpi=130, metadata=dates.get(form))
+    atomic.write_file(into, drawn.getvalue())
 
 
 def _one(part: Any, one: Compared, files: Files) -> None:
