@@ -35,6 +35,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from lapidar.core.errors import DeclarationError
+from lapidar.core.results import cells
 from lapidar.core.results.comparing import Was, compare, of_file
 from lapidar.core.results.kinds import archive as archives
 from lapidar.core.results.kinds import kind_of
@@ -497,6 +498,15 @@ class Tables(Files):
         self.assertEqual(sorted(found.numbers.distribution), [0, 50])
         self.assertEqual(found.numbers.nans, 1)
 
+    def test_all_cells_are_counted(self) -> None:
+        lines = [f"S{n},{n}.5,{n}" for n in range(50_000)]
+        before = "\n".join(["sherd,tin,count", *lines]) + "\n"
+        lines[44_444] = "S44444,44444.5,44445"
+        found = self.compared("t.csv", before.encode(), ("\n".join(["sherd,tin,count", *lines]) + "\n").encode())
+        assert found.numbers
+        self.assertIn("row 44446, count", found.worst)
+        self.assertEqual((found.numbers.compared, found.numbers.differing), (150_000 + 3, 1))
+
     def test_tolerated_by_column(self) -> None:
         before, after = self.HEAD + b"S1,K1,1.0\nS2,K1,2.0\n", self.HEAD + b"S1,K1,1.001\nS2,K1,2.0\n"
         rules = parse({"*.csv:tin": {"relative": 0.01}}, [], "x")
@@ -581,6 +591,43 @@ class NumbersAlone(unittest.TestCase):
             single.values(one, other, f"a[{at}]")
         for name in ("compared", "differing", "beyond", "nans", "absolute", "relative", "ulps", "distribution"):
             self.assertEqual(getattr(array, name), getattr(single, name), name)
+
+
+class Cells(unittest.TestCase):
+    """A column as a list and as an array."""
+
+    TEXTS = st.one_of(
+        st.floats().map(repr),
+        st.integers().map(str),
+        st.sampled_from(
+            ["", " 1", "1_0", "0x1p3", "1.50", "1.5", "-0.0", "0", "nan", "inf", "tin", "é", "1e400", "+3"]
+        ),
+    )
+
+    @given(st.data(), st.integers(1, 3))
+    def test_both_say_the_same(self, data: st.DataObject, many: int) -> None:
+        # Most cells of a column are numbers, as in real tables: otherwise nothing would be read at once.
+        row = st.lists(
+            st.one_of(st.floats(allow_nan=False, allow_infinity=False).map(repr), self.TEXTS),
+            min_size=many,
+            max_size=many,
+        )
+        plain = [f"{n}.25" for n in range(60)]
+        tail = data.draw(st.lists(st.tuples(row, row), max_size=4))
+        ones = [",".join([text] * many) + "\n" for text in plain] + [",".join(one) + "\n" for one, _ in tail]
+        others = [line.replace(".25", ".5") for line in ones[:60]] + [",".join(other) + "\n" for _, other in tail]
+        at_once = cells.columns(ones, others, ",")
+        assert at_once is not None
+        for at, (before, after) in enumerate(at_once):
+            self.assertNotIsInstance(before, cells.Listed)
+            listed = [cells.Listed([line.rstrip("\n").split(",")[at] for line in lines]) for lines in (ones, others)]
+            unlike = listed[0].unlike(listed[1])
+            self.assertEqual([int(row) for row in before.unlike(after)], unlike)
+            self.assertEqual(before.texts(before.unlike(after)), listed[0].texts(unlike))
+            one, other = before.floats(before.unlike(after)), listed[0].floats(unlike)
+            # What is no plain number for one of them is compared cell by cell, which is slower and no less right.
+            if one is not None and other is not None:
+                self.assertEqual(one.tobytes(), other.tobytes())
 
 
 class Hostile(Files):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from lapidar.core.results.cells import Cells
 from lapidar.core.results.numbers import NUMBER, Numbers
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Verdict
@@ -13,7 +14,6 @@ __all__ = ["MOST_DETAILS", "Differences"]
 
 MOST_DETAILS = 200
 _MOST_PLACES = 20_000
-_WORTH_AN_ARRAY = 50
 _SHOWN = 60  # characters of a value
 
 
@@ -122,38 +122,44 @@ class Differences:
         elif before != after:
             self.other(where, before, after)
 
-    def column(self, name: str, number: int, rows: Sequence[int], before: Sequence[str], after: Sequence[str]) -> None:
+    def column(self, name: str, number: int, rows: Sequence[int], before: Cells, after: Cells) -> None:
         """A column of a block of rows: where it is all numbers, they are compared at once.
 
         Args:
             number: of the column, from 0.
             rows: the numbers of the rows.
         """
-        differing = [at for at, (one, other) in enumerate(zip(before, after, strict=True)) if one != other]
-        self.numbers.compared += len(before) - len(differing)
-        arrays = _as_numbers([before[at] for at in differing], [after[at] for at in differing])
-        if arrays is None:
-            for at in differing:
-                self.texts(f"row {rows[at]}, {name}", name, before[at], after[at], (rows[at], number))
+        unlike = before.unlike(after)
+        self.numbers.compared += len(before) - len(unlike)
+        one, other = before.floats(unlike), after.floats(unlike)
+        if one is None or other is None:
+            for at in unlike:
+                self._cell(name, number, rows, before, after, int(at))
             return
-        one, other = arrays
         # Texts that differ and name one double are compared by their exact values, and so are the integers.
         equal = one == other
-        for at in (differing[index] for index in equal.nonzero()[0].tolist()):
-            self.texts(f"row {rows[at]}, {name}", name, before[at], after[at], (rows[at], number))
-        rest = [differing[index] for index in (~equal).nonzero()[0].tolist()]
-        if not rest:
+        for index in equal.nonzero()[0].tolist():
+            self._cell(name, number, rows, before, after, int(unlike[index]))
+        apart = (~equal).nonzero()[0]
+        if not len(apart):
             return
-        self.numbers.compared += len(rest)
+        self.numbers.compared += len(apart)
+        one, other = one[apart], other[apart]
         allowed = self.numbers.differing_floats(
-            one[~equal], other[~equal], lambda index: f"row {rows[rest[index]]}, {name}", self.rules.of(name)
+            one, other, lambda index: f"row {rows[int(unlike[apart[index]])]}, {name}", self.rules.of(name)
         )
-        self.numbers.keep(one[~equal][:200].tolist(), other[~equal][:200].tolist())
-        for at, is_allowed in zip(rest[:MOST_DETAILS], allowed[:MOST_DETAILS].tolist(), strict=True):
+        self.numbers.keep(one[:200].tolist(), other[:200].tolist())
+        room = MOST_DETAILS - len(self.details)
+        for index, is_allowed in zip(apart[:room].tolist(), allowed[:room].tolist(), strict=True):
+            at = int(unlike[index])
             said = f"row {rows[at]}, {name}: {shown(before[at])} -> {shown(after[at])}"
             self.tell(said + (" (tolerated)" if is_allowed else ""))
-        self.more += max(0, len(rest) - MOST_DETAILS)
-        self.places += [(rows[at], number) for at in rest[: max(0, _MOST_PLACES - len(self.places))]]
+        self.more += max(0, len(apart) - room)
+        left = max(0, _MOST_PLACES - len(self.places))
+        self.places += [(rows[int(unlike[index])], number) for index in apart[:left].tolist()]
+
+    def _cell(self, name: str, number: int, rows: Sequence[int], before: Cells, after: Cells, at: int) -> None:
+        self.texts(f"row {rows[at]}, {name}", name, before[at], after[at], (rows[at], number))
 
     def line(self, where: str, field: str, before: str, after: str) -> None:
         """Two lines of text."""
@@ -178,22 +184,6 @@ class Differences:
 
 def _is_number(value: Any) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
-
-
-def _as_numbers(before: list[str], after: list[str]) -> tuple[Any, Any] | None:
-    """Two columns of texts as arrays; None where there are few, one is no number, or numpy is missing."""
-    if len(before) < _WORTH_AN_ARRAY:
-        return None
-    try:
-        import numpy
-    except ImportError:
-        return None
-    try:
-        one, other = numpy.array(list(map(float, before))), numpy.array(list(map(float, after)))
-    except ValueError:
-        return None
-    # What is no finite number is compared one by one.
-    return (one, other) if numpy.isfinite(one).all() and numpy.isfinite(other).all() else None
 
 
 def shown(value: Any) -> str:

@@ -1,9 +1,7 @@
 """Draws the pages of PDFs and SVGs as pictures. Started as a process of its own, with limits: what it reads is
 foreign, and a renderer is not our code.
 
-    python -m lapidar.core.results.kinds._pages FILE FOLDER [FILE FOLDER ...]
-
-writes FOLDER/0.png, 1.png, ... of each.
+With FILE FOLDER [FILE FOLDER ...] it writes FOLDER/0.png, 1.png, ... of each.
 """
 
 from __future__ import annotations

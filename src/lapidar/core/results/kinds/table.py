@@ -11,17 +11,26 @@ import csv
 import hashlib
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import chain, islice, pairwise, zip_longest
+from itertools import chain, islice, pairwise
 from pathlib import Path
-from typing import IO
+from typing import IO, Any, NamedTuple, TypeGuard
 
+from lapidar.core.results import cells
 from lapidar.core.results.differences import Differences, shown
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Pair, Unreadable
 
 __all__ = ["compare", "compare_rows", "delimiter_of"]
 
-_Row = tuple[int, list[str] | None, list[str] | None]  # its number, and its cells before and after
+
+class _Block(NamedTuple):
+    """Rows that are not written alike: their numbers, and how they are before and after; each as its line, or, where
+    cells are quoted, as its cells."""
+
+    numbers: list[int]
+    before: list[str] | list[list[str]]
+    after: list[str] | list[list[str]]
+
 
 _DELIMITERS = ",\t;|"
 _SNIFFED = 50  # lines
@@ -103,7 +112,7 @@ def _is_another_order(pair: Pair, delimiter: str) -> bool:
     rows = []
     for path in (pair.before, pair.after):
         with _opened(path) as stream:
-            rows.append(Counter(map(tuple, islice(csv.reader(stream, delimiter=delimiter), _MOST_ORDERED + 1))))
+            rows.append(Counter(line.rstrip("\r\n") for line in islice(stream, _MOST_ORDERED + 1)))
     return rows[0] == rows[1] and rows[0].total() <= _MOST_ORDERED
 
 
@@ -120,26 +129,25 @@ def _in_step(pair: Pair, delimiter: str, into: Differences) -> tuple[bool, int]:
     """
     strangers = 0
     with _opened(pair.before) as one, _opened(pair.after) as other:
-        rows = _differing_rows(one, other, delimiter, into)
-        number, before, after = next(rows, (1, None, None))
-        if before is None or after is None:
+        blocks = _differing(one, other, delimiter, into)
+        first = next(blocks, None)
+        if first is None or not first.before or not first.after:
             return False, 0
+        before, after = _cells(first.before[0], delimiter), _cells(first.after[0], delimiter)
         has_header = _header(before)
-        if has_header and before != after:
+        if len(before) != len(after) or (has_header and before != after):
             return False, 0
         names = before if has_header else [f"column {at}" for at in range(1, len(before) + 1)]
-        if not has_header:
-            compare_rows(number, names, before, after, into)
-        while block := list(islice(rows, _BLOCK)):
-            if any(before is None or after is None or len(before) != len(after) for _, before, after in block):
-                return False, 0
-            strangers += _block(names, block, into)
-            if strangers > _MOST_STRANGERS:
+        rest = _Block(first.numbers[1:], first.before[1:], first.after[1:]) if has_header else first
+        for block in chain([rest], blocks):
+            found = _block(names, block, delimiter, into)
+            strangers += found or 0
+            if found is None or strangers > _MOST_STRANGERS:
                 return False, strangers  # rows may have come, gone or changed places
     return True, strangers
 
 
-def _differing_rows(one: IO[str], other: IO[str], delimiter: str, into: Differences) -> Iterator[_Row]:
+def _differing(one: IO[str], other: IO[str], delimiter: str, into: Differences) -> Iterator[_Block]:
     """The first row, and all that are not written alike.
 
     Lines are compared as text first: a row is a line, as long as no quoted cell holds the end of one.
@@ -149,61 +157,85 @@ def _differing_rows(one: IO[str], other: IO[str], delimiter: str, into: Differen
         ones, others = list(islice(one, _BLOCK)), list(islice(other, _BLOCK))
         if not ones and not others:
             return
-        cells = ones[0].count(delimiter) + 1 if ones else 0
-        if ones == others and number:
-            into.numbers.compared += len(ones) * cells
-        else:
-            if any('"' in line for line in (*ones, *others)):
+        if ones != others or number == 0:
+            if '"' in "".join(ones) or '"' in "".join(others):
                 yield from _parsed(number, chain(ones, one), chain(others, other), delimiter)
                 return
-            for at, (before, after) in enumerate(zip_longest(ones, others), number + 1):
-                if before != after or at == 1:
-                    yield at, _cells(before, delimiter), _cells(after, delimiter)
-                else:
-                    into.numbers.compared += cells
+            yield _unlike(number, ones, others)
+            # Of the rows that are alike no cell is looked at.
+            into.numbers.compared += sum(map(str.__eq__, ones, others)) * (ones[0].count(delimiter) + 1 if ones else 0)
+        else:
+            into.numbers.compared += len(ones) * (ones[0].count(delimiter) + 1)
         number += len(ones)
 
 
-def _parsed(number: int, one: Iterable[str], other: Iterable[str], delimiter: str) -> Iterator[_Row]:
-    """As `_differing_rows`, with every row taken apart."""
-    rows = zip_longest(csv.reader(one, delimiter=delimiter), csv.reader(other, delimiter=delimiter))
-    for at, (before, after) in enumerate(rows, number + 1):
-        if before != after or at == 1:
-            yield at, before, after
+def _parsed(number: int, one: Iterable[str], other: Iterable[str], delimiter: str) -> Iterator[_Block]:
+    """As `_differing`, with every row taken apart."""
+    readers = [csv.reader(lines, delimiter=delimiter) for lines in (one, other)]
+    while True:
+        ones, others = (list(islice(reader, _BLOCK)) for reader in readers)
+        if not ones and not others:
+            return
+        yield _unlike(number, ones, others)
+        number += len(ones)
 
 
-def _cells(line: str | None, delimiter: str) -> list[str] | None:
-    return None if line is None else line.rstrip("\r\n").split(delimiter)
+def _unlike(number: int, ones: list[Any], others: list[Any]) -> _Block:
+    """Of blocks of rows that begin after a row, those that differ; all of them where they are not as many."""
+    if len(ones) != len(others):
+        return _Block([*range(number + 1, number + 1 + len(ones))], ones, others)
+    unlike = [at for at, (before, after) in enumerate(zip(ones, others, strict=True)) if before != after]
+    if number == 0 and unlike[:1] != [0]:
+        unlike.insert(0, 0)
+    if len(unlike) == len(ones):
+        return _Block([*range(number + 1, number + 1 + len(ones))], ones, others)
+    return _Block([number + 1 + at for at in unlike], [ones[at] for at in unlike], [others[at] for at in unlike])
 
 
-def _block(names: Sequence[str], block: list[_Row], into: Differences) -> int:
-    """Compare a block of rows in step, column by column.
+def _cells(row: str | Sequence[str], delimiter: str) -> list[str]:
+    return row.rstrip("\r\n").split(delimiter) if isinstance(row, str) else list(row)
+
+
+def _block(names: Sequence[str], block: _Block, delimiter: str, into: Differences) -> int | None:
+    """Compare a block of rows in step, column by column where all have as many cells.
 
     Returns:
-        How many of them begin with another cell.
+        How many of them begin with another cell; None where rows or cells came or went.
     """
-    numbers = [number for number, _, _ in block]
-    pairs = [(before, after) for _, before, after in block if before is not None and after is not None]
-    if len({len(before) for before, _ in pairs}) > 1:
-        for number, (before, after) in zip(numbers, pairs, strict=True):
-            compare_rows(number, names, before, after, into)
-    else:
-        before_columns = zip(*(before for before, _ in pairs), strict=True)
-        after_columns = zip(*(after for _, after in pairs), strict=True)
-        for at, (before_column, after_column) in enumerate(zip(before_columns, after_columns, strict=True)):
-            name = names[at] if at < len(names) else f"column {at + 1}"
-            if into.rules.ignores(name):
-                into.set_aside[f"column {name}"] = None
-            elif before_column == after_column:
-                into.numbers.compared += len(before_column)
-            else:
-                into.column(name, at, numbers, before_column, after_column)
-    return sum(_is_stranger(before, after) for before, after in pairs)
+    numbers, ones, others = block
+    if not ones or len(ones) != len(others):
+        return None if ones or others else 0
+    columns = cells.columns(ones, others, delimiter) if _are_lines(ones) and _are_lines(others) else None
+    if columns is None:
+        pairs = [(_cells(one, delimiter), _cells(other, delimiter)) for one, other in zip(ones, others, strict=True)]
+        if any(len(one) != len(other) for one, other in pairs):
+            return None
+        if len({len(one) for one, _ in pairs}) > 1:
+            for number, (one, other) in zip(numbers, pairs, strict=True):
+                compare_rows(number, names, one, other, into)
+            return sum(_is_stranger(one[0], other[0]) for one, other in pairs if one and other)
+        sides = [map(cells.Listed, zip(*(pair[side] for pair in pairs), strict=True)) for side in (0, 1)]
+        columns = list(zip(*sides, strict=True))
+    for at, (before, after) in enumerate(columns):
+        name = names[at] if at < len(names) else f"column {at + 1}"
+        if into.rules.ignores(name):
+            into.set_aside[f"column {name}"] = None
+        else:
+            into.column(name, at, numbers, before, after)
+    if not columns:
+        return 0
+    before, after = columns[0]
+    unlike = before.unlike(after)
+    return sum(map(_is_stranger, before.texts(unlike), after.texts(unlike)))
 
 
-def _is_stranger(before: list[str], after: list[str]) -> bool:
+def _are_lines(rows: list[str] | list[list[str]]) -> TypeGuard[list[str]]:
+    return isinstance(rows[0], str)
+
+
+def _is_stranger(before: str, after: str) -> bool:
     """Whether a row begins with another name; a measured number may differ in the same row."""
-    return before[:1] != after[:1] and not ("." in before[0] and "." in after[0])
+    return before != after and not ("." in before and "." in after)
 
 
 def compare_rows(number: int, names: Sequence[str], before: list[str], after: list[str], into: Differences) -> None:
