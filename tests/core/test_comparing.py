@@ -35,7 +35,8 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from lapidar.core.errors import DeclarationError
-from lapidar.core.results import cells
+from lapidar.core.records.declaration import DeclaredAnalysis
+from lapidar.core.results import cells, tolerances
 from lapidar.core.results.comparing import Was, compare, of_file
 from lapidar.core.results.kinds import archive as archives
 from lapidar.core.results.kinds import kind_of
@@ -482,6 +483,24 @@ class Tables(Files):
         self.assertEqual(
             list(self.compared("t.csv", before, more.replace(b"tin,x", b"tin,lead")).details), ["column lead: new"]
         )
+
+    def test_matched_by_declared_columns(self) -> None:
+        lines = [b"%d,%d.5,%d.25\n" % (n % 3, n // 3, n) for n in range(30)]
+        before, after = b"layer,depth,tin\n", b"layer,depth,tin\n"
+        before, after = before + b"".join(lines), after + b"".join(reversed(lines)).replace(b"7.25", b"7.5", 1)
+
+        def by(*key: str) -> Compared:
+            told = DeclaredAnalysis("kilns", matched_by={"*.csv": key})
+            return self.compared("t.csv", before, after, tolerances.of(told))
+
+        found = by("layer", "depth")
+        assert found.numbers
+        self.assertEqual(found.numbers.differing, 1)
+        self.assertIn("matched by layer, depth", found.worst + " ".join(found.details))
+        self.assertIn("layer 0 stands there twice", " ".join(by("layer").set_aside))
+        self.assertIn("not both have a column kiln", " ".join(by("kiln").set_aside))
+        with self.assertRaises(DeclarationError):
+            by()
 
     def test_numbers_alone_in_another_order(self) -> None:
         before = b"".join(b"%d.5,%d.25\n" % (n, 2 * n) for n in range(30))

@@ -90,6 +90,7 @@ class _AnalysisTable(_Table, frozen=True):
     leave: _Strings = ()
     ignore: _Strings = ()
     tolerance: dict[str, dict[str, float]] = {}
+    matched_by: dict[str, _Strings] = {}
 
 
 _TABLES = {"analysis", "project", "runtime", "needs", "index", "override", "conditions"}
@@ -380,7 +381,7 @@ def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
     except ValueError as error:
         raise DeclarationError(f"{where}: the command cannot be read", why=str(error)) from error
     tolerance = {pattern: dict(measures) for pattern, measures in told.tolerance.items()}
-    return DeclaredAnalysis(name, command, told.results, told.leave, told.ignore, tolerance)
+    return DeclaredAnalysis(name, command, told.results, told.leave, told.ignore, tolerance, dict(told.matched_by))
 
 
 # ---- overrides

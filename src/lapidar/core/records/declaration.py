@@ -112,6 +112,7 @@ class DeclaredAnalysis:
         leave: patterns of files that are not.
         ignore: ``FILE:PLACE``, columns, keys and paths that are not compared.
         tolerance: ``FILE`` or ``FILE:PLACE``, with the measures that are tolerated.
+        matched_by: by patterns of tables, the columns by which their rows are matched.
     """
 
     name: str
@@ -120,6 +121,7 @@ class DeclaredAnalysis:
     leave: tuple[str, ...] = ()
     ignore: tuple[str, ...] = ()
     tolerance: dict[str, dict[str, float]] = field(default_factory=dict)
+    matched_by: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

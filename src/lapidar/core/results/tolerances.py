@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 
 from lapidar.core.errors import DeclarationError
@@ -22,10 +22,12 @@ class Rules:
         fields: patterns of columns, keys or paths in the file ("" for all of it), with what is tolerated there; the
             last one that fits counts.
         ignored: patterns of what is not compared.
+        key: columns of a table by which its rows are matched; empty: they are found.
     """
 
     fields: tuple[tuple[str, Tolerance], ...] = ()
     ignored: tuple[str, ...] = ()
+    key: tuple[str, ...] = ()
 
     def of(self, place: str) -> Tolerance:
         """What is tolerated at a column, a key or a path."""
@@ -56,12 +58,14 @@ class Tolerances:
 
     tolerated: tuple[tuple[str, str, Tolerance], ...] = ()
     ignored: tuple[tuple[str, str], ...] = ()
+    keys: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
     def for_file(self, path: str) -> Rules:
         """What holds in a result."""
         return Rules(
             tuple((place, tolerance) for file, place, tolerance in self.tolerated if fnmatchcase(path, file)),
             tuple(place for file, place in self.ignored if place and fnmatchcase(path, file)),
+            next((key for file, key in reversed(self.keys) if fnmatchcase(path, file)), ()),
         )
 
 
@@ -71,7 +75,13 @@ def of(told: DeclaredAnalysis) -> Tolerances:
     Raises:
         DeclarationError: one makes no sense.
     """
-    return parse(told.tolerance, told.ignore, f"lapidar.toml, [analysis.{told.name}]")
+    where = f"lapidar.toml, [analysis.{told.name}]"
+    rules = parse(told.tolerance, told.ignore, where)
+    if empty := [file for file, key in told.matched_by.items() if not file or not key]:
+        raise DeclarationError(
+            f"{where}: matched-by of {empty[0]!r} makes no sense", remedy='Write "results/*.csv" = ["sherd"].'
+        )
+    return replace(rules, keys=tuple(told.matched_by.items()))
 
 
 def parse(tolerated: Mapping[str, Mapping[str, float]], ignored: Sequence[str], where: str) -> Tolerances:

@@ -71,7 +71,8 @@ def compare(pair: Pair, rules: Rules) -> Found:
     if delimiter is None or delimiter != _delimiter(pair.after):
         raise Unreadable("the two are not written alike")
     try:
-        whole, strangers = _in_step(pair, delimiter, differences)
+        # Where it is declared by what rows are matched, they are not compared in step.
+        whole, strangers = (False, 0) if rules.key else _in_step(pair, delimiter, differences)
         if not whole or strangers:
             matched = Differences(rules)
             _matched(pair, delimiter, matched)
@@ -284,11 +285,25 @@ def _matched(pair: Pair, delimiter: str, into: Differences) -> None:
         n for n in after.names if n in shared
     ]:
         into.say("the columns stand in another order")
-    key = _key(before, after, shared)
+    key = list(into.rules.key)
+    if why := _unfit(key, before, after, shared):
+        into.set_aside[f"rows are not matched by {', '.join(key)}: {why}"] = None
+        key = []
+    key = key or _key(before, after, shared)
     if key:
         _by_key(before, after, shared, key, into)
     else:
         _by_position(before, after, shared, into)
+
+
+def _unfit(key: list[str], before: _Rows, after: _Rows, shared: list[str]) -> str:
+    """Why rows cannot be matched by the declared columns; "" where they can."""
+    missing = [name for name in key if name not in shared]
+    if missing:
+        return f"not both have a column {missing[0]}"
+    cells = [Counter(tuple(rows.cells(row, key)) for row in rows.rows) for rows in (before, after)]
+    twice = next((name for counts in cells for name, count in counts.items() if count > 1), None) if key else None
+    return f"{_called(key, twice)} stands there twice" if twice else ""
 
 
 def _key(before: _Rows, after: _Rows, shared: list[str]) -> list[str]:
@@ -329,7 +344,7 @@ def _by_key(before: _Rows, after: _Rows, shared: list[str], key: list[str], into
         into.say(f"rows stand in another order (matched by {', '.join(key)}; {moved:,} places where it breaks)")
 
 
-def _called(key: list[str], name: tuple[str, ...]) -> str:
+def _called(key: Sequence[str], name: Sequence[str]) -> str:
     return ", ".join(f"{column} {shown(cell)}" for column, cell in zip(key, name, strict=True))
 
 
