@@ -11,6 +11,7 @@ import errno
 import os
 import re
 import signal
+import stat
 import struct
 import threading
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -140,9 +141,10 @@ class _Observer:
                 self._kill_all()
                 self._drain()
             raise
-        by = {image: _files(paths) for image, paths in self.by.items()}
+        files = _Places().files
+        by = {image: files(paths) for image, paths in self.by.items()}
         return ObservedRun(
-            code, _files(self.mapped), tuple(self.executed), _files(self.opened), by, self.is_late, self.left_behind
+            code, files(self.mapped), tuple(self.executed), files(self.opened), by, self.is_late, self.left_behind
         )
 
     @contextmanager
@@ -347,6 +349,27 @@ class _Observer:
         self._note(process, code)
 
 
-def _files(paths: set[str]) -> tuple[str, ...]:
-    """Those that are files, links followed."""
-    return tuple(sorted({os.path.realpath(path) for path in paths if os.path.isfile(path)}))
+class _Places:
+    """Where paths lead, links followed; folders, which files share, are asked for once."""
+
+    def __init__(self) -> None:
+        self.folders: dict[str, str] = {}
+
+    def files(self, paths: set[str]) -> tuple[str, ...]:
+        """Those that are files."""
+        return tuple(sorted({found for path in paths if (found := self._file(path))}))
+
+    def _file(self, path: str) -> str:
+        folder, name = os.path.split(path)
+        if name in ("", ".", ".."):
+            return ""
+        if folder not in self.folders:
+            self.folders[folder] = os.path.realpath(folder)
+        place = f"{self.folders[folder].rstrip('/')}/{name}"
+        try:
+            mode = os.lstat(place).st_mode
+        except OSError:
+            return ""
+        if stat.S_ISLNK(mode):
+            return os.path.realpath(place) if os.path.isfile(place) else ""
+        return place if stat.S_ISREG(mode) else ""
