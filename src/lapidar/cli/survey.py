@@ -46,6 +46,8 @@ def run(session: Session) -> int:
     if view.json:
         view.object(surveyed)
     else:
+        if not located:
+            view.note("Environment  none is restored; judged by lapidar.lock")
         for one in located:
             view.note(f"Environment  {human_path(one.interpreter)} ({one.why})")
         _show(surveyed, view)
@@ -57,7 +59,13 @@ def _show(surveyed: Surveyed, view: View) -> None:
     view.note()
     if surveyed.rows:
         rows = [
-            [row.module or "-", row.distribution or "-", row.version or "-", _where(row.places, view), _standing(row)]
+            [
+                row.module or "-",
+                row.distribution or "-",
+                row.version or "-",
+                _where(row.places, view),
+                _standing(row, surveyed),
+            ]
             for row in surveyed.rows
         ]
         view.table(["module", "distribution", "version", "used in", "standing"], rows)
@@ -82,11 +90,15 @@ def _show(surveyed: Surveyed, view: View) -> None:
     _conclude(surveyed, view)
 
 
-def _standing(row: SurveyedModule) -> str:
+def _standing(row: SurveyedModule, surveyed: Surveyed) -> str:
+    if row.standing == "missing" and row.distribution in surveyed.pinned:
+        return "declared and locked, not here; lapidar restore" if row.declared else "locked, not here; lapidar restore"
     if row.standing == "missing" and row.declared:
         return "missing, though declared; lapidar pin"
     if row.standing == "missing" and row.distribution:
         return f"missing; lapidar need {row.distribution}"
+    if row.standing == "out of range":
+        return f"{row.version} is here, {row.declared} is declared"
     return {"not declared": "used, not declared", "not used": "declared, not used"}.get(row.standing, row.standing)
 
 
@@ -103,6 +115,7 @@ def _where(places: tuple[Place, ...], view: View) -> str:
 def _conclude(surveyed: Surveyed, view: View) -> None:
     counts = {
         "missing": "missing from the environment",
+        "out of range": "in another version than is declared",
         "not declared": "used but not declared",
         "not used": "declared but not used",
     }
@@ -118,4 +131,4 @@ def _conclude(surveyed: Surveyed, view: View) -> None:
     elif surveyed.declares:
         view.line("Source, declaration and environment fit together.", "good")
     else:
-        view.line("The environment provides everything; the project declares nothing.", "good")
+        view.line("Everything that is imported is there; the project declares nothing.", "good")

@@ -16,7 +16,8 @@ from lapidar.core.cache.history import Cause, History
 from lapidar.core.cache.seen import seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, Stowed, stow
-from lapidar.core.errors import LapidarError, PackageBroken, from_os_error
+from lapidar.core.declaring import files
+from lapidar.core.errors import EnvironmentUnusable, LapidarError, PackageBroken, from_os_error
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Inventory, Located, ObserveOptions, Unused, Used
 from lapidar.core.layers import lower
@@ -124,6 +125,7 @@ def capture(
     began = time.monotonic()
     options = options or CaptureOptions()
     located = locate(project, options.environment)
+    _require_a_reason(project, located, options)
     cache.require_writable()
     path = options.lock or project.lockfile
     _require_folder(path)
@@ -167,6 +169,22 @@ def capture(
         changed=changed,
         unused={name: why for one in used for name, why in one.unused.items()},
         seconds=time.monotonic() - began,
+    )
+
+
+def _require_a_reason(project: Project, located: Sequence[Located], options: CaptureOptions) -> None:
+    """Raises: EnvironmentUnusable: nothing but its being on this machine speaks for an environment, and the project
+    has nothing by which to choose of it: all of it would be taken."""
+    if options.command or options.scope or not all(one.by_chance for one in located):
+        return
+    if files.may_declare(project) or any(languages.of(one.language).has_sources(project.root) for one in located):
+        return
+    one = located[0]
+    raise EnvironmentUnusable(
+        f"{project.root} has no environment and no source: all of {one.interpreter} would be captured",
+        why=one.why,
+        remedy=f"If that is meant, name it: lapidar capture {one.interpreter}. Otherwise go to the project's folder, "
+        "or name its environment.",
     )
 
 

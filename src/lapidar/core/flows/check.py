@@ -300,6 +300,10 @@ def _judge_declaration(
 
     declaration = reading.read(project)
     findings = list(judge.drift(declaration, snapshot))
+    if declaration.needs:
+        from lapidar.core.flows.survey import judge_imports
+
+        findings += judge_imports(project, snapshot, cache)
     if not declaration.overrides:
         return findings, ()
     return findings, tuple(

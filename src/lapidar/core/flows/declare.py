@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from lapidar.core import foreign, languages
 from lapidar.core.cache.history import Cause
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, reading
 from lapidar.core.declaring.files import DECLARATION_NAME
+from lapidar.core.environment import marker
+from lapidar.core.environment.marker import Marker
 from lapidar.core.errors import DeclarationError
 from lapidar.core.flows import pin
 from lapidar.core.flows.pin import Pinned, Review
-from lapidar.core.flows.restore import Restored, restore
+from lapidar.core.flows.restore import Restored, RestoreOptions, restore
 from lapidar.core.pinning.session import PinOptions
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
-from lapidar.core.records import lockfile
+from lapidar.core.records import lockfile, selection, words
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["DeclareOptions", "drop", "need"]
+
+_NAMED = 3  # places of an import
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +82,7 @@ def drop(
 ) -> tuple[Pinned, Restored | None]:
     """Need something no longer; see `need`."""
     texts = editing.dropped(editing.place_of(project.root), names, options.group)
-    return _change(project, cache, texts, options, review, Cause.DROPPED, reporter)
+    return _change(project, cache, texts, options, review, Cause.DROPPED, reporter, dropped=names)
 
 
 def _change(
@@ -88,6 +93,7 @@ def _change(
     review: Review,
     cause: Cause,
     reporter: Progress | None,
+    dropped: Sequence[str] = (),
 ) -> tuple[Pinned, Restored | None]:
     previous = lockfile.read_if_there(project.lockfile)
     if previous and any(package.asked_for for package in previous.packages) and not reading.read(project).needs:
@@ -99,11 +105,30 @@ def _change(
     declaration = reading.read(project, texts)
     cache.require_writable()
     with pin.opened(project, cache, declaration, previous, options.pinning, reporter) as pinning:
-        plan = pinning.plan()
+        plan = replace(pinning.plan(), warnings=tuple(_still_imported(project, cache, previous, dropped)))
         if not review(plan):
             return Pinned(plan), None
         pinned = pin.carry_out(pinning, plan, cause, texts, reporter)
     restored = None
     if options.restore and pinned.snapshot:
-        restored = restore(project, cache, pinned.snapshot, reporter=reporter)
+        mark = marker.read(project.environment)
+        # Groups that were left out stay so.
+        left_out = selection.left_out(pinned.snapshot, None, _left_out(mark, pinned.snapshot))
+        restored = restore(project, cache, pinned.snapshot, RestoreOptions(left_out=left_out), reporter)
     return pinned, restored
+
+
+def _left_out(mark: Marker | None, snapshot: Snapshot) -> list[str]:
+    return [group for group in mark.left_out if group in selection.groups_of(snapshot)] if mark else []
+
+
+def _still_imported(project: Project, cache: Cache, locked: Snapshot | None, names: Sequence[str]) -> Iterator[str]:
+    """What of the names the project's source imports, a sentence each."""
+    if locked is None or not names:
+        return
+    for language in map(languages.of, locked.languages):
+        asked = {language.normalised(name) for name in names}
+        for row in language.survey(project, None, cache, pinned=locked).rows:
+            if row.module and row.distribution in asked:
+                where = words.some((str(place) for place in row.places), _NAMED)
+                yield f"{row.distribution} is still imported as {row.module}: {where}"

@@ -31,10 +31,12 @@ class PinPlan:
     Attributes:
         by_language: the plan of each language.
         targets: for what it would be pinned, as people write it.
+        warnings: about the change itself, a sentence each.
     """
 
     by_language: Mapping[str, LanguagePlan]
     targets: tuple[str, ...]
+    warnings: tuple[str, ...] = ()
 
     @property
     def changes(self) -> tuple[PackageChange, ...]:
@@ -43,8 +45,8 @@ class PinPlan:
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """What was passed over, a sentence each."""
-        return tuple(note for plan in self.by_language.values() for note in plan.notes)
+        """What is to be known before it is carried out, a sentence each."""
+        return (*self.warnings, *(note for plan in self.by_language.values() for note in plan.notes))
 
     @property
     def overrides(self) -> tuple[OverrideStanding, ...]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ctypes
 import os
-import shutil
 import signal
 import subprocess
 from collections.abc import Mapping, Sequence
@@ -20,7 +19,7 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection
-from lapidar.core.restored import running
+from lapidar.core.restored import programs, running
 from lapidar.core.restored.running import Prepared
 
 __all__ = ["Run", "prepare"]
@@ -162,9 +161,10 @@ def prepare(project: Project, words: Sequence[str], environment: Path | None = N
         raise LapidarError(f"There is no restored environment at {there.folder}", remedy="Run `lapidar restore` first.")
     locked = _locked(project, mark.left_out) if environment is None else ""
     prepared = running.prepare(project, there, os.environ)
+    program, words = programs.find(words, there, prepared)
     return Run(
-        program=_program(words[0], there, prepared),
-        words=tuple(words),
+        program=program,
+        words=words,
         prepared=prepared,
         snapshot=mark.snapshot,
         locked=locked if locked != mark.snapshot else "",
@@ -176,15 +176,3 @@ def _locked(project: Project, left_out: Sequence[str]) -> str:
     if not project.lockfile.is_file():
         return ""
     return selection.without(lockfile.read(project.lockfile), left_out).snapshot
-
-
-def _program(name: str, environment: Environment, prepared: Prepared) -> str:
-    own = environment.programs / name
-    # Where the file system forbids execution, a search goes on, and would come to the host's program.
-    program = str(own) if own.is_file() else shutil.which(name, path=prepared.variables["PATH"])
-    if program is None:
-        raise LapidarError(
-            f"There is no command {name!r} in the environment or on PATH",
-            remedy=f"Look at its spelling; `ls {environment.programs}` shows what the environment has.",
-        )
-    return program

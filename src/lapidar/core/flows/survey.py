@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
+from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Located
 from lapidar.core.project import Project
+from lapidar.core.records import lockfile
+from lapidar.core.records.findings import Finding, Problem
+from lapidar.core.records.owner import Layer
+from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.records.surveyed import Surveyed, together
 
-__all__ = ["survey"]
+__all__ = ["judge_imports", "survey"]
 
 
 def survey(
@@ -25,10 +32,46 @@ def survey(
         ask: ask the configured indexes last.
 
     Returns:
-        What was found, and the environment that it was matched to.
+        What was found, and the environment that it was matched to; none where it was matched to the lockfile.
 
     Raises:
-        EnvironmentUnusable: there is no such environment.
+        EnvironmentUnusable: there is no such environment, and no lockfile.
+        LockfileError: it is not valid.
     """
-    located = locate(project, environment)
-    return together([languages.of(at.language).survey(project, at, cache, ask=ask) for at in located]), located
+    pinned = lockfile.read_if_there(project.lockfile)
+    located = _located(project, environment, pinned, cache)
+    if located:
+        several = [languages.of(at.language).survey(project, at, cache, ask=ask) for at in located]
+    else:
+        assert pinned
+        several = [languages.of(name).survey(project, None, cache, ask=ask, pinned=pinned) for name in pinned.languages]
+    names = frozenset(package.name for package in pinned.packages) if pinned else frozenset()
+    return replace(together(several), pinned=names), located
+
+
+def _located(
+    project: Project, environment: Path | None, pinned: Snapshot | None, cache: Cache | None
+) -> tuple[Located, ...]:
+    """The environment; none where only chance speaks for one, and the lockfile tells more."""
+    try:
+        located = locate(project, environment)
+    except EnvironmentUnusable:
+        if environment is not None or pinned is None or cache is None:
+            raise
+        return ()
+    by_lockfile = pinned is not None and cache is not None and all(one.by_chance for one in located)
+    return () if by_lockfile and environment is None else located
+
+
+def judge_imports(project: Project, snapshot: Snapshot, cache: Cache) -> Iterator[Finding]:
+    """What the source imports and a snapshot does not have, or the project does not declare."""
+    for name in snapshot.languages:
+        for row in languages.of(name).survey(project, None, cache, pinned=snapshot).rows:
+            at = tuple(str(place) for place in row.places)
+            if row.standing == "missing":
+                yield Finding(Layer.DECLARATION, Problem.IMPORT_OF_NOTHING, name=row.module, paths=at)
+            elif row.standing == "not declared":
+                details = (row.distribution,)
+                yield Finding(
+                    Layer.DECLARATION, Problem.IMPORT_NOT_DECLARED, name=row.module, paths=at, details=details
+                )

@@ -72,6 +72,8 @@ class BasicLanguage:
     variables = Variables()
     declaration_files: tuple[str, ...] = ()
     source_suffixes: tuple[str, ...] = ()
+    interpreters: tuple[str, ...] = ()
+    installers: tuple[str, ...] = ()
 
     # ---- capture
 
@@ -185,7 +187,18 @@ class BasicLanguage:
 
         return Declaration()
 
-    def survey(self, project: Project, located: Located | None, cache: Cache | None, *, ask: bool = False) -> Surveyed:
+    def has_sources(self, root: Path) -> bool:
+        return False
+
+    def survey(
+        self,
+        project: Project,
+        located: Located | None,
+        cache: Cache | None,
+        *,
+        ask: bool = False,
+        pinned: Snapshot | None = None,
+    ) -> Surveyed:
         """No source is read."""
         from lapidar.core.records.surveyed import NOTHING
 

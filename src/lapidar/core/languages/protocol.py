@@ -240,6 +240,8 @@ class Language(Protocol):
         title: as people write it.
         variables: those that its interpreters heed.
         source_suffixes: what the names of its source files end in.
+        installers: programs that install packages into the environment that they belong to.
+        interpreters: the programs that run such a file, as one types them; the first is the usual one.
         declaration_files: the names of its standard files in which a project may declare things.
     """
 
@@ -253,6 +255,10 @@ class Language(Protocol):
     def declaration_files(self) -> tuple[str, ...]: ...
     @property
     def source_suffixes(self) -> tuple[str, ...]: ...
+    @property
+    def installers(self) -> tuple[str, ...]: ...
+    @property
+    def interpreters(self) -> tuple[str, ...]: ...
 
     # ---- capture
 
@@ -378,6 +384,9 @@ class Language(Protocol):
     def proposed(self, root: Path) -> Declaration:
         """What other files of a project say of its needs, for whoever makes it a project."""
 
+    def has_sources(self, root: Path) -> bool:
+        """Whether a folder has any source of this language."""
+
     def survey(
         self,
         project: Project,
@@ -385,11 +394,13 @@ class Language(Protocol):
         cache: Cache | None,
         *,
         ask: bool = False,
+        pinned: Snapshot | None = None,
     ) -> Surveyed:
         """Read all sources of a project as saved on disk, without running them.
 
         Args:
             located: the environment that the project is used with, if there is one.
+            pinned: judge by this snapshot's packages, and by no environment.
             cache: looked in for what provides what is missing; it also keeps what was read of unchanged files.
             ask: ask the configured indexes last.
         """

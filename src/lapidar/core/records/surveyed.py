@@ -7,7 +7,7 @@ from typing import Literal
 
 __all__ = ["NOTHING", "Place", "Standing", "Surveyed", "SurveyedModule", "together"]
 
-Standing = Literal["provided", "missing", "optional", "not declared", "not used"]
+Standing = Literal["provided", "missing", "optional", "not declared", "not used", "out of range"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +52,7 @@ class Surveyed:
         problems: files that could not be read, a sentence each.
         declared: the names that are declared anywhere.
         script_needs: what scripts declare in themselves, and where.
+        pinned: the names that the lockfile has.
         own, standard: the project's own modules, and the standard library's, that are imported.
     """
 
@@ -66,6 +67,7 @@ class Surveyed:
     declares: bool
     declared: frozenset[str] = frozenset()
     script_needs: tuple[tuple[str, str], ...] = ()
+    pinned: frozenset[str] = frozenset()
 
     @property
     def imported(self) -> set[str]:

@@ -96,6 +96,8 @@ _PROBLEMS = {
     Problem.NOT_LOCKED: "{} is declared, and not locked",
     Problem.OUT_OF_RANGE: "{} is declared, and {} is locked",
     Problem.NOT_DECLARED: "locked as asked for, and not declared",
+    Problem.IMPORT_NOT_DECLARED: "imported, and {} is not declared",
+    Problem.IMPORT_OF_NOTHING: "imported, and nothing that is locked provides it",
 }
 _RESTORE, _PRIVATE = "lapidar restore", "lapidar restore --libraries private"
 _STOW_AGAIN = "lapidar cache audit, then capture the original environment again"
@@ -125,6 +127,8 @@ _REMEDIES = {
     Problem.NOT_LOCKED: "lapidar pin",
     Problem.OUT_OF_RANGE: "lapidar pin",
     Problem.NOT_DECLARED: "lapidar pin, or lapidar need {}",
+    Problem.IMPORT_NOT_DECLARED: "lapidar need {1}",
+    Problem.IMPORT_OF_NOTHING: "lapidar survey, which looks for what provides it",
 }
 _NAMELESS = {
     Problem.EXTRA: "files of no snapshot",
@@ -150,7 +154,7 @@ def problem(finding: Finding) -> str:
 
 def remedy(finding: Finding) -> str:
     """What to type."""
-    return _REMEDIES.get(finding.problem, _RESTORE).format(finding.name)
+    return _REMEDIES.get(finding.problem, _RESTORE).format(finding.name, *finding.details)
 
 
 # ---- overrides, and what is left out

@@ -15,7 +15,7 @@ from lapidar.core.environment import launchers as programs
 from lapidar.core.environment.layout import Layout, Placing
 from lapidar.core.languages.python import launchers, placing, shipped, startup
 from lapidar.core.languages.python.placing import SCRIPTS, SITE
-from lapidar.core.languages.python.standards import direct_url, entry_points, layout, record
+from lapidar.core.languages.python.standards import direct_url, entry_points, layout, managed, record
 from lapidar.core.records.owner import LAPIDAR
 from lapidar.core.records.snapshot import LanguageParts, Package, PackageFacts, Runtime
 from lapidar.core.system import elf
@@ -61,6 +61,9 @@ def _launchers(runtime: Runtime, named: list[tuple[str, list[str]]], into: Layou
     major, minor = runtime.version.split(".")[:2]
     for name in dict.fromkeys(("python", f"python{major}", f"python{major}.{minor}", executable)):
         into.command(name, text)
+    library = next((posixpath.dirname(one.path) for one in at.trees[runtime.tree] if one.path.endswith("/os.py")), "")
+    if library and f"{library}/{managed.FILE_NAME}" not in into.items:
+        into.generate(LAPIDAR, f"{library}/{managed.FILE_NAME}", managed.TEXT)
     line = b"" if "--argv0" in way.options else startup.naming(f"bin/{executable}")
     if start:
         into.generate(LAPIDAR, startup.SCRIPT, start.script)

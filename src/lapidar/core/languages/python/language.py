@@ -56,6 +56,8 @@ class Python:
     )
     declaration_files = ("pyproject.toml",)
     source_suffixes = (".py", ".ipynb")
+    interpreters = ("python", "python3")
+    installers = ("pip", "pip3")
 
     # ---- capture
 
@@ -204,12 +206,28 @@ class Python:
 
         return standard.of_lists(root)
 
-    def survey(self, project: Project, located: Located | None, cache: Cache | None, *, ask: bool = False) -> Surveyed:
+    def has_sources(self, root: Path) -> bool:
+        from lapidar.core.languages.python.survey import sources
+
+        return next(iter(sources.find(root)), None) is not None
+
+    def survey(
+        self,
+        project: Project,
+        located: Located | None,
+        cache: Cache | None,
+        *,
+        ask: bool = False,
+        pinned: Snapshot | None = None,
+    ) -> Surveyed:
         from lapidar.core.languages.python import probe
         from lapidar.core.languages.python.survey import flow
 
         answer = probe.ask(located.interpreter) if located else None
-        return flow.survey_asking(project, answer, cache) if ask else flow.survey(project, answer, cache)
+        packages = [one for one in pinned.packages if one.language == self.name] if pinned else None
+        if ask:
+            return flow.survey_asking(project, answer, cache, packages)
+        return flow.survey(project, answer, cache, pinned=packages, suggest=pinned is None)
 
     def runtime_version(self, located: Located) -> str:
         from lapidar.core.languages.python import probe

@@ -7,6 +7,7 @@ import shutil
 from pathlib import Path
 
 from lapidar.core import foreign
+from lapidar.core.environment import marker
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.protocol import Located
 from lapidar.core.project import Project
@@ -22,7 +23,7 @@ def locate(project: Project, named: Path | None) -> Located | None:
     Args:
         project: where `.venv` and `venv` are looked for.
         named: a folder or an interpreter; without it: the active environment, else the project's own, else
-            ``python3`` on PATH.
+            the restored one, else ``python3`` on PATH.
 
     Raises:
         EnvironmentUnusable: the active environment, or the project's own, has no interpreter.
@@ -35,6 +36,9 @@ def locate(project: Project, named: Path | None) -> Located | None:
     for name in (".venv", "venv"):
         if (project.root / name).is_dir():
             return Located("python", _in_folder(project.root / name), f"the project's own {name}")
+    restored = _interpreter(project.environment)
+    if restored and marker.read(project.environment):
+        return Located("python", restored, "the project's restored environment")
     on_path = shutil.which("python3")
     if on_path:
         why = "the python3 on PATH; no environment is active and the project has none"

@@ -16,6 +16,7 @@ from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.python.explained import Explained
 from lapidar.core.languages.python.placing import HEADERS, SITE
 from lapidar.core.languages.python.probe import Answer
+from lapidar.core.languages.python.standards import managed
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Runtime
 
@@ -82,6 +83,7 @@ def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> Runtime
             f"The standard library of {answer.executable} is not at {answer.stdlib[0]}",
             remedy="Capture an environment whose runtime has its library as plain files.",
         )
+    found = [one for one in found if not _is_generated(one)]
     explained = Explained(answer, answer.base_prefix, ())
     drafted = walk.drafts([one for one in found if one.source not in claimed], _wanted(full), explained)
     return RuntimeFound(
@@ -98,6 +100,12 @@ def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> Runtime
             ),
         ),
     )
+
+
+def _is_generated(found: Found) -> bool:
+    """Whether a file is what restoring wrote into an environment of its own."""
+    path = Path(found.source)
+    return path.name == managed.FILE_NAME and path.is_file() and managed.is_ours(path.read_bytes())
 
 
 def _executable(answer: Answer) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from pathlib import Path
 from typing import NamedTuple
 
@@ -18,11 +19,19 @@ __all__ = ["DeclaredNeed", "of_project"]
 
 
 class DeclaredNeed(NamedTuple):
-    """One need as declared: the normalised name of a distribution, its range as written, and where."""
+    """One need as declared.
+
+    Attributes:
+        name: of a distribution, normalised.
+        text: its range as written.
+        binds: whether a version outside of that is none that was meant: not where something overrides it, or where it
+            holds only on some platforms.
+    """
 
     name: str
     text: str
     where: str
+    binds: bool = True
 
 
 def of_project(project: Project) -> tuple[list[DeclaredNeed], list[str]]:
@@ -34,12 +43,18 @@ def of_project(project: Project) -> tuple[list[DeclaredNeed], list[str]]:
     lists = standard.of_lists(project.root)
     problems = list(lists.problems)
     needs: list[Need] = list(lists.needs)
+    overridden: Collection[str] = ()
     try:
-        needs = [*reading.read(project).needs, *needs]
-        needs += _of_extras(project.root)
+        declaration = reading.read(project)
+        overridden = declaration.overrides
+        # What was declared for lapidar counts; a list beside it may be what it was started from.
+        needs = [*needs, *_of_extras(project.root), *declaration.needs]
     except DeclarationError as error:
         problems.append(str(error))
-    return [DeclaredNeed(need.name, need.text, need.where) for need in needs], problems
+    return [
+        DeclaredNeed(need.name, need.text, need.where, need.name not in overridden and ";" not in need.text)
+        for need in needs
+    ], problems
 
 
 def _of_extras(root: Path) -> list[Need]:

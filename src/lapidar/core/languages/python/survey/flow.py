@@ -16,14 +16,15 @@ from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.errors import DeclarationError
-from lapidar.core.languages.python import packages
+from lapidar.core.languages.python import packages, versions
 from lapidar.core.languages.python.declaring import standard
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.survey import declared, imports, sources
 from lapidar.core.languages.python.survey.declared import DeclaredNeed
 from lapidar.core.languages.python.survey.imports import SourceUses, Use
-from lapidar.core.languages.python.survey.providers import Provider, Providers, in_cache, on_indexes
+from lapidar.core.languages.python.survey.providers import Provider, Providers, in_cache, of_packages, on_indexes
 from lapidar.core.project import Project
+from lapidar.core.records.snapshot import Package
 from lapidar.core.records.surveyed import Place, Standing, Surveyed, SurveyedModule
 
 if TYPE_CHECKING:  # what asks hosts is loaded where hosts are asked
@@ -52,6 +53,7 @@ def survey(
     cache: Cache | None,
     *,
     installed: packages.PackagesFound | None = None,
+    pinned: Iterable[Package] | None = None,
     indexes: Indexes | None = None,
     files: Iterable[str] | None = None,
     suggest: bool = True,
@@ -62,18 +64,24 @@ def survey(
         answer: the interpreter of the environment that the project is used with, if there is one.
         cache: looked in for what provides a missing module; it also keeps what was read of unchanged files.
         installed: what the environment was found to hold, where that is known already.
+        pinned: judge by these packages, and by no environment.
         indexes: asked last for what provides a missing module.
         files: the project's source files, where they were found already.
         suggest: whether to look for what provides a missing module.
     """
     read = _read(project.root, sources.find(project.root) if files is None else files, cache)
-    providers = _installed(project, answer, installed)
+    if pinned is None or cache is None:
+        providers = _installed(project, answer, installed)
+    else:
+        providers = of_packages(cache, pinned)
     declarations, problems = declared.of_project(project)
     declarations = [*declarations, *read.declarations]
     return _judge(read, providers, declarations, problems, cache if suggest else None, indexes if suggest else None)
 
 
-def survey_asking(project: Project, answer: Answer | None, cache: Cache | None) -> Surveyed:
+def survey_asking(
+    project: Project, answer: Answer | None, cache: Cache | None, pinned: Iterable[Package] | None = None
+) -> Surveyed:
     """As `survey`, and ask the configured indexes last for what provides a missing module."""
     from lapidar.core.languages.python.index.indexes import Indexes
 
@@ -82,7 +90,7 @@ def survey_asking(project: Project, answer: Answer | None, cache: Cache | None) 
     except DeclarationError:
         configured = ()  # the survey tells of it
     with Indexes(configured, cache) as indexes:
-        return survey(project, answer, cache, indexes=indexes)
+        return survey(project, answer, cache, indexes=indexes, pinned=pinned)
 
 
 class _FileRead(msgspec.Struct, array_like=True):
@@ -202,16 +210,18 @@ def _judge(
             grouped[(top, providers[0] if providers else None)] += places
     rows = [_row(module, provider, places, by_name) for (module, provider), places in grouped.items()]
     if cache is not None and any(row.standing == "missing" for row in rows):
-        rows = _suggested(rows, in_cache(cache))
-    if indexes is not None and indexes.indexes:
-        rows = _suggested(rows, on_indexes(indexes, [row.module for row in rows if _is_unknown(row)]))
+        rows = _suggested(rows, in_cache(cache), by_name)
+    if indexes is not None and indexes.indexes and any(map(_is_unknown, rows)):
+        idle = by_name.keys() - {row.distribution for row in rows}
+        unknown = [row.module for row in rows if _is_unknown(row)]
+        rows = _suggested(rows, on_indexes(indexes, unknown, sorted(idle)), by_name)
     used = {row.distribution for row in rows}
     rows += [
         SurveyedModule("", declaration.name, "", declaration.text, "not used", (Place(declaration.where, "", 0, ""),))
         for declaration in by_name.values()
         if declaration.name not in used
     ]
-    order = ["missing", "not declared", "not used", "optional", "provided"]
+    order = ["missing", "out of range", "not declared", "not used", "optional", "provided"]
     return Surveyed(
         files=read.files,
         rows=tuple(sorted(rows, key=lambda row: (order.index(row.standing), row.module, row.distribution))),
@@ -243,6 +253,8 @@ def _row(
     if declarations and declaration is None:
         standing = "optional" if dispensable else "not declared"
     text = declaration.text if declaration else ""
+    if declaration and declaration.binds and not versions.allows(text, provider.version):
+        standing = "out of range"
     return SurveyedModule(module, provider.name, provider.version, text, standing, tuple(places))
 
 
@@ -250,12 +262,16 @@ def _is_unknown(row: SurveyedModule) -> bool:
     return row.standing == "missing" and not row.distribution
 
 
-def _suggested(rows: list[SurveyedModule], cached: Providers) -> list[SurveyedModule]:
-    """For each missing module, the distribution that would provide it."""
+def _suggested(
+    rows: list[SurveyedModule], known: Providers, declarations: dict[str, DeclaredNeed]
+) -> list[SurveyedModule]:
+    """For each missing module, the distribution that would provide it: a declared one, where one would."""
     suggested = []
     for row in rows:
-        found = cached.of(row.module) if _is_unknown(row) else []
+        found = known.of(row.module) if _is_unknown(row) else []
         if found:
-            row = SurveyedModule(row.module, found[-1].name, found[-1].version, row.declared, row.standing, row.places)
+            one = next((one for one in reversed(found) if one.name in declarations), found[-1])
+            text = declarations[one.name].text if one.name in declarations else ""
+            row = SurveyedModule(row.module, one.name, one.version, text, row.standing, row.places)
         suggested.append(row)
     return suggested

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import re
 import zipfile
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
+from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
+import msgspec
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 
+from lapidar.core import sealed
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import IndexTrouble, LapidarError
@@ -18,7 +21,7 @@ from lapidar.core.records.snapshot import Package
 if TYPE_CHECKING:
     from lapidar.core.languages.python.index.indexes import Indexes
 
-__all__ = ["Provider", "Providers", "in_cache", "on_indexes"]
+__all__ = ["Provider", "Providers", "in_cache", "of_packages", "on_indexes"]
 
 _SMALL_INDEX_BYTES = 200_000
 _MODULE = re.compile(r"^(?P<name>[^.]+)(\.py|(\.[\w-]+)*\.so)$")
@@ -40,15 +43,11 @@ class Providers:
 
     def add(self, provider: Provider, site_paths: Iterable[str]) -> None:
         """Add a distribution by the paths of its files below the packages' folder."""
-        names: set[str] = set()
-        for path in site_paths:
-            *folders, last = path.split("/")
-            matched = _MODULE.match(last)
-            if not matched or any(not folder.isidentifier() for folder in folders):
-                continue
-            parts = folders if matched["name"] == "__init__" else [*folders, matched["name"]]
-            names.update(".".join(parts[:end]) for end in range(1, len(parts) + 1))
-        for name in names:
+        self.add_names(provider, modules_of(site_paths))
+
+    def add_names(self, provider: Provider, modules: Iterable[str]) -> None:
+        """Add a distribution by the modules that tell it from others."""
+        for name in modules:
             self._modules.setdefault(name, []).append(provider)
 
     def merge(self, other: Providers) -> None:
@@ -66,6 +65,72 @@ class Providers:
         return []
 
 
+def modules_of(site_paths: Iterable[str]) -> list[str]:
+    """The modules by which a distribution is told from others: its top-level ones; of a folder without an
+    ``__init__`` of its own, which may be shared (a namespace package), what lies in it, as deep as that goes."""
+    modules, packages = set(), set()
+    for path in site_paths:
+        *folders, last = path.split("/")
+        matched = _MODULE.match(last)
+        if not matched or any(not folder.isidentifier() for folder in folders):
+            continue
+        if matched["name"] == "__init__":
+            packages.add(".".join(folders))
+        else:
+            modules.add(".".join([*folders, matched["name"]]))
+    found = set()
+    for name in modules | packages:
+        parts = name.split(".")
+        found.add(next((top for end in range(1, len(parts)) if (top := ".".join(parts[:end])) in packages), name))
+        # A shared folder is also imported by its own name.
+        found.update(".".join(parts[:end]) for end in range(1, len(parts)) if not _below(packages, parts[:end]))
+    return sorted(found)
+
+
+def _below(packages: set[str], parts: list[str]) -> bool:
+    return any(".".join(parts[:end]) in packages for end in range(1, len(parts) + 1))
+
+
+class _Known:
+    """What the trees of packages provide, as it was read of them before; by their digests."""
+
+    def __init__(self, cache: Cache) -> None:
+        self._cache = cache
+        self._path = Path(cache.root) / "seen" / "modules"
+        self._is_new = False
+        self._known: dict[str, list[str]] = {}
+        try:
+            self._known = msgspec.json.decode(sealed.read(self._path) or b"{}", type=dict[str, list[str]])
+        except (msgspec.MsgspecError, UnicodeDecodeError):
+            pass
+
+    def of(self, tree: str) -> list[str] | None:
+        """The modules of a tree; None where the cache has lost it."""
+        if tree not in self._known:
+            try:
+                entries = self._cache.tree(tree)
+            except LapidarError:
+                return None
+            self._known[tree] = modules_of(entry.path[5:] for entry in entries if entry.path.startswith("site/"))
+            self._is_new = True
+        return self._known[tree]
+
+    def keep(self) -> None:
+        """Remember it for the next time."""
+        if self._is_new:
+            sealed.keep(self._path, lambda: msgspec.json.encode(self._known))
+
+
+def of_packages(cache: Cache, packages: Iterable[Package]) -> Providers:
+    """Who provides what among pinned packages. One whose files are lost goes by its own name, as most do."""
+    known, providers = _Known(cache), Providers()
+    for package in packages:
+        names = known.of(package.tree) if package.tree else None
+        providers.add_names(Provider(package.name, package.version), names or [package.name.replace("-", "_")])
+    known.keep()
+    return providers
+
+
 def in_cache(cache: Cache) -> Providers:
     """Who provides what among all packages that snapshots of the history hold; what was captured last comes last."""
     history = History(cache)
@@ -78,25 +143,25 @@ def in_cache(cache: Cache) -> Providers:
             continue
         for package in snapshot.packages:
             found.setdefault(package.tree, package)
-    providers = Providers()
+    known, providers = _Known(cache), Providers()
     for package in reversed(found.values()):
-        try:
-            tree = cache.tree(package.tree)
-        except LapidarError:
-            continue
-        paths = (entry.path[5:] for entry in tree if entry.path.startswith("site/"))
-        providers.add(Provider(package.name, package.version), paths)
+        providers.add_names(Provider(package.name, package.version), known.of(package.tree) or ())
+    known.keep()
     return providers
 
 
-def on_indexes(indexes: Indexes, modules: Iterable[str]) -> Providers:
+def on_indexes(indexes: Indexes, modules: Iterable[str], declared: Collection[str] = ()) -> Providers:
     """Who provides modules on the indexes: distributions whose names are like the module's, and whose newest wheel
-    was seen to hold it."""
+    was seen to hold it.
+
+    Args:
+        declared: distributions that the project declares; these are looked into first, whatever they are called.
+    """
     from lapidar.core.languages.python.index.remote_wheel import NoRanges
 
     providers = Providers()
     for module in dict.fromkeys(module.partition(".")[0] for module in modules):
-        for name in _likely(module, indexes):
+        for name in dict.fromkeys([*declared, *_likely(module, indexes)]):
             try:
                 wheels = [file for file in indexes.files(name) if file.is_wheel and file.withdrawn is None]
                 if not wheels:

@@ -1,0 +1,115 @@
+"""Which program a command means in a restored environment: its own, then the host's; but never one that works in
+another environment without saying so."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+from collections.abc import Sequence
+from pathlib import Path
+
+from lapidar.core import languages
+from lapidar.core.environment.folder import Environment
+from lapidar.core.errors import LapidarError
+from lapidar.core.restored.running import Prepared
+
+__all__ = ["find"]
+
+_LONGEST_LINE = 512
+
+
+def find(words: Sequence[str], environment: Environment, prepared: Prepared) -> tuple[str, tuple[str, ...]]:
+    """The file to execute, and the words to give it.
+
+    Args:
+        words: the command, not empty.
+
+    Raises:
+        LapidarError: there is none; it is a file that is no program; or it is another environment's.
+    """
+    name = words[0]
+    own = environment.programs / name
+    # Where the file system forbids execution, a search goes on, and would come to the host's program.
+    if "/" not in name and own.is_file():
+        return str(own), tuple(words)
+    found = shutil.which(name, path=prepared.variables["PATH"])
+    script = Path(name)
+    if script.is_file() and ("/" in name or found is None):
+        return _script(script, words, found, environment)
+    if found is None:
+        raise LapidarError(
+            f"There is no command {name!r} in the environment or on PATH",
+            remedy=f"Look at its spelling; `ls {environment.programs}` shows what the environment has.",
+        )
+    if "/" not in name:
+        _refuse_another_environment(name, found, environment)
+    return found, tuple(words)
+
+
+def _script(
+    script: Path, words: Sequence[str], found: str | None, environment: Environment
+) -> tuple[str, tuple[str, ...]]:
+    """A file that is named: its interpreter is the environment's, where that has one of this name."""
+    line = _interpreter(script)
+    own = environment.programs / os.path.basename(line[0]) if line else None
+    if own is not None and own.is_file():
+        return str(own), (own.name, *line[1:], *words)
+    if found is not None and (line or not _is_source(script)):
+        return found, tuple(words)
+    suffixed = [language for language in languages.every() if script.suffix in language.source_suffixes[:1]]
+    starts = next(
+        (name for one in suffixed for name in one.interpreters if (environment.programs / name).is_file()), ""
+    )
+    rest = shlex.join(words)
+    raise LapidarError(
+        f"{script} is a file, and no program",
+        why="it says no interpreter in its first line" if not line else "it cannot be executed",
+        remedy=f"lapidar run {starts} {rest}" if starts else "Say the program that it is for first.",
+    )
+
+
+def _is_source(script: Path) -> bool:
+    return any(script.suffix in language.source_suffixes for language in languages.every())
+
+
+def _interpreter(script: Path) -> list[str]:
+    """What the first line of a script says that it is to be started with (execve(2)); nothing where it says nothing."""
+    try:
+        with script.open("rb") as stream:
+            line = stream.readline(_LONGEST_LINE)
+    except OSError:
+        return []
+    if not line.startswith(b"#!"):
+        return []
+    words = os.fsdecode(line[2:].strip()).split()
+    if words and os.path.basename(words[0]) == "env":
+        words = [word for word in words[1:] if not word.startswith("-") and "=" not in word]
+    return words
+
+
+def _refuse_another_environment(name: str, program: str, environment: Environment) -> None:
+    """Raises: LapidarError: a program on PATH belongs to another environment of a language that this one has: it would
+    see, and might change, the packages of that one."""
+    line = _interpreter(Path(program))
+    runs_with = line[0] if line and os.path.isabs(line[0]) else ("" if line else program)
+    installs = any(name in language.installers for language in languages.every())
+    if not (
+        installs or _is_interpreter(name, environment) or _is_interpreter(os.path.basename(runs_with), environment)
+    ):
+        return
+    other = f"is {program}" if runs_with in (program, "") else f"is {program}, which runs with {runs_with}"
+    raise LapidarError(
+        f"{name} is not in the environment",
+        why=f"the one on PATH {other}: it would see, and may change, the packages of another environment",
+        remedy="`lapidar need NAME` brings a package into this one. To run that program all the same, give its path.",
+    )
+
+
+def _is_interpreter(name: str, environment: Environment) -> bool:
+    there = [language for language in languages.every() if environment.executable(language.name)]
+    return any(
+        name == start or (name.startswith(start) and name[len(start) :].replace(".", "").isdigit())
+        for language in there
+        for start in language.interpreters
+    )
