@@ -9,7 +9,7 @@ def main() -> None:
     with restored() as folder:
         project = folder / "project"
         again, result = folder / "again", project / ".lapidar" / "env"
-        for placement, copy, bar in (("hardlink", "-al", 1.5), ("copy", "-r", 1.3)):
+        for placement, copy, bar in (("link", "-al", 1.5), ("copy", "-r", 1.3)):
             ratio(
                 f"restore, {placement}, against cp {copy}",
                 Timed([PROGRAM, "-q", "restore", "--into", again, "--placement", placement], drop(again)),

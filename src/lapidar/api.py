@@ -115,7 +115,7 @@ def restore(
         into: the folder to make; the project's ``.lapidar/env`` where it is not given.
         lock: another lockfile than the project's.
         snapshot: the beginning of a snapshot's identity, to take it from the history instead.
-        placement: ``auto``, ``clone``, ``hardlink`` or ``copy``.
+        placement: ``auto``, ``share``, ``link`` or ``copy``.
         libraries: whose system libraries it runs with: ``auto``, ``private`` or ``host``.
 
     Raises:

@@ -214,7 +214,7 @@ class BrokenCache(Case):
         self.lapidar("cache", "audit")
 
     def test_editing_through_a_hard_link_shows(self) -> None:
-        self.lapidar("restore", "--placement", "hardlink")
+        self.lapidar("restore", "--placement", "link")
         module = site_of(self.restored) / "sherdlib.py"
         module.chmod(0o644)
         with module.open("a") as stream:
@@ -224,7 +224,7 @@ class BrokenCache(Case):
 
     def test_what_a_short_cut_vouched_for_shows_once_it_is_gone(self) -> None:
         """A quick check that found the cache whole notes how its folders were; any change of them undoes that."""
-        self.lapidar("restore", "--placement", "hardlink")
+        self.lapidar("restore", "--placement", "link")
         folders = [path for path in (self.cache / "files").iterdir() if path.is_dir()]
         for damage in (Path.unlink, lambda path: os.replace(path, self.folder / "elsewhere")):
             for folder in folders:  # as if they had not changed for a minute
@@ -236,7 +236,7 @@ class BrokenCache(Case):
             said = self.json("check", code=1)["findings"]
             self.assertEqual([(f["layer"], f["name"], f["problem"]) for f in said], [("cache", "kilnlib 1.0", "lost")])
             self.lapidar("capture", self.venv)
-            self.lapidar("restore", "--into", self.folder / "again", "--placement", "hardlink")
+            self.lapidar("restore", "--into", self.folder / "again", "--placement", "link")
             shutil.rmtree(self.restored)
             shutil.move(self.folder / "again", self.restored)
 

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import os
+import shutil
 import stat
+import subprocess
 import sys
 from pathlib import Path
 
+from lapidar.core import spelling
+from lapidar.core.records import lockfile
 from standins import Pinning
-from support import Case, site_of, wheel
+from support import PROGRAM, Case, site_of, tree_of, wheel
 
 
 class OwnEnvironment(Pinning):
@@ -76,6 +80,156 @@ class OwnEnvironment(Pinning):
             {path.name.split("-")[0].lower() for path in site_of(self.restored).glob("*.dist-info")},
             {"clay", "kiln.tools"},
         )
+
+
+class Intentions(Pinning):
+    """What was asked for is no drift; what was edited is."""
+
+    def test_another_snapshot_on_purpose(self) -> None:
+        self.declare("clay")
+        self.pin()
+        first = lockfile.read(self.lock).snapshot.removeprefix("sha256:")
+        old = self.folder / "old.lock"
+        old.write_bytes(self.lock.read_bytes())
+        self.declare("clay", "drawing")
+        self.pin()
+        for words in (["--snapshot", first[:12]], ["--lock", old]):
+            self.lapidar("restore", *words, "--replace")
+            told = self.json("check")
+            self.assertTrue(told["clean"])
+            self.assertIn(f"as restored with {words[0]}", " ".join(told["remarks"]))
+            said = self.lapidar("run", "true").stderr
+            self.assertIn(f"as restored with {words[0]}", said)
+            self.assertNotIn("lapidar restore", said)
+            (site_of(self.restored) / "clay.py").unlink()
+            self.assertIn("lapidar restore", self.lapidar("check", code=1).stdout)
+        self.lapidar("restore")
+        self.assertEqual(self.json("check")["remarks"], [])
+        for command in (["show"], ["check"], ["why", "clay"], ["export", "requirements", "--to", "-"]):
+            code = 1 if command == ["check"] else 0  # it is the lockfile's environment
+            here = self.lapidar(*command, "--snapshot", first[:12], code=code).stdout
+            self.assertEqual(here, self.lapidar(*command, "--lock", old, code=code).stdout, command)
+
+    def test_another_projects_lockfile_replaces_nothing_by_itself(self) -> None:
+        self.declare("clay")
+        self.pin()
+        self.lapidar("restore")
+        other = self.folder / "other"
+        other.mkdir()
+        shutil.copy(self.lock, other)
+        self.declare("clay", "drawing")
+        self.pin()
+        self.lapidar("restore")
+        before = tree_of(self.restored)
+        self.assertIn("--replace", self.fails("restore", "--lock", other / "lapidar.lock"))
+        self.assertEqual(tree_of(self.restored), before)
+        # An environment of another project is not replaced by this one's either.
+        self.lapidar("restore", cwd=other)
+        self.assertIn("--replace", self.fails("restore", "--into", other / ".lapidar/env"))
+        self.lapidar("restore", "--lock", other / "lapidar.lock", "--replace")
+        self.assertNotEqual(tree_of(self.restored), before)
+
+    def test_edited_conditions(self) -> None:
+        self.declare("clay", more='[conditions]\nenv = ["KILN=one"]\n')
+        self.pin()
+        self.lapidar("restore")
+        self.lapidar("check")
+        self.declare("clay", more='[conditions]\nnumerics = "portable"\nenv = ["KILN=two"]\nenv-file = "more.env"\n')
+        said = self.lapidar("check", code=1).stdout
+        self.assertIn("numerics: portable is declared, and native is locked", said)
+        self.assertIn("variable KILN: two is declared, and one is locked", said)
+        self.assertIn("next: lapidar pin", said)
+        (self.project / "more.env").write_text("GLAZE=ash\n")
+        echo = ["run", "sh", "-c", "echo $KILN $GLAZE"]
+        self.assertEqual(self.lapidar(*echo).stdout, "one ash\n")  # a file of variables needs no new snapshot
+        said = self.lapidar("pin").stdout
+        self.assertRegex(said, r"condition +numerics +native +portable")
+        self.assertRegex(said, r"condition +variable KILN +one +two")
+        self.lapidar("restore")
+        self.lapidar("check")
+        self.assertEqual(self.lapidar(*echo).stdout, "two ash\n")
+
+    def test_a_day_that_is_kept(self) -> None:
+        self.declare("sherdplot")
+        said = self.pin("--as-of", "2025-05-15")
+        self.assertEqual(self.locked()["sherdplot"], "1.9")
+        self.assertIn("as-of = 2025-05-15 in lapidar.toml", said)
+        self.declare("sherdplot", more="[index]\nas-of = 2025-05-15\n")
+        self.assertNotIn("for this pin alone", self.pin("--renew"))
+        self.assertEqual(self.locked()["sherdplot"], "1.9")
+        self.lapidar("need", "glazemath", "--no-restore")
+        self.assertEqual(self.locked()["glazemath"], "2.2")
+        self.declare("sherdplot", more='[index]\nas-of = "2025-05-15"\n')
+        self.assertIn("is not a date", self.fails("pin"))
+
+
+class Words(Case):
+    """What is typed, and what is shown for it."""
+
+    def test_help(self) -> None:
+        alone = self.lapidar().stdout
+        self.assertEqual(alone, self.lapidar("help").stdout)
+        self.assertIn("exit codes:", alone)
+        for name in ("restore", "pin"):
+            self.assertEqual(self.lapidar("help", name).stdout, self.lapidar(name, "--help").stdout)
+        narrow = self.lapidar("help", "restore", env={**self.variables, "COLUMNS": "60"}).stdout
+        before_examples = narrow.partition("examples:")[0]
+        self.assertLessEqual(max(map(len, before_examples.splitlines())), 60)
+
+    def test_slips_of_the_finger(self) -> None:
+        for words, near in (
+            (["restor"], "restore"),
+            (["chekc"], "check"),
+            (["restore", "--placment", "copy"], "--placement"),
+            (["show", "pakcages"], "packages"),
+            (["restore", "--placement", "cop"], "copy"),
+        ):
+            said = self.lapidar(*words, code=2).stderr
+            self.assertIn(f"Near to it: {near}.", said)
+            told = self.json(*words, code=2)
+            self.assertIn(near, told["error"]["remedy"])
+        self.lapidar("capture", self.environment(wheel(self.folder, "sherdlib")), "--scope", "whole")
+        self.assertIn("Near to it: sherdlib.", self.fails("show", "packages", "shredlib"))
+        self.assertIn("Near to it: sherdlib.", self.lapidar("why", "sherdlb", code=1).stdout)
+
+    def test_the_words_of_a_command_are_its_own(self) -> None:
+        self.lapidar("capture", self.environment(wheel(self.folder, "sherdlib")), "--scope", "whole")
+        self.lapidar("restore")
+        script = "import sys; print(sys.argv[1:])"
+        for words in (["--json", "-q", "--env", "x"], ["--help"], ["--", "--version"]):
+            said = self.lapidar("run", "python", "-c", script, *words).stdout
+            self.assertEqual(said.strip(), repr(words))
+
+    def test_completion_and_manual(self) -> None:
+        for shell in ("bash", "zsh", "fish"):
+            self.assertIn("lapidar", self.lapidar("completion", shell).stdout)
+        line = "lapidar restore --pla"
+        variables = {**self.variables, "_ARGCOMPLETE": "1", "COMP_LINE": line, "COMP_POINT": str(len(line))}
+        out = self.folder / "completed"
+        subprocess.run([PROGRAM], env={**variables, "_ARGCOMPLETE_STDOUT_FILENAME": str(out)}, check=False)
+        self.assertEqual(out.read_text().strip(), "--placement")
+        page = self.lapidar("help", "--manual").stdout
+        self.assertEqual(page, (Path(__file__).parents[2] / "docs/lapidar.1").read_text(), "make docs/lapidar.1 again")
+
+    def test_near_names_are_what_people_mean(self) -> None:
+        import lapidar.core.languages.python.index.well_known as well_known
+
+        names = well_known.listed()
+        self.assertGreater(len(names), 2000)
+        for slip, meant in (
+            ("pandsa", "pandas"),
+            ("nunpy", "numpy"),
+            ("scikit-laern", "scikit-learn"),
+            ("reqeusts", "requests"),
+        ):
+            self.assertEqual(spelling.near(slip, names)[0], meant)
+
+    def test_near_names(self) -> None:
+        self.assertEqual(spelling.near("pandsa", ["panda3d", "pands", "pandas", "numpy"]), ["pands", "pandas"])
+        self.assertEqual(spelling.near("numpy", ["numpy"]), [])
+        self.assertEqual(spelling.near("sckit-lear", ["scikit-learn", "sktime"]), ["scikit-learn"])
+        self.assertEqual(spelling.distance("glaze", "galze", 2), 1)
+        self.assertGreater(spelling.distance("glaze", "kilns", 2), 2)
 
 
 class Running(Case):

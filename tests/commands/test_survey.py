@@ -216,7 +216,7 @@ class Surveying(Case):
         self.lapidar("capture", self.venv)
         self.write("a.py", "import kilns\n")
         said = self.lapidar("survey", self.environment(name="bare"), code=1).stdout
-        self.assertRegex(said, r"kilns +kiln-tools +0\.3 .*missing; lapidar need kiln-tools")
+        self.assertRegex(said, r"kilns +kiln-tools +0\.3 .*locked, not here; lapidar restore")
 
     def test_an_empty_project(self) -> None:
         self.assertIn("Nothing but the standard library", self.lapidar("survey", self.venv).stdout)

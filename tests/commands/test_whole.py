@@ -167,7 +167,7 @@ class Whole(Case):
         self.assertIn("match", self.lapidar("check", "--deep").stdout)
 
     def test_placements_give_the_same_environment(self) -> None:
-        self.lapidar("restore", "--into", self.folder / "linked", "--placement", "hardlink")
+        self.lapidar("restore", "--into", self.folder / "linked", "--placement", "link")
         self.lapidar("restore", "--into", self.folder / "copied", "--placement", "copy")
         linked, copied = tree_of(self.folder / "linked"), tree_of(self.folder / "copied")
         for own in ("lapidar.toml", "lib/lapidar/placed.json"):

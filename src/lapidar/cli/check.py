@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_snapshot_options
 from lapidar.cli.view import View, human_count, human_path
 from lapidar.core.errors import LapidarError
 
@@ -41,7 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "its children open: what is neither of the environment nor of the project is a finding",
     )
     parser.add_argument("--env", metavar="DIR", help="the restored environment (default: PROJECT/.lapidar/env)")
-    parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
+    add_snapshot_options(parser)
 
 
 def run(session: Session) -> int:
@@ -62,9 +62,14 @@ def _check(session: Session, walking: Walking) -> int:
 
     options, view = session.options, session.view
     project, cache = session.project, session.cache()
-    snapshot = read_snapshot(project, cache, session.path("lock"), None)
+    snapshot = read_snapshot(project, cache, session.path("lock"), options.snapshot)
     wanted = CheckOptions(
-        session.path("env"), options.deep, options.live, _command(options), 2 if session.view.json else 1
+        environment=session.path("env"),
+        as_placed=not (options.lock or options.snapshot),
+        deep=options.deep,
+        live=options.live,
+        command=_command(options),
+        output=2 if session.view.json else 1,
     )
     checked = check(project, cache, snapshot, wanted, walking=walking, reporter=view.reporter())
     if view.json:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_snapshot_options
 from lapidar.cli.view import human_path
 
 DESCRIPTION = """\
@@ -24,16 +24,15 @@ _FILES = {"pylock": "pylock.toml", "requirements": "pinned-packages.txt"}
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("form", choices=sorted(_FILES), help="which form")
     parser.add_argument("--to", metavar="FILE", help="where (default: in the project; - for standard output)")
-    parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
+    add_snapshot_options(parser)
 
 
 def run(session: Session) -> int:
     from lapidar.core import atomic
     from lapidar.core.languages.python.exchange import listed, pylock
-    from lapidar.core.records import lockfile
 
     options, view = session.options, session.view
-    snapshot = lockfile.read(session.path("lock") or session.project.lockfile)
+    snapshot = session.snapshot()
     if options.form == "pylock":
         text = pylock.render(snapshot)
     else:
@@ -41,7 +40,10 @@ def run(session: Session) -> int:
         if without:
             view.warn(f"no digest of a file is known for {', '.join(without)}")
     if options.to == "-":
-        print(text, end="")
+        if view.json:
+            view.object({"form": options.form, "text": text, "packages": len(snapshot.packages)})
+        else:
+            print(text, end="")
         return ExitCode.DONE
     path = session.path("to") or session.project.root / _FILES[options.form]
     atomic.write_file(path, text.encode("utf-8"))

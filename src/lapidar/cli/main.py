@@ -6,11 +6,13 @@ import argparse
 import gc
 import importlib
 import os
+import re
 import signal
 import sys
+import textwrap
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import TYPE_CHECKING, Any, ClassVar, NoReturn
 
 from lapidar._version import VERSION
 from lapidar.cli.exit_codes import ExitCode
@@ -19,6 +21,7 @@ from lapidar.cli.view import View
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.project import Project
+    from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Session", "main", "program"]
 
@@ -42,6 +45,8 @@ COMMANDS = {
     "export": "write what a lockfile says in a standard form: pylock.toml, a list with digests",
     "cache": "look after the cache: summary, audit, prune",
     "demo": "try everything on a sample project",
+    "completion": "have the shell complete commands and options",
+    "help": "show the help of a command",
 }
 
 _DESCRIPTION = """\
@@ -85,6 +90,13 @@ class Session:
         named = self.options.cache
         return Cache(expanded(named) if named else default_folder(), create=create)
 
+    def snapshot(self) -> Snapshot:
+        """The snapshot that is meant: see `add_snapshot_options`."""
+        from lapidar.core.flows.choose import read_snapshot
+
+        named = self.options.snapshot
+        return read_snapshot(self.project, self.cache() if named else None, self.path("lock"), named)
+
     def path(self, name: str) -> Path | None:
         """An option's value as a path."""
         value = getattr(self.options, name)
@@ -93,9 +105,68 @@ class Session:
         return expanded(value) if value else None
 
 
+def add_snapshot_options(parser: argparse.ArgumentParser) -> None:
+    """The options by which another snapshot is meant than that of the project's lockfile."""
+    which = parser.add_mutually_exclusive_group()
+    which.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
+    which.add_argument("--snapshot", metavar="ID", help="a snapshot of the history, by the beginning of its identity")
+
+
 class _Parser(argparse.ArgumentParser):
+    """Tells what is near to a misspelled word, and answers machines in their form.
+
+    Attributes:
+        words: the options of the command that is parsed; filled as they are added.
+    """
+
+    words: ClassVar[list[str]] = []
+    json: ClassVar[bool] = False
+
     def error(self, message: str) -> NoReturn:
-        self.exit(ExitCode.USAGE, f"{self.prog}: {message}\n  next: {self.prog} --help shows what there is.\n")
+        from lapidar.core.errors import LapidarError
+
+        what, near = _misspelled(message, self.words)
+        remedy = f"Near to it: {', '.join(near)}." if near else f"{self.prog} --help shows what there is."
+        if self.json:
+            View(json=True).error(LapidarError(what, remedy=remedy))
+            sys.exit(ExitCode.USAGE)
+        self.exit(ExitCode.USAGE, f"{self.prog}: {what}\n  next: {remedy}\n")
+
+    def add_argument(self, *names: Any, **settings: Any) -> argparse.Action:
+        self.words.extend(name for name in names if name.startswith("-"))
+        return super().add_argument(*names, **settings)
+
+
+_CHOICE = re.compile(
+    r"argument (?P<what>[^:]*): invalid choice: '(?P<word>.*?)' \(choose from (?P<known>.*)\)", re.DOTALL
+)
+_UNKNOWN = re.compile(r"unrecognized arguments: (?P<words>.*)", re.DOTALL)
+
+
+def _misspelled(message: str, options: Sequence[str]) -> tuple[str, list[str]]:
+    """What argparse says, in fewer words, and what is near to the word that it does not know."""
+    from lapidar.core import spelling
+
+    if found := _CHOICE.match(message):
+        known = [word.strip(" '") for word in found["known"].split(",")]
+        what = found["what"].rpartition("/")[2].lower()
+        return f"there is no {what} {found['word']!r}", spelling.near(found["word"], known)
+    if found := _UNKNOWN.match(message):
+        word = next((word for word in found["words"].split() if word.startswith("-")), "").partition("=")[0]
+        if word:
+            return f"there is no option {word}", spelling.near(word, options)
+    return message, []
+
+
+class _Help(argparse.RawDescriptionHelpFormatter):
+    """Paragraphs are filled to the width of the terminal (COLUMNS); what is indented, and examples, stay as written."""
+
+    def _fill_text(self, text: str, width: int, indent: str) -> str:
+        paragraphs = text.split("\n\n")
+        return "\n\n".join(
+            one if one.startswith(("examples:", "exit codes:")) or "\n  " in one else textwrap.fill(one, width)
+            for one in paragraphs
+        )
 
 
 def _add_global_options(parser: argparse.ArgumentParser, *, top: bool) -> None:
@@ -118,14 +189,12 @@ def _add_global_options(parser: argparse.ArgumentParser, *, top: bool) -> None:
 
 def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     """The parser; only the chosen command's own module is loaded."""
-    parser = _Parser(
-        prog="lapidar", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=argparse.RawDescriptionHelpFormatter
-    )
+    parser = _Parser(prog="lapidar", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=_Help)
     parser.add_argument("--version", action="version", version=f"lapidar {VERSION}")
     _add_global_options(parser, top=True)
-    commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", required=True)
+    commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND")
     for name, help_line in COMMANDS.items():
-        settings: dict[str, Any] = {"help": help_line, "formatter_class": argparse.RawDescriptionHelpFormatter}
+        settings: dict[str, Any] = {"help": help_line, "formatter_class": _Help}
         if name == chosen:
             module = importlib.import_module(f"lapidar.cli.{name}")
             own = commands.add_parser(name, description=module.DESCRIPTION, epilog=module.EXAMPLES, **settings)
@@ -163,10 +232,18 @@ def main(arguments: Sequence[str] | None = None) -> int:
     # than all of the rest.
     gc.set_threshold(200_000)
     words = list(sys.argv[1:] if arguments is None else arguments)
-    chosen = _chosen(words)
+    completes = "_ARGCOMPLETE" in os.environ
+    chosen = _chosen(os.environ.get("COMP_LINE", "").split()[1:] if completes else words)
     # The words of another command are not ours to parse.
     cut = words.index("--") if chosen in _TAKE_COMMANDS and "--" in words else len(words)
-    options = build_parser(chosen).parse_args(words[:cut])
+    _Parser.words, _Parser.json = [], "--json" in words[:cut]
+    parser = build_parser(chosen)
+    if completes:
+        importlib.import_module("argcomplete").autocomplete(parser, default_completer=None)
+    options = parser.parse_args(words[:cut])
+    if options.command is None:
+        parser.print_help()
+        return ExitCode.DONE
     options.after = words[cut + 1 :]
     view = View(json=options.json, quiet=options.quiet, verbose=options.verbose)
     command = importlib.import_module(f"lapidar.cli.{options.command}")

@@ -54,6 +54,11 @@ def run(session: Session) -> int:
         reporter=view.reporter(),
     )
     pins.conclude(session, pinned)
+    if options.as_of and options.as_of != declaration.as_of and not view.json:
+        view.note(
+            f"--as-of holds for this pin alone: a later need or pin takes what is newest, but for [index] "
+            f"as-of = {options.as_of} in lapidar.toml"
+        )
     if pinned.changed:
         view.note("Use it with: lapidar restore")
     return ExitCode.DONE

@@ -90,6 +90,7 @@ def _show_plan(plan: PinPlan, view: View) -> None:
     for note in plan.notes:
         view.warn(note)
     rows = [[_SIGNS[one.kind], one.name, one.old or "-", one.new or "-"] for one in plan.changes]
+    rows += [["condition", name, before, after] for name, before, after in plan.conditions]
     if rows:
         view.table(["change", "package", "from", "to"], rows)
         view.note()

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_snapshot_options
 from lapidar.cli.view import human_bytes, human_count, human_path, human_seconds
 
 if TYPE_CHECKING:
@@ -31,13 +31,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--into", metavar="DIR", help="the folder to make (default: PROJECT/.lapidar/env)")
     parser.add_argument(
         "--placement",
-        choices=["auto", "clone", "hardlink", "copy"],
+        choices=["auto", "share", "link", "copy"],
         default="auto",
-        help="how files get there; auto: cloned where the file system can, else hard-linked, else copied",
+        help="how files get there; share: copies that share their blocks until one is written to, where the file "
+        "system can; link: hard links, an edit through one damages the cache; auto: share, else link, else copy",
     )
-    which = parser.add_mutually_exclusive_group()
-    which.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
-    which.add_argument("--snapshot", metavar="ID", help="a snapshot of the history, by the beginning of its identity")
+    add_snapshot_options(parser)
+    parser.add_argument(
+        "--replace", action="store_true", help="where another project's lockfile is to replace an environment: do"
+    )
     groups = parser.add_mutually_exclusive_group()
     groups.add_argument("--group", action="append", metavar="G", help="of the groups only this one (may be repeated)")
     groups.add_argument("--leave-out", action="append", metavar="G", help="all groups but this one (may be repeated)")
@@ -73,6 +75,8 @@ def run(session: Session) -> int:
         libraries=options.libraries,
         verify=options.verify,
         lockfile=None if options.snapshot else session.path("lock") or project.lockfile,
+        chosen=_chosen(session),
+        replace=options.replace or _is_meant(session),
     )
     restored = restore(project, cache, snapshot, wanted, view.reporter())
     if view.json:
@@ -103,7 +107,7 @@ def run(session: Session) -> int:
     if restored.compiled:
         view.note(f"Compiled the byte-code of {human_count(restored.compiled, 'tree')}; the cache keeps it.")
     whose = "its own system libraries" if restored.libraries == "private" else "the host's system libraries"
-    way = {"hardlink": "hard-linked", "clone": "cloned", "copy": "copied"}[restored.placement]
+    way = {"link": "hard-linked", "share": "with shared blocks", "copy": "copied"}[restored.placement]
     view.line(
         f"{'Replaced' if restored.replaced else 'Restored'} {shown}: {human_count(restored.files, 'file')}, "
         f"{human_bytes(restored.bytes)}, {way}, in {human_seconds(restored.seconds)}",
@@ -113,6 +117,25 @@ def run(session: Session) -> int:
     if not options.into:
         view.note("Use it with: lapidar run COMMAND")
     return ExitCode.DONE
+
+
+def _chosen(session: Session) -> str:
+    """How another snapshot than that of the project's lockfile was asked for; "" where none was."""
+    if session.options.snapshot:
+        return f"--snapshot {session.options.snapshot}"
+    lock = session.path("lock")
+    return f"--lock {lock.name}" if lock and lock.resolve() != session.project.lockfile.resolve() else ""
+
+
+def _is_meant(session: Session) -> bool:
+    """Whether the user, where there is one, wants another project's lockfile in place of an environment."""
+    from lapidar.core.flows.restore import would_replace
+
+    target = session.path("into") or session.project.environment
+    lock = session.path("lock")
+    return would_replace(session.project, lock, target) and session.view.asks(
+        f"Replace {human_path(target)} by the environment of another project's lockfile?"
+    )
 
 
 def _fetch(session: Session, snapshot: Snapshot) -> None:

@@ -43,7 +43,9 @@ def _tell(ready: Run, view: View) -> None:
     """What the run is held to, and what may surprise."""
     from lapidar.core.records.words import short
 
-    if ready.locked:
+    if ready.locked and ready.chosen:
+        view.remark(f"the environment is of snapshot {short(ready.snapshot)}, as restored with {ready.chosen}")
+    elif ready.locked:
         view.warn(
             f"the environment is of snapshot {short(ready.snapshot)}, the lockfile of {short(ready.locked)}; "
             "`lapidar restore` brings it up to date"

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli import show_layers, show_results
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_snapshot_options
 from lapidar.cli.show_layers import pairs
 from lapidar.cli.view import View, human_bytes, human_count, runtime_title
 
@@ -35,19 +35,18 @@ LAYERS = ("runtime", "packages", "remainder", "libraries", "tools", "conditions"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("layer", nargs="?", choices=LAYERS, metavar="LAYER", help=", ".join(LAYERS))
     parser.add_argument("name", nargs="?", metavar="NAME", help="a package, a library, or a recorded analysis")
-    parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
+    add_snapshot_options(parser)
     parser.add_argument("--graph", action="store_true", help="the tree of needs, with the range at each step")
 
 
 def run(session: Session) -> int:
     from lapidar.core.errors import LapidarError
-    from lapidar.core.records import lockfile
 
     options, view = session.options, session.view
     if options.layer == "results":
         show_results.show(session, options.name)
         return ExitCode.DONE
-    snapshot = lockfile.read(session.path("lock") or session.project.lockfile)
+    snapshot = session.snapshot()
     if options.name and options.layer not in ("packages", "libraries"):
         raise LapidarError(f"The layer {options.layer} has no names", remedy="lapidar show packages NAME")
     if options.graph:
@@ -125,15 +124,13 @@ def _cache_or_none(session: Session) -> Cache | None:
 
 
 def _find(snapshot: Snapshot, name: str) -> Package:
-    from lapidar.core import languages
+    from lapidar.core import languages, spelling
     from lapidar.core.errors import LapidarError
 
     for package in snapshot.packages:
         if name == package.name or languages.of(package.language).normalised(name) == package.name:
             return package
-    import difflib
-
-    near = difflib.get_close_matches(name.lower(), [package.name for package in snapshot.packages], n=3)
+    near = spelling.near(name.lower(), [package.name for package in snapshot.packages])
     raise LapidarError(
         f"The snapshot has no package {name!r}",
         remedy=f"Near to it: {', '.join(near)}." if near else "`lapidar show packages` lists what it has.",

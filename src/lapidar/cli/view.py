@@ -144,6 +144,13 @@ class View:
         """A warning, on standard error."""
         print(self.styled("note:", "warn", sys.stderr), printable(text), file=sys.stderr)
 
+    def asks(self, question: str) -> bool:
+        """Ask whoever sits at the terminal; false where there is nobody to ask."""
+        if self.json or not (sys.stdin.isatty() and sys.stderr.isatty()):
+            return False
+        print(f"{printable(question)} [y/N] ", end="", file=sys.stderr, flush=True)
+        return sys.stdin.readline().strip().lower() in ("y", "yes")
+
     def error(self, error: LapidarError) -> None:
         """What, why, and what to do next."""
         if self.json:

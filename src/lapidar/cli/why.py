@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli import pins
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_snapshot_options
 from lapidar.cli.view import View, human_count
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ _SHOWN = 8
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("need", metavar="NAME[RANGE]", help="a package, or a range of its versions")
-    parser.add_argument("--lock", metavar="FILE", help="another lockfile than the project's")
+    add_snapshot_options(parser)
     parser.set_defaults(runtime=None, wheels_only=False)
 
 
@@ -39,11 +39,11 @@ def run(session: Session) -> int:
     from lapidar.core import languages
     from lapidar.core.declaring import judge, reading
     from lapidar.core.errors import CacheError
-    from lapidar.core.records import lockfile, words
+    from lapidar.core.records import words
 
     view = session.view
     need = reading.parse_need(session.options.need)
-    snapshot = lockfile.read(session.path("lock") or session.project.lockfile)
+    snapshot = session.snapshot()
     declaration = reading.read(session.project)
     try:
         cache = session.cache()
@@ -92,6 +92,8 @@ def _told(chain: list[Edge], versions: dict[str, str]) -> str:
 
 
 def _absent(session: Session, need: Need, package: Package | None, graph: Graph, declaration: Declaration) -> None:
+    from lapidar.core import spelling
+
     view = session.view
     said = []
     if package:
@@ -107,6 +109,8 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
             said.append(f"{idle.source} needs {idle.text}: {how}")
         if not graph.idle.get(need.name):
             said.append("Nothing in it needs it.")
+        if meant := spelling.near(need.name, [one.name for one in graph.snapshot.packages]):
+            said.append(f"Near to it: {', '.join(meant)}.")
     if declaration.indexes:
         said += _tried(session, need, declaration, graph.snapshot)
     if view.json:

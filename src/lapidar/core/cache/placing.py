@@ -1,4 +1,4 @@
-"""Placement: how files get from the cache into an environment, cloned, hard-linked or copied."""
+"""Placement: how files get from the cache into an environment, with shared blocks, hard-linked or copied."""
 
 from __future__ import annotations
 
@@ -24,8 +24,8 @@ class Placement(enum.StrEnum):
     """The kinds of placement; `AUTO` is the first of the others that works."""
 
     AUTO = "auto"
-    CLONE = "clone"
-    HARDLINK = "hardlink"
+    SHARE = "share"
+    LINK = "link"
     COPY = "copy"
 
 
@@ -151,15 +151,15 @@ def _copy_through_memory(reading: int, writing: int, most: int) -> None:
 
 
 _TRIED: dict[Placement, Way] = {
-    Placement.CLONE: _clone,
-    Placement.HARDLINK: _hardlink,
+    Placement.SHARE: _clone,
+    Placement.LINK: _hardlink,
     Placement.COPY: _copy,
 }
 
 
 def way(placement: Placement) -> Way:
     """How one file is placed."""
-    return _hardlink_or_copy if placement is Placement.HARDLINK else _TRIED[placement]
+    return _hardlink_or_copy if placement is Placement.LINK else _TRIED[placement]
 
 
 def choose(cache: Cache, folder: Path, wanted: Placement, sample: str) -> Placement:
@@ -171,7 +171,7 @@ def choose(cache: Cache, folder: Path, wanted: Placement, sample: str) -> Placem
     Raises:
         TargetRefused: the one that was asked for does not work there.
     """
-    candidates = [Placement.CLONE, Placement.HARDLINK, Placement.COPY] if wanted is Placement.AUTO else [wanted]
+    candidates = [Placement.SHARE, Placement.LINK, Placement.COPY] if wanted is Placement.AUTO else [wanted]
     trial = f".trial-{atomic.random_name()}"
     for candidate in candidates:
         try:

@@ -11,7 +11,7 @@ from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Array
 from tomlkit.toml_document import TOMLDocument
 
-from lapidar.core import foreign, languages
+from lapidar.core import foreign, languages, spelling
 from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
@@ -145,9 +145,14 @@ def dropped(place: NeedsFile, names: Iterable[str], group: str | None) -> Mappin
                     found = True
         if not found:
             where = f"the group {group} of {place.file}" if group else place.file
+            arrays = [place.array(one, create=False) for one in place.groups()]
+            declared = [place.named(need) for array in arrays for need in array or ()]
+            meant = spelling.near(place.normalised(name), declared)
             raise DeclarationError(
                 f"{name} is not declared in {where}",
-                remedy="`lapidar why` tells who needs it, where it is only needed by another package.",
+                remedy=f"Near to it: {', '.join(meant)}."
+                if meant
+                else "`lapidar why` tells who needs it, where it is only needed by another package.",
             )
     return {place.file: place.text}
 

@@ -13,7 +13,9 @@ from lapidar.core.records.graph import Graph
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import LanguageParts, Snapshot
 
-__all__ = ["drift", "graph", "overrides"]
+__all__ = ["conditions", "drift", "graph", "overrides"]
+
+_UNSET = "not set"
 
 
 def drift(declaration: Declaration, snapshot: Snapshot) -> Iterator[Finding]:
@@ -21,6 +23,24 @@ def drift(declaration: Declaration, snapshot: Snapshot) -> Iterator[Finding]:
     if declaration.needs:
         for parts in snapshot.of_languages():
             yield from _of_language(declaration, parts, snapshot)
+    how = "lapidar pin" if declaration.needs else "lapidar capture"
+    for name, locked, asked in conditions(declaration, snapshot):
+        yield Finding(Layer.DECLARATION, Problem.OTHER_CONDITION, name=name, details=(asked, locked, how))
+
+
+def conditions(declaration: Declaration, snapshot: Snapshot) -> Iterator[tuple[str, str, str]]:
+    """The declared conditions that a snapshot does not have: what it is about, as it is locked, as it is declared.
+
+    What a run reads of the declaration itself, the file of variables and the names of secrets, is none of them.
+    """
+    locked, declared = snapshot.conditions, declaration.conditions
+    if locked is None:
+        return
+    if locked.numerics != declared.numerics:
+        yield "numerics", locked.numerics, declared.numerics
+    for name, value in declared.variables.items():
+        if value is not None and locked.variables.get(name) != value:
+            yield f"variable {name}", locked.variables.get(name, _UNSET), value
 
 
 def _of_language(declaration: Declaration, parts: LanguageParts, snapshot: Snapshot) -> Iterator[Finding]:

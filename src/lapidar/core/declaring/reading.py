@@ -170,6 +170,7 @@ class _Reading:
     limits: list[Need] = field(default_factory=list)
     sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
     indexes: list[Index] = field(default_factory=list)
+    as_of: datetime.date | None = None
     overrides: dict[str, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
@@ -184,6 +185,7 @@ class _Reading:
             limits=tuple(self.limits),
             sha256=self.sha256,
             indexes=tuple(self.indexes) or tuple(_users_indexes()),
+            as_of=self.as_of,
             overrides=self.overrides,
             tools=self.tools,
             conditions=self.conditions,
@@ -219,7 +221,8 @@ class _Reading:
         self.name = _table(data, "project", _ProjectTable).name or self.name
         self._own_runtimes(_table(data, "runtime", dict[str, str]))
         self._own_needs(_table(data, "needs", dict[str, Any]))
-        self.indexes = list(_indexes(data.get("index", {}), DECLARATION_NAME, self.root))
+        self.as_of, indexes = _as_of(data.get("index", {}))
+        self.indexes = list(_indexes(indexes, DECLARATION_NAME, self.root))
         self.conditions = _conditions(_table(data, "conditions", _ConditionsTable))
         for name, fields in _table(data, "analysis", dict[str, Any]).items():
             self.analyses[name] = _analysis(name, fields)
@@ -292,6 +295,18 @@ def _unfit(error: msgspec.ValidationError, kind: type[Any], where: str) -> Decla
 
 
 # ---- indexes
+
+
+def _as_of(table: Any) -> tuple[datetime.date | None, Any]:
+    """``as-of = 2026-01-31`` among the indexes, and these without it."""
+    if not isinstance(table, dict) or "as-of" not in table:
+        return None, table
+    found = table["as-of"]
+    if not isinstance(found, datetime.date) or isinstance(found, datetime.datetime):
+        raise DeclarationError(
+            f"{DECLARATION_NAME}, [index] as-of is not a date", remedy="Write as-of = 2026-01-31, without quotes."
+        )
+    return found, {name: value for name, value in table.items() if name != "as-of"}
 
 
 def _indexes(table: Any, where: str, base: Path) -> Iterator[Index]:

@@ -38,6 +38,7 @@ class EnvironmentBuilder:
         placement: how files get there; AUTO is decided by the first file.
         left_out: the groups that its snapshot is without.
         libraries: whose system libraries it runs with.
+        chosen: how another snapshot than that of the project's lockfile was asked for.
     """
 
     def __init__(
@@ -48,6 +49,7 @@ class EnvironmentBuilder:
         reporter: Progress,
         left_out: tuple[str, ...] = (),
         libraries: str = "host",
+        chosen: str = "",
     ) -> None:
         self.cache = cache
         self.work = work
@@ -55,6 +57,7 @@ class EnvironmentBuilder:
         self.reporter = reporter
         self.left_out = left_out
         self.libraries = libraries
+        self.chosen = chosen
         self._inodes: list[int] = []
         os.chmod(work, 0o755)
 
@@ -96,13 +99,20 @@ class EnvironmentBuilder:
 
     def finish(self, assembled: Assembled, snapshot: Snapshot) -> None:
         """Write what the environment says of itself, last, and have all of it on the disk."""
-        inodes = self._inodes if self.placement is Placement.HARDLINK else []
+        inodes = self._inodes if self.placement is Placement.LINK else []
         data, digest = manifest.render(manifest.Manifest(assembled.listing.without_digests(), inodes))
         self._write_new(manifest.FILE_NAME, data)
         executables = {one.language: os.path.basename(one.executable) for one in snapshot.runtimes}
         placement = str(self.placement)
         mark = marker.Marker(
-            marker.FORMAT, snapshot.snapshot, placement, executables, digest, self.left_out, self.libraries
+            marker.FORMAT,
+            snapshot.snapshot,
+            placement,
+            executables,
+            digest,
+            self.left_out,
+            self.libraries,
+            self.chosen,
         )
         self._write_new(marker.FILE_NAME, mark.render().encode("utf-8"))
         atomic.flush_file_system(self.work)

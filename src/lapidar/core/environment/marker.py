@@ -26,6 +26,7 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
         placed: the digest of the list of placed files, see `lapidar.core.environment.manifest`.
         left_out: the groups of the lockfile that are not part of its snapshot.
         libraries: whose system libraries it runs with: its own (``private``) or the ``host``'s.
+        chosen: how another snapshot than that of the project's lockfile was asked for; "" where none was.
     """
 
     format: int
@@ -35,6 +36,7 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     placed: str
     left_out: tuple[str, ...] = ()
     libraries: str = "host"
+    chosen: str = ""
 
     def render(self) -> str:
         """The text of the file."""

@@ -16,8 +16,9 @@ from lapidar.core.environment import comparing
 from lapidar.core.environment.folder import HOST, PRIVATE, Environment
 from lapidar.core.environment.linked import unlinked
 from lapidar.core.environment.status import Walking
-from lapidar.core.flows import compare
+from lapidar.core.flows import choose, compare
 from lapidar.core.project import Project
+from lapidar.core.records import words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Snapshot
@@ -42,9 +43,11 @@ class CheckOptions(msgspec.Struct, frozen=True):
         live: run the interpreters, load everything, and read their memory maps.
         command: run this instead, as `run` would, and see which files it and its children use.
         output: the descriptor that its standard output goes to.
+        as_placed: an environment that was restored from another snapshot on purpose is judged by that.
     """
 
     environment: Path | None = None
+    as_placed: bool = True
     deep: bool = False
     live: bool = False
     command: tuple[str, ...] = ()
@@ -102,7 +105,8 @@ def check(
     environment = Environment(Path(os.path.abspath(options.environment or project.environment)))
     walking = walking or Walking(environment.folder)
     with cache.in_use():
-        part = _restored_part(snapshot, environment)
+        placed = choose.placed_snapshot(cache, environment, snapshot) if options.as_placed else snapshot
+        part = _restored_part(placed, environment)
         # All that needs no walk is done while other processes walk.
         lost = None if options.deep else unlinked(cache, part, environment)
         lower = _judge_layers(part, environment, cache)
@@ -132,8 +136,19 @@ def check(
         drift=next((judgement.drift for judgement in lower if judgement.drift), None),
         live=live,
         watched=watched,
-        remarks=tuple(remark for judgement in lower for remark in judgement.remarks),
+        remarks=(
+            *_chosen(environment, placed, snapshot),
+            *(remark for judgement in lower for remark in judgement.remarks),
+        ),
     )
+
+
+def _chosen(environment: Environment, placed: Snapshot, locked: Snapshot) -> Iterator[str]:
+    if placed is not locked and placed.snapshot != locked.snapshot and environment.marker:
+        yield (
+            f"the environment is of snapshot {words.short(placed.snapshot)}, as restored with "
+            f"{environment.marker.chosen}; the lockfile is of {words.short(locked.snapshot)}"
+        )
 
 
 def _judge_results(project: Project, snapshot: Snapshot) -> Iterator[Finding]:

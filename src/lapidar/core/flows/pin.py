@@ -10,6 +10,7 @@ from pathlib import Path
 from lapidar.core import atomic, languages
 from lapidar.core.cache.history import Cause, History
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import judge
 from lapidar.core.errors import DeclarationError
 from lapidar.core.layers.from_cache import with_lower_layers
 from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptions
@@ -32,11 +33,13 @@ class PinPlan:
         by_language: the plan of each language.
         targets: for what it would be pinned, as people write it.
         warnings: about the change itself, a sentence each.
+        conditions: those that change: what it is about, as it was, as it will be.
     """
 
     by_language: Mapping[str, LanguagePlan]
     targets: tuple[str, ...]
     warnings: tuple[str, ...] = ()
+    conditions: tuple[tuple[str, str, str], ...] = ()
 
     @property
     def changes(self) -> tuple[PackageChange, ...]:
@@ -116,7 +119,9 @@ class Pinning:
         plans = {
             name: session.plan_of_file(source) if source else session.plan() for name, session in self.sessions.items()
         }
-        return PinPlan(plans, tuple(str(session.target) for session in self.sessions.values()))
+        conditions = judge.conditions(self.declaration, self.previous) if self.previous else ()
+        targets = tuple(str(session.target) for session in self.sessions.values())
+        return PinPlan(plans, targets, conditions=tuple(conditions))
 
 
 @contextmanager

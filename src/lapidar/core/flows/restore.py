@@ -25,13 +25,14 @@ from lapidar.core.flows import compare
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.records import selection, words
+from lapidar.core.records.lockfile import identity_in
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.restored.libraries import whose_libraries
 
 if TYPE_CHECKING:
     from lapidar.core.cache.contents import Contents, Flaw
 
-__all__ = ["RestoreOptions", "Restored", "restore"]
+__all__ = ["RestoreOptions", "Restored", "restore", "would_replace"]
 
 
 class RestoreOptions(msgspec.Struct, frozen=True):
@@ -44,6 +45,8 @@ class RestoreOptions(msgspec.Struct, frozen=True):
         left_out: groups that are not restored.
         libraries: whose system libraries it is to run with: ``private`` (the snapshot's), ``host`` or ``auto``.
         verify: read every byte in the cache first; otherwise sizes and times vouch for them.
+        chosen: how another snapshot than that of the project's lockfile was asked for, as one types it.
+        replace: an environment that stands there may become that of another project's lockfile.
         lockfile: the lockfile that the snapshot was read from: the history notes it, so that what it needs is kept.
     """
 
@@ -53,6 +56,8 @@ class RestoreOptions(msgspec.Struct, frozen=True):
     libraries: str = "auto"
     verify: bool = False
     lockfile: Path | None = None
+    chosen: str = ""
+    replace: bool = False
 
 
 class Restored(msgspec.Struct, frozen=True, kw_only=True):
@@ -107,6 +112,11 @@ def restore(
     target = Path(os.path.abspath(options.into)) if options.into else project.environment
     libraries, notes = whose_libraries(snapshot, options.libraries, target)
     _refuse_foreign(target)
+    if not options.replace and would_replace(project, options.lockfile, target):
+        raise TargetRefused(
+            f"{target} has an environment, and {options.lockfile} is another project's lockfile",
+            remedy="Name a folder of its own with --into, or say --replace. Nothing was changed.",
+        )
     atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
     with cache.in_use():
         notes = (*notes, *_noted(project, cache, whole, options.lockfile))
@@ -129,7 +139,9 @@ def restore(
                 project.make_own_folder()
             target.parent.mkdir(parents=True, exist_ok=True)
             with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
-                builder = EnvironmentBuilder(cache, work.path, options.placement, reporter, options.left_out, libraries)
+                builder = EnvironmentBuilder(
+                    cache, work.path, options.placement, reporter, options.left_out, libraries, options.chosen
+                )
                 building = _Building(cache, snapshot, os.path.relpath(project.root, target), builder, contents)
                 assembled = building.run()
                 _refuse_foreign(target)
@@ -148,6 +160,15 @@ def restore(
         warnings=(*notes, *building.warnings),
         seconds=time.monotonic() - began,
     )
+
+
+def would_replace(project: Project, lockfile: Path | None, target: Path) -> bool:
+    """Whether a lockfile of another project would take the place of an environment that stands there."""
+    mark = marker.read(target)
+    if mark is None or lockfile is None or mark.snapshot == identity_in(lockfile):
+        return False
+    whose = target.parent.parent if target.name == "env" and target.parent.name == ".lapidar" else project.root
+    return Project(whose.resolve()).relative(lockfile) is None
 
 
 def _noted(project: Project, cache: Cache, snapshot: Snapshot, lockfile: Path | None) -> Iterator[str]:

@@ -34,6 +34,7 @@ class Run(msgspec.Struct, frozen=True):
         prepared: its variables and its umask.
         snapshot: that of the environment.
         locked: that of the project's lockfile, where it is another one; "" otherwise.
+        chosen: how that other one was asked for; "" where it was not.
     """
 
     program: str
@@ -41,6 +42,7 @@ class Run(msgspec.Struct, frozen=True):
     prepared: Prepared
     snapshot: str
     locked: str = ""
+    chosen: str = ""
 
     def become(self) -> NoReturn:
         """Take this process's place: signals and the exit code are then the command's own.
@@ -168,6 +170,7 @@ def prepare(project: Project, words: Sequence[str], environment: Path | None = N
         prepared=prepared,
         snapshot=mark.snapshot,
         locked=locked if locked != mark.snapshot else "",
+        chosen=mark.chosen,
     )
 
 

@@ -134,6 +134,7 @@ class Declaration:
         needs: of all groups, in the order of their declaration.
         limits: ranges for packages that it does not ask for itself.
         sha256: for a name, the digests that a file of it must have one of.
+        as_of: nothing is chosen that came later than this day; None: whatever there is.
         overrides: by name.
         tools: the outside programs that it needs.
         conditions: what it says of the conditions of a run.
@@ -148,6 +149,7 @@ class Declaration:
     limits: tuple[Need, ...] = ()
     sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
     indexes: tuple[Index, ...] = ()
+    as_of: datetime.date | None = None
     overrides: dict[str, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)

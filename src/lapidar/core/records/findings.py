@@ -51,6 +51,7 @@ class Problem(enum.StrEnum):
     NOT_LOCKED = "not locked"
     OUT_OF_RANGE = "out of range"
     NOT_DECLARED = "not declared"
+    OTHER_CONDITION = "other condition"
     IMPORT_NOT_DECLARED = "import not declared"
     IMPORT_OF_NOTHING = "import of nothing"
 

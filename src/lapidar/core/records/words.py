@@ -96,6 +96,7 @@ _PROBLEMS = {
     Problem.NOT_LOCKED: "{} is declared, and not locked",
     Problem.OUT_OF_RANGE: "{} is declared, and {} is locked",
     Problem.NOT_DECLARED: "locked as asked for, and not declared",
+    Problem.OTHER_CONDITION: "{} is declared, and {} is locked",
     Problem.IMPORT_NOT_DECLARED: "imported, and {} is not declared",
     Problem.IMPORT_OF_NOTHING: "imported, and nothing that is locked provides it",
 }
@@ -127,6 +128,7 @@ _REMEDIES = {
     Problem.NOT_LOCKED: "lapidar pin",
     Problem.OUT_OF_RANGE: "lapidar pin",
     Problem.NOT_DECLARED: "lapidar pin, or lapidar need {}",
+    Problem.OTHER_CONDITION: "{3}",
     Problem.IMPORT_NOT_DECLARED: "lapidar need {1}",
     Problem.IMPORT_OF_NOTHING: "lapidar survey, which looks for what provides it",
 }

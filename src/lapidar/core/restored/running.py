@@ -7,14 +7,39 @@ from collections.abc import Mapping
 
 import msgspec
 
-from lapidar.core import languages
+from lapidar.core import foreign, languages
 from lapidar.core.environment.folder import Environment
 from lapidar.core.layers import conditions
 from lapidar.core.layers.conditions import HeldTo
 from lapidar.core.project import Project
+from lapidar.core.records.snapshot import Conditions
 from lapidar.core.system.loader import VARIABLES
 
 __all__ = ["Prepared", "prepare"]
+
+
+def _as_declared(recorded: Conditions, project: Project) -> Conditions:
+    """Conditions with what a run reads of the declaration itself: that needs no new snapshot."""
+    if not project.declaration.is_file():
+        return recorded
+    import tomllib
+
+    try:
+        told = foreign.parsed(lambda: tomllib.loads(foreign.read_text(project.declaration))).get("conditions")
+    except (OSError, ValueError):
+        return recorded  # the commands that need the declaration tell what is wrong with it
+    if not isinstance(told, dict):
+        return recorded
+    env_file, secrets = told.get("env-file"), told.get("secrets")
+    if isinstance(env_file, str) and env_file != recorded.env_file and _is_inside(env_file):
+        recorded = msgspec.structs.replace(recorded, env_file=env_file)
+    if isinstance(secrets, list) and all(isinstance(name, str) for name in secrets):
+        recorded = msgspec.structs.replace(recorded, secrets=tuple(sorted(secrets)))
+    return recorded
+
+
+def _is_inside(path: str) -> bool:
+    return not os.path.isabs(path) and ".." not in path.split("/")
 
 
 class Prepared(msgspec.Struct, frozen=True):
@@ -53,6 +78,7 @@ def prepare(
     recorded = conditions.kept(environment)
     held_to = None
     if recorded is not None:
+        recorded = _as_declared(recorded, project)
         if not env_file:
             recorded = msgspec.structs.replace(recorded, env_file=None)
         held_to = conditions.apply(recorded, result, project.root)

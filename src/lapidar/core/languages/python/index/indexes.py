@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import difflib
 import fnmatch
 import hashlib
 import os
 import re
+import time
 import zipfile
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -15,7 +15,7 @@ from pathlib import Path
 
 from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
 
-from lapidar.core import foreign
+from lapidar.core import foreign, sealed
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
 from lapidar.core.errors import IndexTrouble
@@ -27,7 +27,8 @@ from lapidar.core.net.fetching import Fetched
 from lapidar.core.net.http import AT_ONCE, Client, Purpose
 from lapidar.core.records.declaration import Index
 
-_MOST_NAMES_BYTES = 8_000_000
+_MOST_NAMES_BYTES = 200_000  # of a list of all names that an index has
+_ONE_DAY = 24 * 60 * 60
 
 __all__ = ["PURPOSE", "Indexes", "NoMetadata", "name_of"]
 
@@ -143,26 +144,32 @@ class Indexes:
         # A page on a host leads to hosts, never to a file of this machine.
         return [file for file in files if local_path(file.url) is None]
 
-    def near(self, name: str, *, likeness: float = 0.7, most_bytes: int = _MOST_NAMES_BYTES) -> list[str]:
-        """Names like one that no index has. Asks for the list of all names, up to `most_bytes` of it.
-
-        Args:
-            likeness: from 0 (any name) to 1 (the same).
-        """
+    def names(self, name: str) -> list[str]:
+        """All names that the indexes have in which a name is looked for, as far as these are small: in the list of all
+        that anybody ever published, what is near to a name is mostly a stranger's. Such a list is asked for at most
+        once a day."""
         names: set[str] = set()
         for index in self.of_name(name):
             folder = local_path(index.address)
             try:
-                names |= set(_names_in(folder) if folder else self._names_of(index, most_bytes))
+                names |= set(_names_in(folder) if folder else self._names_of(index))
             except (IndexTrouble, OSError):
                 continue
-        return difflib.get_close_matches(name, sorted(names), n=3, cutoff=likeness)
+        return sorted(names)
 
-    def _names_of(self, index: Index, most_bytes: int) -> Iterator[str]:
+    def _names_of(self, index: Index) -> list[str]:
+        digest = hashlib.sha256(index.address.encode("utf-8", "surrogateescape")).hexdigest()[:32]
+        kept = self.cache.root / "index" / f"names-{digest}" if self.cache and self.cache.writable else None
+        if kept and kept.exists() and time.time() - kept.stat().st_mtime < _ONE_DAY:
+            return _names_kept(sealed.read(kept))
         with self.client.stream(f"{index.address}/", {"Accept": page.ACCEPT}) as response:
-            text = response.read(most_bytes, decode_content=True).decode("utf-8", "replace")
-        for found in re.finditer(r'"name":\s*"([^"]+)"|<a [^>]*>\s*([^<]+?)\s*</a>', text):
-            yield canonicalize_name(found[1] or found[2])
+            data = response.read(_MOST_NAMES_BYTES + 1, decode_content=True)
+        text = "" if len(data) > _MOST_NAMES_BYTES else data.decode("utf-8", "replace")
+        found = re.finditer(r'"name":\s*"([^"]+)"|<a [^>]*>\s*([^<]+?)\s*</a>', text)
+        names: list[str] = [canonicalize_name(one[1] or one[2]) for one in found]
+        if kept:
+            sealed.keep(kept, lambda: "\n".join(names).encode("utf-8"))
+        return names
 
     # ---- metadata
 
@@ -268,3 +275,7 @@ def _in_folder(folder: Path, name: str, index: str) -> Iterator[File]:
             if not path.is_file():
                 continue  # a pipe would be waited for
             yield File(name=entry, url=path.as_uri(), bytes=path.stat().st_size, index=index)
+
+
+def _names_kept(data: bytes | None) -> list[str]:
+    return data.decode("utf-8", "replace").splitlines() if data else []

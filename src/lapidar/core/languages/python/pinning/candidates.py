@@ -11,6 +11,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
 from packaging.version import InvalidVersion, Version
 
+from lapidar.core import spelling
 from lapidar.core.errors import IndexTrouble, PackageBroken
 from lapidar.core.languages.python.building.build import BuildFailed
 from lapidar.core.languages.python.index.indexes import Indexes, NoMetadata
@@ -115,7 +116,11 @@ class Candidates:
         return self.policy.settled.keys()
 
     def near(self, name: str) -> list[str]:
-        return self.indexes.near(name)
+        from lapidar.core.languages.python.index import well_known
+
+        return spelling.near(
+            name, [*well_known.of_cache(self.indexes.cache), *self.indexes.names(name), *well_known.listed()]
+        )
 
     def fits(self, wish: Wish, version: Version) -> bool:
         allowed = wish.range

@@ -94,7 +94,7 @@ class Decider:
             prereleases={need.name for need in own if names_prerelease(requirement_of(need).specifier)},
             exact=exactly,
             sha256=self.declaration.sha256,
-            as_of=self.options.as_of,
+            as_of=self.options.as_of or self.declaration.as_of,
             no_builds=self.options.no_builds,
             forced={one.name for one in overrides},
             kept=kept,

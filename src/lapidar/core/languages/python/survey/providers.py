@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import re
 import zipfile
 from collections.abc import Collection, Iterable, Iterator
@@ -23,7 +24,6 @@ if TYPE_CHECKING:
 
 __all__ = ["Provider", "Providers", "in_cache", "of_packages", "on_indexes"]
 
-_SMALL_INDEX_BYTES = 200_000
 _MODULE = re.compile(r"^(?P<name>[^.]+)(\.py|(\.[\w-]+)*\.so)$")
 
 
@@ -181,4 +181,4 @@ def _likely(module: str, indexes: Indexes) -> Iterator[str]:
     """What a distribution with a module is called, mostly; then what of a small index is like it."""
     plain = canonicalize_name(module)
     yield from (plain, f"python-{plain}", f"py{plain}", f"{plain}-python", plain.removeprefix("py"))
-    yield from indexes.near(plain, likeness=0.5, most_bytes=_SMALL_INDEX_BYTES)
+    yield from difflib.get_close_matches(plain, indexes.names(plain), cutoff=0.5)
