@@ -34,6 +34,7 @@ COMMANDS = {
     "versions": "show which versions of a package there are",
     "why": "show why a package is there, or what keeps it out",
     "outlook": "show what is pinned, what could be, and who holds it back",
+    "runtimes": "show the language runtimes on this machine and in the cache",
     "capture": "record an environment in a lockfile and keep its bytes in the cache",
     "restore": "build the environment of a lockfile from the cache, with no network",
     "run": "run a command in the restored environment",

@@ -24,7 +24,11 @@ _SIGNS = {"added": "new", "removed": "gone", "newer": "newer", "older": "older",
 def add_options(parser: argparse.ArgumentParser) -> None:
     """The options of every command that resolves."""
     parser.add_argument("--wheels-only", action="store_true", help="nothing that would have to be built from source")
-    parser.add_argument("--runtime", metavar="INTERPRETER", help="pin for this runtime instead of the lockfile's")
+    parser.add_argument(
+        "--runtime",
+        metavar="RUNTIME",
+        help="pin for this runtime instead of the lockfile's: an interpreter, or a version (3.12) to be looked for",
+    )
     parser.add_argument("--dry-run", action="store_true", help="show what would change, and change nothing")
 
 

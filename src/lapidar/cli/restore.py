@@ -142,5 +142,7 @@ def _fetch(session: Session, snapshot: Snapshot) -> None:
     from lapidar.core.flows.fetch import fetch_missing
 
     fetched = fetch_missing(session.project, session.cache(), snapshot, session.view.reporter())
-    if fetched:
-        session.view.note(f"Fetched {human_count(len(fetched), 'package')}: {', '.join(fetched)}")
+    for sentence in fetched.told:
+        session.view.warn(sentence)
+    if fetched.packages:
+        session.view.note(f"Fetched {human_count(len(fetched.packages), 'package')}: {', '.join(fetched.packages)}")

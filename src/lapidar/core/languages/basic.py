@@ -7,7 +7,7 @@ trees, nothing of its own is written by running, and there is no index to pin pa
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,6 +21,7 @@ from lapidar.core.languages.protocol import (
     LoadTest,
     Located,
     ObjectFile,
+    RuntimeHere,
     Stray,
     Used,
     Variables,
@@ -223,6 +224,14 @@ class BasicLanguage:
                 graph.add(Edge("", package.name, package.name))
             for name in package.requires:
                 graph.add(Edge(package.name, name, name))
+
+    # ---- runtimes
+
+    def runtimes(self) -> Sequence[RuntimeHere]:
+        return ()
+
+    def refill(self, runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+        return False, f"no runtime of {self.title} is looked for on this machine"
 
     # ---- pin
 

@@ -39,6 +39,7 @@ __all__ = [
     "Located",
     "ObjectFile",
     "ObserveOptions",
+    "RuntimeHere",
     "Stray",
     "Unused",
     "Used",
@@ -58,6 +59,15 @@ class Located(NamedTuple):
     interpreter: Path
     why: str
     by_chance: bool = False
+
+
+class RuntimeHere(NamedTuple):
+    """A runtime of this machine."""
+
+    language: str
+    implementation: str
+    version: str
+    interpreter: Path
 
 
 class ObserveOptions(NamedTuple):
@@ -328,6 +338,18 @@ class Language(Protocol):
 
     def load_test(self, snapshot: Snapshot, cache: Cache, environment: Path) -> LoadTest | None:
         """How to load everything that an environment has; None where nothing of it is mapped by being loaded."""
+
+    # ---- runtimes
+
+    def runtimes(self) -> Sequence[RuntimeHere]:
+        """Those of this machine, the newest first."""
+
+    def refill(self, runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+        """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes.
+
+        Returns:
+            Whether that was possible, and a sentence about it.
+        """
 
     # ---- requirements and versions
 

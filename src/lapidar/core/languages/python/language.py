@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
@@ -17,6 +17,7 @@ from lapidar.core.languages.protocol import (
     Located,
     ObjectFile,
     ObserveOptions,
+    RuntimeHere,
     Stray,
     Used,
     Variables,
@@ -142,6 +143,24 @@ class Python:
         from lapidar.core.languages.python import load_test
 
         return load_test.of(snapshot, cache, environment)
+
+    # ---- runtimes
+
+    def runtimes(self) -> Sequence[RuntimeHere]:
+        from lapidar.core.languages.python import runtimes
+
+        return runtimes.on_machine()
+
+    def refill(self, runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+        from lapidar.core.languages.python import runtimes
+
+        found = runtimes.refill(runtime, project, cache, reporter)
+        name = f"{self.title} {runtime.version}"
+        if found.same:
+            return True, f"{name} was taken from {found.same}, which has the same bytes"
+        if found.near:
+            return False, f"{found.near[0]} is {name} too, but another build of it: its bytes differ"
+        return False, f"no {name} is on this machine (`lapidar runtimes` shows those that are)"
 
     # ---- requirements and versions
 

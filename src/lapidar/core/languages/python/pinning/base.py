@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
-from lapidar.core.cache.seen import seen_files
+from packaging.version import Version
+
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.stowing import stow
 from lapidar.core.errors import Conflict
 from lapidar.core.languages.protocol import Located
-from lapidar.core.languages.python import inventory, locate, probe
+from lapidar.core.languages.python import locate, probe, runtimes
 from lapidar.core.languages.python.pinning.target import Target
+from lapidar.core.languages.python.probe import Answer
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
-from lapidar.core.records import words
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.snapshot import Platform, Snapshot
 
 __all__ = ["find", "located"]
+
+_VERSION = re.compile(r"^\d+(\.\d+)*$")
 
 
 def located(project: Project, named: Path | None) -> Located:
@@ -44,30 +47,65 @@ def find(
 
     Args:
         previous: the lockfile that there is; its runtime stays if the declaration allows it.
-        interpreter: take this one's.
+        interpreter: take this one's; or a version (``3.12``), of which one is looked for.
 
     Raises:
         Conflict: the runtime is not one that the project declares.
         EnvironmentUnusable: there is none.
     """
     known = previous.runtime_of("python") if previous else None
+    is_version = interpreter is not None and bool(_VERSION.match(str(interpreter)))
     if previous and known and interpreter is None and declaration.allows_runtime("python", known.version):
+        if not cache.has_tree(known.tree):
+            runtimes.refill(known, project, cache, reporter)
         return Target(known, previous.platform)
+    if interpreter is not None and is_version:
+        return _of_version(str(interpreter), declaration, project, cache, reporter)
     at = located(project, interpreter)
     answer = probe.ask(at.interpreter)
-    # C headers of packages lie among those of the runtime, and are not its own.
-    base = inventory.observe(answer, project, full_runtime=False, skip_outside=True).base
-    with cache.in_use():
-        seen = seen_files(cache.root / "seen", answer.base_prefix)
-        stowed = stow(cache, {base.owner: base.drafts}, seen, reporter)
-        seen.save()
-    found = base.record(stowed[base.owner])
-    if not declaration.allows_runtime("python", found.version):
-        asked = declaration.runtimes["python"]
-        raise Conflict(
-            f"The project needs Python {asked}, and {at.interpreter} is {words.owner(found.owner)}",
-            why=f"it is {at.why}",
-            remedy="Name another with --runtime INTERPRETER.",
-        )
+    if not declaration.allows_runtime("python", answer.version):
+        if interpreter is not None:
+            asked = declaration.runtimes["python"]
+            raise Conflict(
+                f"The project needs Python {asked}, and {at.interpreter} is {answer.version}",
+                why=f"it is {at.why}",
+                remedy="Name another with --runtime.",
+            )
+        return _of_version("", declaration, project, cache, reporter)
+    return _here(answer, project, cache, reporter)
+
+
+def _here(answer: Answer, project: Project, cache: Cache, reporter: Progress) -> Target:
     platform = Platform(answer.markers["platform_system"].lower(), answer.markers["platform_machine"], answer.libc)
-    return Target(found, platform)
+    return Target(runtimes.stowed(answer, project, cache, reporter), platform)
+
+
+def _of_version(text: str, declaration: Declaration, project: Project, cache: Cache, reporter: Progress) -> Target:
+    """The newest runtime of a version (``3.12``) that the declaration allows: of this machine, else of the cache.
+
+    Args:
+        text: the beginning of the version; "" for any that is allowed.
+
+    Raises:
+        Conflict: there is none.
+    """
+
+    def fits(version: str) -> bool:
+        return f"{version}.".startswith(f"{text}." if text else "") and declaration.allows_runtime("python", version)
+
+    there = runtimes.on_machine()
+    for one in there:
+        if fits(one.version):
+            return _here(probe.ask(one.interpreter), project, cache, reporter)
+    kept = [one for one in runtimes.in_cache(cache) if fits(one.runtime.version)]
+    if kept:
+        newest = max(kept, key=lambda one: Version(one.runtime.version))
+        return Target(newest.runtime, newest.platform)
+    asked = declaration.runtimes.get("python")
+    needs = f"the project needs Python {asked}" if asked else f"Python {text} is asked for"
+    found = [f"{one.version} ({one.interpreter})" for one in there]
+    raise Conflict(
+        f"There is no runtime that fits: {needs}",
+        why=f"on this machine are {', '.join(found)}" if found else "there is none on this machine",
+        remedy="Install one, or name another with --runtime; `lapidar runtimes` shows all that are at hand.",
+    )
