@@ -7,6 +7,7 @@ import shutil
 import stat
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 from lapidar.core import spelling
@@ -161,6 +162,118 @@ class Intentions(Pinning):
         self.assertEqual(self.locked()["glazemath"], "2.2")
         self.declare("sherdplot", more='[index]\nas-of = "2025-05-15"\n')
         self.assertIn("is not a date", self.fails("pin"))
+
+
+class Healing(Case):
+    """A file that was edited through a hard link is everybody's."""
+
+    own_cache = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.venv = self.environment(wheel(self.folder, "sherdlib"))
+        self.lapidar("capture", self.venv, "--scope", "whole")
+        self.lapidar("restore", "--placement", "link")
+        self.other = self.folder / "other"
+        self.other.mkdir()
+        shutil.copy(self.lock, self.other)
+        shutil.rmtree(self.cache / "assembled", ignore_errors=True)
+
+    def edit(self) -> Path:
+        path = site_of(self.restored) / "sherdlib.py"
+        path.chmod(0o644)
+        path.write_text(path.read_text() + "# debugged here\n")
+        return path
+
+    def test_healed_from_wherever_the_bytes_are(self) -> None:
+        time.sleep(2.1)  # what was captured is remembered by its place once its times have settled
+        self.lapidar("capture", self.venv, "--scope", "whole")
+        edited = self.edit()
+        said = self.lapidar("restore", cwd=self.other).stderr
+        self.assertIn(f"was altered through {edited}", said)
+        self.assertIn(f"its bytes were taken from {site_of(self.venv) / 'sherdlib.py'}", said)
+        self.assertEqual(
+            (site_of(self.other / ".lapidar/env") / "sherdlib.py").read_bytes(),
+            (site_of(self.venv) / "sherdlib.py").read_bytes(),
+        )
+        self.lapidar("check", "--deep", cwd=self.other)
+        self.assertIn("altered", self.lapidar("check", code=1).stdout)
+        self.lapidar("cache", "audit", "--json")
+        self.lapidar("restore")
+        self.lapidar("check", "--deep")
+
+    def test_from_an_environment_that_has_copies(self) -> None:
+        self.lapidar("restore", "--placement", "copy", cwd=self.other)
+        shutil.rmtree(self.venv)
+        self.edit()
+        self.assertIn("its bytes were taken from", self.lapidar("restore", "--placement", "copy").stderr)
+        self.lapidar("check", "--deep")
+        self.lapidar("restore", "--placement", "link", "--verify", cwd=self.other)
+
+    def test_nowhere_else(self) -> None:
+        shutil.rmtree(self.venv)
+        edited = self.edit()
+        said = self.fails("restore", cwd=self.other)
+        self.assertIn(f"was altered through {edited}", said)
+        self.assertIn("lapidar restore --fetch", said)
+        self.assertFalse((self.other / ".lapidar/env").exists())
+
+
+class Refilling(Pinning):
+    """A lockfile, and a cache that has nothing of it."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.declare("sherdplot")
+        self.pin()
+        self.lapidar("restore")
+        self.before = self.placed()
+        self.empty = self.folder / "empty cache"
+
+    def placed(self) -> dict[str, tuple[str, bool, str]]:
+        """The environment, but for the list of inodes and what names that."""
+        own = ("lapidar.toml", "lib/lapidar/placed.json")
+        return {path: found for path, found in tree_of(self.restored).items() if path not in own}
+
+    def test_all_of_it_is_brought_again(self) -> None:
+        said = self.lapidar("--cache", self.empty, "restore", "--fetch").stderr
+        self.assertIn("which has the same bytes", said)
+        self.assertEqual(self.placed(), self.before)
+        self.lapidar("--cache", self.empty, "check", "--deep")
+
+    def test_pin_fills_it_too(self) -> None:
+        locked = self.lock.read_bytes()
+        self.lapidar("--cache", self.empty, "pin")
+        self.assertEqual(self.lock.read_bytes(), locked)
+        self.lapidar("--cache", self.empty, "restore")
+        self.assertEqual(self.placed(), self.before)
+
+    def test_nothing_of_it_is_one_finding(self) -> None:
+        self.lapidar("--cache", self.empty, "cache", "summary", code=3)
+        self.lapidar("--cache", self.empty, "capture", self.venv, "--lock", self.folder / "other.lock")
+        shutil.rmtree(self.empty / "trees")
+        (self.empty / "trees").mkdir()
+        found = self.json("--cache", self.empty, "check", code=1)["findings"]
+        self.assertEqual(len(found), 1, found)
+        self.assertIn("nothing of it", found[0]["problem"])
+        self.assertIn("is it the right one?", self.fails("--cache", self.empty, "restore", "--into", self.folder / "x"))
+
+    def test_a_runtime_by_its_version(self) -> None:
+        rows = self.json("runtimes")
+        here = [row for row in rows if row["interpreter"]]
+        kept = [row for row in rows if row["snapshots"]]
+        self.assertIn(lockfile.read(self.lock).runtimes[0].version, {row["version"] for row in kept})
+        for row in here[:2]:
+            short = ".".join(row["version"].split(".")[:2])
+            self.declare("clay", more=f'[runtime]\npython = "{short}"\n')
+            self.pin()
+            self.assertTrue(lockfile.read(self.lock).runtimes[0].version.startswith(f"{short}."))
+            self.declare("clay")
+            self.pin("--runtime", short)
+            self.assertTrue(lockfile.read(self.lock).runtimes[0].version.startswith(f"{short}."))
+        said = self.fails("pin", "--runtime", "3.99")
+        self.assertIn("There is no runtime that fits", said)
+        self.assertIn(here[0]["version"], said)
 
 
 class Words(Case):

@@ -24,12 +24,14 @@ class Flaw(NamedTuple):
         path: of a file in the owner's tree; "" where the tree itself cannot be read.
         kind: what is wrong with the file; None where the tree cannot be read.
         why: the error in words, where the tree cannot be read.
+        entry: the file, in its tree.
     """
 
     owner: Owner
     path: str
     kind: FileFlaw | None
     why: str = ""
+    entry: Entry | None = None
 
 
 class Contents:
@@ -52,6 +54,11 @@ class Contents:
                 self.trees.setdefault(part.tree, cache.tree(part.tree))
             except CacheError as error:
                 self.unreadable.append(Flaw(part.owner, "", None, str(error)))
+
+    @property
+    def has_nothing(self) -> bool:
+        """Whether the cache has no part of the snapshot."""
+        return not self.trees and bool(self.unreadable)
 
     @property
     def total_bytes(self) -> int:
@@ -78,7 +85,7 @@ class Contents:
         """What is lost or altered of one tree; each file that several trees have is read once."""
         for entry in tree:
             if entry.kind != LINK and (kind := self._flaw(entry, deep)):
-                yield Flaw(owner, entry.path, kind)
+                yield Flaw(owner, entry.path, kind, entry=entry)
             if deep:
                 reporter.advance(entry.bytes)
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import os
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Generic, TypeVar
 
@@ -17,7 +18,7 @@ import msgspec
 from lapidar.core import sealed
 from lapidar.core.cache.digest import sha256_of
 
-__all__ = ["SETTLED_NS", "Seen", "seen_files", "seen_of_system", "sha256_by"]
+__all__ = ["SETTLED_NS", "Seen", "known_paths", "seen_files", "seen_of_system", "sha256_by"]
 
 # What changed within this time before it was looked at may change again within the same tick of the file system's
 # clock, and its times would not show it.
@@ -64,6 +65,25 @@ class Seen(Generic[T]):
         """Keep the table for the next time."""
         if self._now != self._before:
             sealed.keep(self._file, lambda: msgspec.msgpack.encode(self._now))
+
+
+def known_paths(folder: Path, digests: set[str]) -> Iterator[tuple[str, str]]:
+    """Of digests, the paths of files that had them when they were read, by all tables of files.
+
+    Args:
+        digests: sha256 in hex.
+    """
+    rows = msgspec.msgpack.Decoder(dict[str, tuple[int, int, int, int, str]])
+    try:
+        tables = sorted(folder.iterdir())
+    except OSError:
+        return
+    for table in tables:
+        try:
+            found = rows.decode(sealed.read(table) or b"")
+        except (msgspec.MsgspecError, UnicodeDecodeError, OSError):
+            continue  # a table of something else
+        yield from ((row[4], path) for path, row in found.items() if row[4] in digests)
 
 
 def seen_files(folder: Path, environment: str) -> Seen[str]:

@@ -9,16 +9,19 @@ from __future__ import annotations
 
 import errno
 import hashlib
+import io
 import os
 import stat
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from types import MappingProxyType
 from typing import IO, Generic, NamedTuple, TypeVar
 
 from lapidar.core import atomic, progress
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import FILE_TIME_NS, Cache, FileFlaw
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
@@ -165,6 +168,28 @@ def stow(
     for tree in new:
         cache.put_tree(tree)
     return stowed
+
+
+def put_back(cache: Cache, entry: Entry, source: str) -> bool:
+    """Give a file of the cache that is lost or damaged its bytes again, where a source has them; the damaged one is set
+    aside."""
+    try:
+        if os.stat(source).st_size != entry.bytes or sha256_of(source) != entry.content:
+            return False
+        draft = StreamDraft(entry.path, partial(io.FileIO, source), entry.bytes, entry.kind == EXECUTABLE)
+        damaged = cache.entry_path(entry)
+        if os.path.lexists(damaged):
+            cache.set_aside(damaged)
+        with cache.work_folder() as work:
+            found, staged = _read_large(cache, draft, entry.kind, f"{work.path}/healed", 0o444)
+            if staged is None or found.content != entry.content:
+                return False
+            atomic.flush_file_system(work.path)
+            _link(staged, damaged)
+            os.unlink(staged)
+    except OSError:
+        return False
+    return True
 
 
 def _sort_out(

@@ -339,6 +339,8 @@ def _judge_cache(snapshot: Snapshot, contents: Contents, deep: bool, reporter: p
     """What the cache lacks, or holds altered, of a snapshot and of what is derived from it."""
     from lapidar.core.restored import assemble
 
+    if contents.has_nothing:
+        return [Finding(Layer.CACHE, Problem.NOTHING_OF_IT, name=str(contents.cache.root))]
     unreadable: list[Finding] = []
     lost: dict[Owner, list[str]] = {}
     corrupt: dict[Owner, list[str]] = {}

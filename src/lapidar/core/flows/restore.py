@@ -220,13 +220,47 @@ def _verified(cache: Cache, snapshot: Snapshot, reporter: Progress) -> Contents:
     from lapidar.core.restored import assemble
 
     contents = Contents(cache, snapshot)
-    _refuse_flaws(cache, contents.flaws(deep=True, reporter=reporter))
+    _refuse_nothing(contents)
+    flaws = list(contents.flaws(deep=True, reporter=reporter))
+    if flaws:
+        _heal_or_refuse(cache, flaws)
+        contents = Contents(cache, snapshot)
+        _refuse_flaws(cache, list(contents.flaws(deep=True, reporter=reporter)))
     assemble.forget_damaged(snapshot, contents, reporter)
     return contents
 
 
-def _refuse_flaws(cache: Cache, flaws: Iterable[Flaw]) -> None:
-    """Raises: MissingFromCache: there are any; it names every part that is incomplete."""
+def _refuse_nothing(contents: Contents) -> None:
+    """Raises: MissingFromCache: the cache has no part of the snapshot."""
+    if contents.has_nothing:
+        raise MissingFromCache(
+            f"The cache at {contents.cache.root} has nothing of this snapshot: is it the right one?",
+            remedy="Name another with --cache or LAPIDAR_CACHE; or `lapidar restore --fetch` brings packages from "
+            "where they came from, and runtime and libraries of this machine, where they are the same.",
+        )
+
+
+def _heal_or_refuse(cache: Cache, flaws: list[Flaw]) -> list[str]:
+    """What was healed, a sentence each.
+
+    Raises:
+        MissingFromCache: not all could be.
+    """
+    if not flaws:
+        return []
+    from lapidar.core.restored import healing
+
+    healed = healing.heal(cache, flaws)
+    _refuse_flaws(cache, healed.left, healed.told)
+    return healed.told
+
+
+def _refuse_flaws(cache: Cache, flaws: Collection[Flaw], told_of: Iterable[str] = ()) -> None:
+    """Raises: MissingFromCache: there are any; it names every part that is incomplete.
+
+    Args:
+        told_of: what is known of how that came, a sentence each.
+    """
     by_owner: dict[str, list[str]] = {}
     for flaw in flaws:
         told = f"{flaw.path} ({flaw.kind})" if flaw.path else flaw.why
@@ -235,9 +269,9 @@ def _refuse_flaws(cache: Cache, flaws: Iterable[Flaw]) -> None:
         lines = [f"{owner}: {_first(told)}" for owner, told in by_owner.items()]
         raise MissingFromCache(
             f"The cache at {cache.root} cannot restore this snapshot, and nothing was placed",
-            why="\n  ".join(["", *lines]),
-            remedy="Run `lapidar cache audit` to set bad entries aside, then capture the original environment "
-            "again, or name a cache that is whole with --cache.",
+            why="\n  ".join(["", *lines, *told_of]),
+            remedy="`lapidar restore --fetch` brings packages from where they came from, and what this machine has of "
+            "the rest; or name a cache that is whole with --cache, or capture the original environment again.",
         )
 
 
@@ -340,7 +374,8 @@ class _Building:
         contents = self.contents
         if contents is None:
             contents = Contents(self.cache, self.snapshot)
-            _refuse_flaws(self.cache, contents.flaws(deep=False, reporter=Silent()))
+            _refuse_nothing(contents)
+            self.warnings += _heal_or_refuse(self.cache, list(contents.flaws(deep=False, reporter=Silent())))
         derived = assemble.derive(
             self.snapshot,
             contents.trees,

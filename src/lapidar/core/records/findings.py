@@ -26,6 +26,7 @@ class Problem(enum.StrEnum):
     LIST_ALTERED = "list altered"
     # the cache
     LOST = "lost"
+    NOTHING_OF_IT = "nothing of it"
     CORRUPT = "corrupt"
     UNREADABLE = "unreadable"
     UNPROVEN = "unproven"

@@ -75,6 +75,7 @@ _PROBLEMS = {
     Problem.NOT_OURS: "lapidar did not make it",
     Problem.OTHER_SNAPSHOT: "it is of snapshot {}, the lockfile of {}",
     Problem.LIST_ALTERED: "the list of placed files is missing or altered",
+    Problem.NOTHING_OF_IT: "it has nothing of it: is it the right one?",
     Problem.UNREADABLE: "{}",
     Problem.UNPROVEN: "placed, and the cache cannot say any more what it must be",
     Problem.HOST_LACKS: "{} is not there; {} needs it",
@@ -101,13 +102,14 @@ _PROBLEMS = {
     Problem.IMPORT_OF_NOTHING: "imported, and nothing that is locked provides it",
 }
 _RESTORE, _PRIVATE = "lapidar restore", "lapidar restore --libraries private"
-_STOW_AGAIN = "lapidar cache audit, then capture the original environment again"
+_MEND = "lapidar restore --fetch, which looks for the same bytes; or capture the original environment again"
 _REMEDIES = {
     Problem.EXTRA_PACKAGE: "lapidar restore to be without it, or lapidar capture of this environment to keep it",
     Problem.NOT_OURS: "restore with --into elsewhere",
-    Problem.LOST: _STOW_AGAIN,
-    Problem.CORRUPT: _STOW_AGAIN,
-    Problem.UNREADABLE: _STOW_AGAIN,
+    Problem.NOTHING_OF_IT: "name another with --cache or LAPIDAR_CACHE, or lapidar restore --fetch",
+    Problem.LOST: _MEND,
+    Problem.CORRUPT: _MEND,
+    Problem.UNREADABLE: _MEND,
     Problem.UNPROVEN: "lapidar restore --verify",
     Problem.HOST_LACKS: _PRIVATE,
     Problem.HOST_LACKS_VERSIONS: _PRIVATE,
