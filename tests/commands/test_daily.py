@@ -164,6 +164,41 @@ class Intentions(Pinning):
         self.assertIn("is not a date", self.fails("pin"))
 
 
+class Merging(Pinning):
+    """Two branches that pinned, and git between them."""
+
+    def git(self, *words: str, code: int = 0) -> None:
+        settings = ["-c", "user.name=Kiln", "-c", "user.email=kiln@packages.example", "-c", "init.defaultBranch=main"]
+        done = subprocess.run(["git", *settings, *words], cwd=self.project, env=self.variables, capture_output=True)
+        self.assertEqual(done.returncode, code, done.stderr)
+
+    def test_a_conflict_is_settled_by_pinning(self) -> None:
+        self.declare("clay")
+        self.pin("--runtime", self.venv)
+        self.git("init", "-q")
+        self.git("add", "lapidar.toml", "lapidar.lock")
+        self.git("commit", "-qm", "clay")
+        self.git("checkout", "-qb", "other")
+        self.declare("clay", "glazemath==1.4")
+        self.pin()
+        self.git("commit", "-qam", "glaze")
+        self.git("checkout", "-q", "main")
+        self.declare("clay", "drawing")
+        self.pin()
+        self.git("commit", "-qam", "plots")
+        self.git("merge", "-q", "other", code=1)
+        self.assertIn("<<<<<<<", self.lock.read_text())
+        for command in (["check"], ["restore"], ["show"], ["need", "drawing"]):
+            self.assertIn("marks of a merge", self.fails(*command))
+        self.assertIn("Settle lapidar.toml by hand", self.fails("pin"))
+        self.declare("clay", "drawing", "glazemath")
+        said = self.lapidar("pin").stderr
+        self.assertIn("both sides", said)
+        # Not the newest there is: what either side had pinned is kept to.
+        self.assertEqual(self.locked(), {"clay": "0.5", "drawing": "1.2", "glazemath": "1.4"})
+        self.assertNotIn("<<<<<<<", self.lock.read_text())
+
+
 class Healing(Case):
     """A file that was edited through a hard link is everybody's."""
 

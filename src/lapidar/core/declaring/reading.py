@@ -147,6 +147,11 @@ def load(path: Path, shown: str) -> dict[str, Any]:
         text = foreign.read_text(path)
         return foreign.parsed(lambda: tomli.loads(text))
     except tomli.TOMLDecodeError as error:
+        if re.search(r"^(<{7}|>{7}) ", text, re.MULTILINE):
+            raise DeclarationError(
+                f"{shown} holds the marks of a merge that was not finished",
+                remedy=f"Settle {shown} by hand; then `lapidar pin`, which keeps to the pins of both sides.",
+            ) from error
         raise DeclarationError(
             f"{shown} is not valid TOML", why=str(error), remedy=f"Correct {shown} at that place."
         ) from error

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lapidar.core import atomic, languages
@@ -181,9 +181,12 @@ def pin(
             remedy="`lapidar start` finds out what it needs; `lapidar need NAME` declares one.",
         )
     cache.require_writable()
-    previous = lockfile.read_if_there(project.lockfile)
+    merged = lockfile.of_merge(project.lockfile)
+    previous = merged or lockfile.read_if_there(project.lockfile)
     with opened(project, cache, declaration, previous, options, reporter) as pinning:
         plan = pinning.plan(source)
+        if merged:
+            plan = replace(plan, warnings=("lapidar.lock holds both sides of a merge: the pins of both are kept to",))
         if not review(plan):
             return Pinned(plan)
         return carry_out(pinning, plan, Cause.PINNED, reporter=reporter)
@@ -209,7 +212,7 @@ def carry_out(
         atomic.write_file(project.root / name, text.encode("utf-8"))
     before = previous.snapshot if previous else ""
     History(pinning.cache).add(snapshot, project.lockfile, project=project.identity(), cause=cause, parent=before)
-    if snapshot.snapshot != before:
+    if snapshot.snapshot != before or lockfile.of_merge(project.lockfile):
         lockfile.write(snapshot, project.lockfile)
     return Pinned(plan, snapshot, snapshot.snapshot != before, notes)
 

@@ -39,6 +39,8 @@ _SORTED = {"runtime": "places", "conditions": "variables"}  # tables inside of r
 _BANNER = "# Written by lapidar. Commit this file; do not edit it.\n"
 _CONTROL = re.compile(r"(?<!\\)(?:\\\\)*\\(?:[bfnrt]|u00)|\x7f")  # in JSON's writing
 
+_MERGE = re.compile(r"^(<{7}|={7}|>{7})", re.MULTILINE)
+
 
 def _record(kind: str, fields: dict[str, Any]) -> dict[str, Any]:
     """A record's fields with the keys of the table inside of it, if it has one, sorted."""
@@ -112,10 +114,11 @@ def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:
     try:
         data = foreign.parsed(lambda: tomli.loads(text))
     except ValueError as error:
-        if re.search(r"^(<{7}|={7}|>{7})", text, re.MULTILINE):
+        if _MERGE.search(text):
             raise LockfileError(
                 f"{name} holds the marks of a merge that was not finished",
-                remedy="Take one side whole (git checkout --ours or --theirs), then `lapidar restore`.",
+                remedy="Settle lapidar.toml, then `lapidar pin`, which keeps to the pins of both sides. Of a captured "
+                "one take one side whole (git checkout --ours or --theirs), then `lapidar restore`.",
             ) from error
         raise LockfileError(f"{name} cannot be read", why=str(error), remedy=again) from error
     number = data.get("format")
@@ -214,6 +217,46 @@ def read(path: Path) -> Snapshot:
             f"{path} cannot be read", why=error.strerror or str(error), remedy="Name another with --lock."
         ) from error
     return parse(text, str(path))
+
+
+def of_merge(path: Path) -> Snapshot | None:
+    """What the two sides of a merge that was not finished have together; where both have a package, it is ours. It
+    holds what is pinned, for a pin to keep to as far as that can be, and nothing vouches for it. None where the file
+    holds no marks, or a side is none."""
+    try:
+        text = foreign.read_text(path)
+    except (OSError, UnicodeDecodeError):
+        return None
+    if not _MERGE.search(text):
+        return None
+    try:
+        ours, theirs = (msgspec.convert(tomli.loads(side), Snapshot) for side in _sides(text))
+    except (ValueError, RecursionError):
+        return None
+    names = {(package.language, package.name) for package in ours.packages}
+    more = [package for package in theirs.packages if (package.language, package.name) not in names]
+    languages = {runtime.language for runtime in ours.runtimes}
+    packages = [*ours.packages, *(package for package in more if package.language in languages)]
+    return identified(ours.platform, ours.runtimes, packages, ours.remainders, LowerLayers.of(ours))
+
+
+def _sides(text: str) -> tuple[str, str]:
+    """The text of either side of a merge; what a third part says was there before is left out."""
+    sides: tuple[list[str], list[str]] = ([], [])
+    within: tuple[int, ...] = (0, 1)
+    for line in text.splitlines(keepends=True):
+        if line.startswith("<<<<<<< "):
+            within = (0,)
+        elif line.startswith("||||||| "):
+            within = ()
+        elif line.startswith("=======") and within != (0, 1):
+            within = (1,)
+        elif line.startswith(">>>>>>> "):
+            within = (0, 1)
+        else:
+            for side in within:
+                sides[side].append(line)
+    return "".join(sides[0]), "".join(sides[1])
 
 
 def read_if_there(path: Path) -> Snapshot | None:
