@@ -199,6 +199,22 @@ class Merging(Pinning):
         self.assertNotIn("<<<<<<<", self.lock.read_text())
 
 
+class Living(Case):
+    def test_a_package_that_cannot_be_imported(self) -> None:
+        broken = wheel(self.folder, "glazemath", "1.4", files={"glazemath.py": "from sherdlib import gone\n"})
+        partly = wheel(self.folder, "kilns", files={"kilns.py": "", "kilnplots.py": "import nothing_of_that_name\n"})
+        user = wheel(self.folder, "sherdplot", "2.1", requires=["glazemath"])
+        self.lapidar(
+            "capture", self.environment(wheel(self.folder, "sherdlib"), broken, partly, user), "--scope", "whole"
+        )
+        self.lapidar("restore")
+        self.assertTrue(self.json("check")["clean"])
+        (found,) = self.json("check", "--live", code=1)["findings"]
+        self.assertEqual((found["layer"], found["name"]), ("packages", "glazemath"))
+        self.assertIn("cannot import name 'gone' from 'sherdlib'", found["problem"])
+        self.assertIn("glazemath 1.4, which you, sherdplot 2.1 need", found["problem"])
+
+
 class Healing(Case):
     """A file that was edited through a hard link is everybody's."""
 

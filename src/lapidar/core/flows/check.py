@@ -124,7 +124,7 @@ def check(
             findings += watched.findings()
         elif options.live:
             live = _look(project, cache, part, environment, reporter)
-            findings += live.findings(environment.is_private) if live else ()
+            findings += live.findings(environment.is_private, part) if live else ()
     return Checked(
         snapshot=part,
         environment=environment.folder,

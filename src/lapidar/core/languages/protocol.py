@@ -196,6 +196,7 @@ class LoadTest(NamedTuple):
     Attributes:
         names: the modules to load.
         command: the interpreter with its words; the number of a descriptor follows.
+        of_packages: for each package, those of the modules that are its own.
 
     The program reads a JSON list of names on its standard input and writes lines of JSON to that descriptor:
     ``{"at": NAME}`` before each is loaded, and at the end
@@ -204,6 +205,7 @@ class LoadTest(NamedTuple):
 
     names: tuple[str, ...]
     command: tuple[str, ...]
+    of_packages: Mapping[str, tuple[str, ...]] = {}
 
 
 class Declared(NamedTuple):

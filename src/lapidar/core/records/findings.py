@@ -39,6 +39,7 @@ class Problem(enum.StrEnum):
     MAPPED_OUTSIDE = "mapped from outside"
     LIBRARY_MISSING = "library missing"
     CRASHED = "crashed"
+    NOT_IMPORTABLE = "not importable"
     OPENED_OUTSIDE = "opened outside"
     STARTED_OUTSIDE = "started outside"
     RUN_FAILED = "run failed"

@@ -85,6 +85,7 @@ _PROBLEMS = {
     "its files, or find this host's",
     Problem.MAPPED_OUTSIDE: "mapped from outside the environment",
     Problem.LIBRARY_MISSING: "{}",
+    Problem.NOT_IMPORTABLE: "cannot be imported: {} ({})",
     Problem.CRASHED: "the interpreter ended when it was imported",
     Problem.OPENED_OUTSIDE: "opened or mapped from outside the environment and the project",
     Problem.STARTED_OUTSIDE: "started from outside the environment",
@@ -117,6 +118,7 @@ _REMEDIES = {
     Problem.NO_ROOT_OF_ITS_OWN: "allow user namespaces (user.max_user_namespaces), or run it as root",
     Problem.MAPPED_OUTSIDE: "lapidar capture --observe -- COMMAND where it was captured, then lapidar restore",
     Problem.LIBRARY_MISSING: "install the library where it was captured, and capture again",
+    Problem.NOT_IMPORTABLE: "lapidar why {}, then another version of it or of what it names: lapidar need, lapidar pin",
     Problem.CRASHED: "try it by hand",
     Problem.OPENED_OUTSIDE: "move them into the project, have the analysis do without, or capture them: "
     "lapidar capture --observe -- COMMAND",

@@ -9,7 +9,7 @@ import os
 import re
 import subprocess
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -20,6 +20,7 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.protocol import LoadTest
 from lapidar.core.project import Project
+from lapidar.core.records import words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import Snapshot
@@ -43,6 +44,7 @@ class Live:
         crashed: modules at whose import the interpreter ended.
         mapped: how many files were mapped.
         outside: the files among them that lie outside the environment.
+        unusable: packages that cannot be imported: what one imports of it failed, or all of it did.
     """
 
     modules: int
@@ -50,11 +52,13 @@ class Live:
     crashed: tuple[str, ...]
     mapped: int
     outside: tuple[str, ...]
+    unusable: tuple[tuple[str, str], ...] = ()
 
-    def findings(self, private: bool) -> Iterator[Finding]:
+    def findings(self, private: bool, snapshot: Snapshot) -> Iterator[Finding]:
         """What of it is no good.
 
         Args:
+            snapshot: tells who asked for a package that cannot be imported.
             private: whether the environment is to run with libraries of its own.
         """
         if private and self.outside:
@@ -62,6 +66,10 @@ class Live:
         for name, why in self.failed.items():
             if _LACKS_LIBRARY.search(why):
                 yield Finding(Layer.LIBRARIES, Problem.LIBRARY_MISSING, name=name, details=(why,))
+        for name, why in self.unusable:
+            if not _LACKS_LIBRARY.search(why):
+                details = (why, _asked_by(snapshot, name))
+                yield Finding(Layer.PACKAGES, Problem.NOT_IMPORTABLE, name=name, details=details)
         for name in self.crashed:
             yield Finding(Layer.PACKAGES, Problem.CRASHED, name=name)
 
@@ -88,7 +96,27 @@ def look(
         crashed=tuple(name for one in found for name in one.crashed),
         mapped=sum(one.mapped for one in found),
         outside=tuple(sorted({path for one in found for path in one.outside})),
+        unusable=tuple(one for several in found for one in several.unusable),
     )
+
+
+def _unusable(test: LoadTest, failed: Mapping[str, str]) -> Iterator[tuple[str, str]]:
+    """Packages of which nothing, or not what they are called by, can be imported, and why."""
+    for package, modules in test.of_packages.items():
+        named = [name for name in modules if name.lower() == package.replace("-", "_").lower()]
+        if modules and (all(name in failed for name in modules) or any(name in failed for name in named)):
+            yield package, failed[next(name for name in (*named, *modules) if name in failed)]
+
+
+def _asked_by(snapshot: Snapshot, name: str) -> str:
+    """Which version of a package is there, and who asked for it."""
+    package = next((one for one in snapshot.packages if one.name == name), None)
+    if package is None:
+        return name
+    by = [f"{one.name} {one.version}" for one in snapshot.packages if name in one.requires]
+    asked = (["you"] if package.asked_for else []) + by
+    need = "needs" if asked[:1] != ["you"] and len(asked) == 1 else "need"
+    return f"{name} {package.version}" + (f", which {words.some(asked, 3)} {need}" if asked else "")
 
 
 def _look(
@@ -128,7 +156,7 @@ def _look(
     own = (os.path.realpath(environment.folder) + "/", said.prefix + "/", str(project.root) + "/")
     real = [path for path in mapped if not _NO_FILE.search(path)]
     outside = tuple(sorted(path for path in real if not path.startswith(own)))
-    return Live(len(test.names), failed, tuple(crashed), len(real), outside)
+    return Live(len(test.names), failed, tuple(crashed), len(real), outside, tuple(_unusable(test, failed)))
 
 
 class _Said(msgspec.Struct):

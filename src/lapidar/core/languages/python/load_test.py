@@ -11,6 +11,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.errors import LapidarError
 from lapidar.core.languages.protocol import LoadTest
+from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["of"]
@@ -23,20 +24,21 @@ _NOT_IMPORTED = re.compile(r"^(_?_test|_xx|xx|test$|tests$|conftest$|_ctypes_tes
 def of(snapshot: Snapshot, cache: Cache, environment: Path) -> LoadTest:
     """The test of an environment; what the cache lacks is not asked for."""
     script = Path(__file__).with_name("_live.py").read_text("utf-8")
-    names = tuple(sorted(set(_modules(snapshot, cache))))
-    return LoadTest(names, (str(environment / "bin" / "python"), "-I", "-B", "-c", script))
+    by_owner = dict(_modules(snapshot, cache))
+    names = tuple(sorted({name for several in by_owner.values() for name in several}))
+    own = {owner.name: several for owner, several in by_owner.items() if owner.layer is Layer.PACKAGES}
+    return LoadTest(names, (str(environment / "bin" / "python"), "-I", "-B", "-c", script), own)
 
 
-def _modules(snapshot: Snapshot, cache: Cache) -> Iterator[str]:
+def _modules(snapshot: Snapshot, cache: Cache) -> Iterator[tuple[Owner, tuple[str, ...]]]:
     parts = [part for part in snapshot.parts() if part.owner.language == "python"]
     for part in parts:
         try:
             tree = cache.tree(part.tree)
         except LapidarError:
             continue  # the judgement of the cache tells of it
-        for name in _top_level(tree):
-            if _IMPORTABLE.match(name) and not _NOT_IMPORTED.match(name):
-                yield name
+        names = dict.fromkeys(_top_level(tree))
+        yield part.owner, tuple(name for name in names if _IMPORTABLE.match(name) and not _NOT_IMPORTED.match(name))
 
 
 def _top_level(tree: Tree) -> Iterator[str]:
