@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import unittest
 import zipfile
+from pathlib import Path
 
 from lapidar.core.languages.python.standards import wheel as wheels
 from lapidar.core.records import lockfile
@@ -396,6 +397,74 @@ class Building(Pinning):
         self.lapidar("restore")
         self.lapidar("capture", self.restored, "--lock", "again.lock", "--scope", "whole")
         self.assertEqual((self.project / "again.lock").read_text(), self.lock.read_text())
+
+    def ran(self) -> Path:
+        """What a build leaves behind."""
+        return self.folder / "a build ran"
+
+    def source(self, version: str, needs: str, form: str) -> None:
+        """A source distribution whose build is seen, which says in a form of its own what it needs."""
+        backend = f"open({str(self.ran())!r}, 'w')\n" + (BACKEND % "slip").replace('"1.0"', repr(version))
+        files = {
+            "backend.py": backend.replace("Requires-Dist: clay", f"Requires-Dist: {needs}"),
+            "helper.py": "WHY = ''",
+        }
+        files["pyproject.toml"] = PYPROJECT
+        head = f"Metadata-Version: 2.2\nName: slip\nVersion: {version}\nRequires-Dist: {needs}\n"
+        if form == "PKG-INFO":
+            files["PKG-INFO"] = head
+        elif form == "dynamic":
+            files["PKG-INFO"] = head + "Dynamic: requires-dist\n"
+        elif form == "pyproject.toml":
+            files["PKG-INFO"] = head.replace("2.2", "2.1").replace(f"Requires-Dist: {needs}\n", "")
+            files["pyproject.toml"] += f'[project]\nname = "slip"\nversion = "{version}"\ndependencies = ["{needs}"]\n'
+        elif form == "wheel":
+            wheel(self.files, "slip", version, requires=[needs], tag="cp399-cp399-manylinux_2_17_x86_64")
+        write_source(self.files, "slip", version, files)
+
+    def test_no_build_to_learn_what_is_needed(self) -> None:
+        for form in ("PKG-INFO", "pyproject.toml", "wheel"):
+            with self.subTest(form):
+                for path in self.files.glob("slip-*"):
+                    path.unlink()
+                self.source("2.0", "glazemath<2", form)
+                self.declare("slip", "glazemath>=2")
+                self.assertIn("slip", self.fails("pin"))
+                self.declare("slip")
+                said = self.lapidar("pin", "--renew", "--dry-run").stderr
+                self.assertIn("slip 2.0 has no wheel for CPython", said)
+                self.assertEqual("only for 3.99; it is built" in said, form == "wheel")
+                self.assertFalse(self.ran().exists(), "it was built")
+        self.pin("--renew")
+        self.assertTrue(self.ran().exists())
+        self.assertEqual(self.locked()["glazemath"], "1.4")
+
+    def test_what_is_dynamic_is_built_to_be_known(self) -> None:
+        self.source("2.0", "glazemath<2", "dynamic")
+        self.declare("slip")
+        self.pin()
+        self.assertEqual(self.locked()["glazemath"], "1.4")
+
+    def test_a_version_with_a_wheel_comes_first(self) -> None:
+        wheel(self.files, "slip", "1.0")
+        self.source("2.0", "clay", "dynamic")
+        self.declare("slip")
+        said = self.lapidar("pin").stderr
+        self.assertEqual(self.locked(), {"slip": "1.0"})
+        self.assertIn("slip 2.0 is newer than 1.0, and would have to be built", said)
+        self.assertFalse(self.ran().exists())
+        self.declare("slip>=2")
+        self.pin()
+        self.assertEqual(self.locked()["slip"], "2.0")
+
+    def test_a_guess_that_was_wrong(self) -> None:
+        self.source("2.0", "clay", "dynamic")
+        wheel(self.files, "slip", "2.0", requires=["drawing"], tag="cp399-cp399-manylinux_2_17_x86_64")
+        self.declare("slip")
+        self.assertIn("needs other things than was expected", self.fails("pin"))
+        self.assertFalse(self.lock.exists())
+        self.pin()
+        self.assertEqual(self.locked(), {"slip": "2.0", "clay": "0.5"})
 
     def test_a_build_that_fails(self) -> None:
         write_source(self.files, "slip", "1.0", source_files("slip", fail="yes"))

@@ -29,6 +29,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         metavar="RUNTIME",
         help="pin for this runtime instead of the lockfile's: an interpreter, or a version (3.12) to be looked for",
     )
+    parser.add_argument("-y", "--yes", action="store_true", help="build what has no wheel, and do not ask")
     parser.add_argument("--dry-run", action="store_true", help="show what would change, and change nothing")
 
 
@@ -79,7 +80,7 @@ def reviewing(session: Session) -> Callable[[PinPlan], bool]:
         if not view.json:
             _show_plan(plan, view)
         if not session.options.dry_run:
-            return True
+            return not plan.builds or session.options.yes or view.agrees("Build from source?")
         files = f"{human_count(plan.fetch_files, 'file')}, {human_bytes(plan.fetch_bytes)}"
         view.note(f"Nothing was changed (--dry-run). To fetch: {files if plan.fetch_files else 'nothing'}.")
         return False
@@ -91,7 +92,7 @@ def _show_plan(plan: PinPlan, view: View) -> None:
     """The changes, line by line."""
     from lapidar.core.records import words
 
-    for note in plan.notes:
+    for note in (*plan.notes, *plan.builds):
         view.warn(note)
     rows = [[_SIGNS[one.kind], one.name, one.old or "-", one.new or "-"] for one in plan.changes]
     rows += [["condition", name, before, after] for name, before, after in plan.conditions]
@@ -114,6 +115,8 @@ def conclude(session: Session, pinned: Pinned) -> None:
         view.object(_object(pinned))
         return
     if snapshot is None:
+        if not session.options.dry_run:
+            view.line("Nothing was changed.")
         return
     digest = words.short(snapshot.snapshot)
     shown = human_path(session.project.lockfile)
@@ -137,6 +140,7 @@ def _object(pinned: Pinned) -> dict[str, object]:
             for change in plan.changes
         ],
         "notes": [*plan.notes, *pinned.notes],
+        "builds": plan.builds,
         "overrides": {standing.name: words.override_effect(standing) for standing in plan.overrides},
         "packages": plan.packages,
         "fetched_bytes": plan.fetch_bytes if snapshot else 0,

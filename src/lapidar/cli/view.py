@@ -151,6 +151,12 @@ class View:
         print(f"{printable(question)} [y/N] ", end="", file=sys.stderr, flush=True)
         return sys.stdin.readline().strip().lower() in ("y", "yes")
 
+    def agrees(self, question: str) -> bool:
+        """Ask whoever sits at the terminal; where there is nobody to ask, nobody is against it."""
+        if self.json or not (sys.stdin.isatty() and sys.stderr.isatty()):
+            return True
+        return self.asks(question)
+
     def error(self, error: LapidarError) -> None:
         """What, why, and what to do next."""
         if self.json:

@@ -52,6 +52,11 @@ class PinPlan:
         return (*self.warnings, *(note for plan in self.by_language.values() for note in plan.notes))
 
     @property
+    def builds(self) -> tuple[str, ...]:
+        """What would be built from source, and why, a sentence each."""
+        return tuple(told for plan in self.by_language.values() for told in plan.builds)
+
+    @property
     def overrides(self) -> tuple[OverrideStanding, ...]:
         """How each override acts."""
         return tuple(one for plan in self.by_language.values() for one in plan.overrides)

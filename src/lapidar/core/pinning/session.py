@@ -46,6 +46,7 @@ class LanguagePlan:
         notes: what was passed over, a sentence each.
         fetch_bytes: what is to be fetched, as far as the index tells.
         overrides: how each override acts.
+        builds: what would be built from source, and why, a sentence each.
     """
 
     choices: Mapping[str, object]
@@ -54,6 +55,7 @@ class LanguagePlan:
     fetch_files: int
     fetch_bytes: int
     overrides: tuple[OverrideStanding, ...] = field(default=())
+    builds: tuple[str, ...] = ()
 
 
 class LanguagePinning(Protocol):

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+import re
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Protocol
 
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import SpecifierSet
@@ -14,6 +16,7 @@ from packaging.version import InvalidVersion, Version
 from lapidar.core import spelling
 from lapidar.core.errors import IndexTrouble, PackageBroken
 from lapidar.core.languages.python.building.build import BuildFailed
+from lapidar.core.languages.python.index import source_metadata
 from lapidar.core.languages.python.index.indexes import Indexes, NoMetadata
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning.held import Held
@@ -80,12 +83,27 @@ def wish_of(requirement: Requirement, where: str = "", *, any_version: bool = Fa
     return Wish(canonicalize_name(requirement.name), extras, specifier, shown(requirement), where)
 
 
+class Sources(Protocol):
+    """What knows source distributions by building them."""
+
+    def known_metadata(self, file: File) -> Metadata | None:
+        """What came of building one before; None where it was not built yet."""
+
+    def built_metadata(self, file: File) -> Metadata:
+        """What comes of building one.
+
+        Raises:
+            BuildFailed, PackageBroken: it cannot be built.
+        """
+
+
 class Candidates:
     """The universe of one resolution; see `lapidar.core.pinning.market.Market`.
 
     Attributes:
         notes: what was passed over and why, a sentence each.
         looked_at: how many pages and metadata the resolver wanted.
+        guessed: of versions that would be built, the wheel whose needs were taken for theirs.
     """
 
     def __init__(
@@ -93,14 +111,16 @@ class Candidates:
         indexes: Indexes,
         target: Target,
         policy: Policy,
-        build_metadata: Callable[[File], Metadata],
+        sources: Sources,
     ) -> None:
         self.indexes = indexes
         self.target = target
         self.policy = policy
         self.notes: dict[str, None] = {}
         self.looked_at = 0
-        self._build_metadata = build_metadata
+        self.guessed: dict[tuple[str, Version], str] = {}
+        self._sources = sources
+        self._files: dict[tuple[str, Version], list[File]] = {}
         self._releases: dict[str, list[Release]] = {}
         self._chosen_files: dict[tuple[str, Version], File] = {}
         self._metadata: dict[tuple[str, Version], Metadata | None] = {}
@@ -145,7 +165,9 @@ class Candidates:
         kept = self.policy.kept.get(name)
         if kept and not self.indexes.indexes:
             return [kept.version]
-        fitting = [release.version for release in self.releases(name) if not release.reason]
+        usable = [release for release in self.releases(name) if not release.reason]
+        # What must be built is looked at where nothing that is built can do.
+        fitting = [one.version for one in usable if one.is_built] + [one.version for one in usable if not one.is_built]
         if not kept:
             return fitting
         if kept.held is None and kept.version not in fitting:
@@ -208,7 +230,7 @@ class Candidates:
             return held.metadata
         file = self.file(name, version)
         try:
-            metadata = self._metadata_of(file)
+            metadata = self._metadata_of(file, name, version)
             told = Version(metadata.version)
         except (NoMetadata, ValueError) as error:
             self._unusable(name, version, str(error))
@@ -224,10 +246,30 @@ class Candidates:
             return None
         return metadata
 
-    def _metadata_of(self, file: File) -> Metadata:
+    def _metadata_of(self, file: File, name: str, version: Version) -> Metadata:
         if file.is_wheel:
             return Metadata.parse(self.indexes.metadata(file).decode("utf-8", "replace"))
-        return self._build_metadata(file)
+        if known := self._sources.known_metadata(file):
+            return known
+        others = self._files.get((name, version), [])
+        if found := source_metadata.read(self.indexes, file, name, version, others):
+            if found.guessed:
+                self.guessed[name, version] = found.guessed
+            return found.metadata
+        return self._sources.built_metadata(file)
+
+    def to_build(self, name: str, version: Version) -> str:
+        """Why a version would have to be built, a sentence; "" where there is no need to."""
+        file = self._chosen_files.get((name, version))
+        if file is None or file.is_wheel or self._sources.known_metadata(file):
+            return ""
+        wheels = [one.name for one in self._files.get((name, version), []) if one.is_wheel]
+        runtimes = sorted({found for one in wheels if (found := _runtime_of(one))}, key=_numbers)
+        only = f", only for {_spans(runtimes)}" if runtimes else ""
+        short = ".".join(self.target.runtime.version.split(".")[:2])
+        guess = self.guessed.get((name, version))
+        told = f"; what it needs is taken from {guess} till then" if guess else ""
+        return f"{name} {version} has no wheel for CPython {short}{only}; it is built from source{told}"
 
     def _unusable(self, name: str, version: Version, why: str, *, note: bool = True) -> None:
         """Note that a version cannot be chosen, and why."""
@@ -282,6 +324,7 @@ class Candidates:
             )
 
     def _release(self, name: str, version: Version, files: list[File]) -> Release:
+        self._files[(name, version)] = files
         found = self._usable(name, version, files)
         usable = found if isinstance(found, File) else None
         if usable:
@@ -330,6 +373,24 @@ class Candidates:
             replace(one, reason=Reason(Against.PRE_RELEASE)) if one.is_prerelease and not one.reason else one
             for one in releases
         ]
+
+
+_RUNTIME = re.compile(r"-(?:cp|py)(\d)(\d+)[-.]")
+
+
+def _runtime_of(wheel: str) -> str:
+    """The version of the runtime that a wheel is for, by its tag: ``3.11``; "" for any."""
+    found = _RUNTIME.search(wheel)
+    return f"{found[1]}.{found[2]}" if found else ""
+
+
+def _numbers(version: str) -> tuple[int, ...]:
+    return tuple(map(int, version.split(".")))
+
+
+def _spans(versions: Sequence[str]) -> str:
+    """``3.8 to 3.10``"""
+    return versions[0] if len(versions) == 1 else f"{versions[0]} to {versions[-1]}"
 
 
 def _came_by(file: File, day: datetime.date) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from packaging.version import InvalidVersion, Version
 
@@ -131,7 +131,7 @@ class Decider:
 
     def candidates(self, policy: Policy | None = None) -> Candidates:
         """The universe to choose from."""
-        return Candidates(self.supply.indexes, self.target, policy or self.policy(), self.supply.metadata_of_source)
+        return Candidates(self.supply.indexes, self.target, policy or self.policy(), self.supply)
 
     def solve(self, candidates: Candidates) -> dict[str, Version]:
         """The answer to the project's needs.
@@ -148,7 +148,9 @@ class Decider:
         answer = self.solve(candidates)
         choices = {name: _choice(name, version, candidates) for name, version in answer.items() if "[" not in name}
         effects = tuple(self._effect(name, answer) for name in self.declaration.overrides)
-        return self._plan(choices, candidates.notes, effects)
+        builds = [told for name, version in answer.items() if (told := candidates.to_build(name, version))]
+        plan = self._plan(choices, [*candidates.notes, *_newer_sources(candidates, answer)], effects)
+        return replace(plan, builds=tuple(builds))
 
     def plan_of(self, found: Mapping[str, Held | File]) -> LanguagePlan:
         """A plan of packages that were chosen elsewhere."""
@@ -213,6 +215,19 @@ class Decider:
             other = before == after and choice is not None and not _is_same(old[name], choice)
             if before != after or other:
                 yield PackageChange("python", name, kind_of("python", before, after, versions.standing), before, after)
+
+
+def _newer_sources(candidates: Candidates, answer: Mapping[str, Version]) -> Iterator[str]:
+    """Where a newer version is there that would have to be built, a sentence each."""
+    for name, version in answer.items():
+        if "[" in name or name in candidates.policy.settled or name in candidates.policy.kept:
+            continue
+        newest = next((one for one in candidates.releases(name) if not one.reason), None)
+        if newest and newest.version > version and not newest.is_built:
+            yield (
+                f"{name} {newest.version} is newer than {version}, and would have to be built from its source: "
+                f"ask for it where it is meant, lapidar need '{name}>={newest.version}'"
+            )
 
 
 def _is_same(package: Package, choice: Choice) -> bool:

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from packaging.utils import canonicalize_name
+
 from lapidar.core.cache.store import Cache
+from lapidar.core.errors import Conflict
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.pinning import base, record
 from lapidar.core.languages.python.pinning.candidates import Candidates, wish_of
 from lapidar.core.languages.python.pinning.decide import Choice, Decider
+from lapidar.core.languages.python.pinning.held import Held
 from lapidar.core.languages.python.pinning.supply import Supply
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import requirement_of
+from lapidar.core.languages.python.standards.metadata import Metadata
 from lapidar.core.pinning import explain
 from lapidar.core.pinning.market import Market, Release
 from lapidar.core.pinning.outlook import PackageOutlook, outlook, what_keeps_out
@@ -69,6 +74,7 @@ class PythonPinning:
         files = {name: choice.file for name, choice in choices.items() if choice.file}
         brought = dict(zip(files, self.supply.many(list(files.values())), strict=True))
         chosen = {name: choice.held or brought[name] for name, choice in choices.items()}
+        _require_as_guessed(choices, brought)
         asked = self.decider.applying(self.declaration.needs)
         return LanguageParts(self.target.runtime, record.packages(self.cache, self.target, chosen, asked), ())
 
@@ -94,6 +100,29 @@ class PythonPinning:
     def pinned(self) -> Iterable[Package]:
         """The packages of the lockfile that there is."""
         return [one for one in (self.previous.packages if self.previous else ()) if one.language == "python"]
+
+
+def _normalised(metadata: Metadata) -> set[str]:
+    """Its needs, each in one spelling."""
+    return {
+        f"{canonicalize_name(one.name)} {sorted(one.extras)} {one.specifier} {one.url} {one.marker}"
+        for one in metadata.requirements()
+    }
+
+
+def _require_as_guessed(choices: Mapping[str, Choice], brought: Mapping[str, Held]) -> None:
+    """What was built must need what was taken for its needs before.
+
+    Raises:
+        Conflict: it does not.
+    """
+    for name, held in brought.items():
+        if _normalised(held.metadata) != _normalised(choices[name].metadata):
+            raise Conflict(
+                f"{name} {held.metadata.version}, built from its source, needs other things than was expected",
+                why="its needs were taken from a wheel of it for another platform, or from its source as it lies there",
+                remedy="Say it again: what it needs is known now. Nothing was changed.",
+            )
 
 
 @contextmanager

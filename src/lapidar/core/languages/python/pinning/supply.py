@@ -93,7 +93,12 @@ class Supply:
                 raise
         return [brought[file.url] for file in files]
 
-    def metadata_of_source(self, file: File) -> Metadata:
+    def known_metadata(self, file: File) -> Metadata | None:
+        """What came of building a source distribution before; None where it was not built yet."""
+        made = self.made(file)
+        return made.metadata if made else None
+
+    def built_metadata(self, file: File) -> Metadata:
         """What a source distribution needs: learned by building it."""
         return self.one(file).metadata
 

@@ -51,7 +51,7 @@ class Workplace:
         with self._once(", ".join(sorted(need.text for need in needs)) or "nothing"):
             applying = [need for need in needs if applies(requirements.requirement_of(need), self.target.markers)]
             policy = Policy(exact=exact(needs))
-            candidates = Candidates(self.supply.indexes, self.target, policy, self.supply.metadata_of_source)
+            candidates = Candidates(self.supply.indexes, self.target, policy, self.supply)
             wishes = [wish_of(requirements.requirement_of(need), need.where) for need in applying]
             answer = solve(candidates, wishes, [])
             names = [name for name in answer if "[" not in name]
