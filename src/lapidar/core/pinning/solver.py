@@ -134,6 +134,7 @@ class Solver:
         self._learned: set[tuple[str, int]] = set()  # whose needs are among the incompatibilities
         self._trouble: dict[str, int] = {}
         self._order: dict[str, int] = {}
+        self.conflicts = 0  # how often something had to be taken back
         self._roots = roots
         self._limits = limits
 
@@ -301,6 +302,7 @@ class Solver:
 
     def _resolve(self, conflict: _Incompatibility) -> _Incompatibility:
         """Follow a conflict to its causes until it tells what to do at an earlier level, and go back there."""
+        self.conflicts += 1
         for key in conflict.terms:
             self._trouble[key] = self._trouble.get(key, 0) + 1
         while conflict.terms:

@@ -96,7 +96,9 @@ def in_cache(cache: Cache) -> Iterator[Kept]:
 def stowed(answer: Answer, project: Project, cache: Cache, reporter: Progress) -> Runtime:
     """Stow the runtime below an environment; its record."""
     # C headers of packages lie among those of the runtime, and are not its own.
-    base = inventory.observe(answer, project, full_runtime=False, skip_outside=True).base
+    base = inventory.observe(
+        answer, project, full_runtime=False, skip_outside=True, short_cuts=cache.root / "seen"
+    ).base
     with cache.in_use():
         seen = seen_files(cache.root / "seen", answer.base_prefix)
         done = stow(cache, {base.owner: base.drafts}, seen, reporter)

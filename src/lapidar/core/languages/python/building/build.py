@@ -10,7 +10,9 @@ import hashlib
 import os
 import subprocess
 import tomllib
-from collections.abc import Callable, Mapping, Sequence
+import warnings
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -67,25 +69,49 @@ class SourceBuilder:
         Raises:
             BuildFailed: with the last lines of what the build said, and where the rest is.
         """
+        with self._backend(source, label, work) as (hooks, snapshot):
+            wheels = work / "wheels"
+            wheels.mkdir()
+            name = hooks.build_wheel(str(wheels))
+        made = [f"{package.name} {package.version} {package.tree}" for package in snapshot.packages]
+        return wheels / name, made
+
+    def metadata(self, source: Path, label: str, work: Path) -> bytes | None:
+        """The METADATA that a wheel would have, where the build backend tells it without building one.
+
+        Raises:
+            BuildFailed: it fails at that.
+        """
+        with self._backend(source, label, work) as (hooks, _):
+            folder = work / "metadata"
+            folder.mkdir()
+            try:
+                name = hooks.prepare_metadata_for_build_wheel(str(folder), _allow_fallback=False)
+            except HookMissing:
+                return None
+            return foreign.read(folder / name / "METADATA", foreign.MOST_METADATA_BYTES)
+
+    @contextmanager
+    def _backend(self, source: Path, label: str, work: Path) -> Iterator[tuple[BuildBackendHookCaller, Snapshot]]:
+        """The hooks of a source's build backend, in an environment that has all that it needs."""
         system = self._build_system(source, label)
         requires = self._requirements(system.get("requires", ()), label)
         log = work / "log"
         room = work / "room"
         snapshot = self._workplace(requires, room)
-        try:
-            hooks = self._hooks(source, system, room, log)
-            more = self._requirements(hooks.get_requires_for_build_wheel(), label)
-            if more:
-                room = work / "room-2"
-                snapshot = self._workplace([*requires, *more], room)
+        with warnings.catch_warnings(record=True) as warned:  # the caller warns again of what was warned of there
+            try:
                 hooks = self._hooks(source, system, room, log)
-            wheels = work / "wheels"
-            wheels.mkdir()
-            name = hooks.build_wheel(str(wheels))
-        except (subprocess.CalledProcessError, BackendUnavailable, HookMissing, OSError) as error:
-            raise self._failed(label, log, error) from error
-        made = [f"{package.name} {package.version} {package.tree}" for package in snapshot.packages]
-        return wheels / name, made
+                more = self._requirements(hooks.get_requires_for_build_wheel(), label)
+                if more:
+                    room = work / "room-2"
+                    snapshot = self._workplace([*requires, *more], room)
+                    hooks = self._hooks(source, system, room, log)
+                yield hooks, snapshot
+            except (subprocess.CalledProcessError, BackendUnavailable, HookMissing, OSError) as error:
+                with open(log, "a", encoding="utf-8") as stream:
+                    stream.writelines(f"{one.message}\n" for one in warned)
+                raise self._failed(label, log, error) from error
 
     def _build_system(self, source: Path, label: str) -> Mapping[str, Any]:
         path = source / "pyproject.toml"

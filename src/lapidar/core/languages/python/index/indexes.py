@@ -198,13 +198,23 @@ class Indexes:
             served = self._served(file) if file.has_metadata else None
             if served is not None:
                 return served
-            try:
-                return remote_wheel.remote_metadata(self.client, file.url)
-            except remote_wheel.NoRanges:
-                with self.fetched(file) as whole, open(whole, "rb") as stream:
-                    return remote_wheel.metadata_in(stream)
+            return self._read_remotely(file)
         except (*BROKEN_ARCHIVE, OSError) as error:
             raise NoMetadata(f"{file.name} is broken: {error}") from error
+
+    def _read_remotely(self, file: File) -> bytes:
+        """The METADATA out of a wheel on a host; kept, by the digest of the wheel that the index promises."""
+        kept = self.cache.root / "index" / f"metadata-{file.sha256}" if self.cache and file.sha256 else None
+        if kept and (data := sealed.read(kept)):
+            return data
+        try:
+            data = remote_wheel.remote_metadata(self.client, file.url)
+        except remote_wheel.NoRanges:
+            with self.fetched(file) as whole, open(whole, "rb") as stream:
+                data = remote_wheel.metadata_in(stream)
+        if kept and self.cache and self.cache.writable:
+            sealed.keep(kept, lambda: data)
+        return data
 
     def _served(self, file: File) -> bytes | None:
         """The METADATA beside a file; None where there is none after all."""

@@ -50,6 +50,8 @@ class Policy:
         exact: for names, the versions that its own needs pin exactly; these may be withdrawn ones.
         sha256: for names, the digests that a file must have one of.
         as_of: nothing that came later than the end of this day (UTC).
+        kept_alone: of what is pinned and in the cache, nothing else.
+        built_first: of what has versions that need no building, only these.
         forced: names whose version is settled by an override, so that nobody's range counts.
         kept: what is pinned already and preferred.
         settled: what is chosen from alone, for a name.
@@ -61,6 +63,8 @@ class Policy:
     as_of: datetime.date | None = None
     no_builds: bool = False
     forced: Collection[str] = ()
+    built_first: bool = False
+    kept_alone: bool = False
     kept: Mapping[str, Settled] = field(default_factory=dict)
     settled: Mapping[str, Settled] = field(default_factory=dict)
 
@@ -103,6 +107,7 @@ class Candidates:
     Attributes:
         notes: what was passed over and why, a sentence each.
         looked_at: how many pages and metadata the resolver wanted.
+        has_more: whether versions that would have to be built were left out.
         guessed: of versions that would be built, the wheel whose needs were taken for theirs.
     """
 
@@ -118,8 +123,11 @@ class Candidates:
         self.policy = policy
         self.notes: dict[str, None] = {}
         self.looked_at = 0
+        self.has_more = False
         self.guessed: dict[tuple[str, Version], str] = {}
         self._sources = sources
+        self._looked: dict[str, int] = {}
+        self._exact: dict[str, Version | None] = {}
         self._files: dict[tuple[str, Version], list[File]] = {}
         self._releases: dict[str, list[Release]] = {}
         self._chosen_files: dict[tuple[str, Version], File] = {}
@@ -144,7 +152,21 @@ class Candidates:
 
     def fits(self, wish: Wish, version: Version) -> bool:
         allowed = wish.range
-        return bool(allowed == version if isinstance(allowed, Version) else allowed.contains(version, prereleases=True))
+        if isinstance(allowed, Version):
+            return bool(allowed == version)
+        exactly = self._exactly(allowed)
+        return (
+            exactly == version if exactly and not version.local else bool(allowed.contains(version, prereleases=True))
+        )
+
+    def _exactly(self, allowed: SpecifierSet) -> Version | None:
+        """The one version that a range allows, where it says just that: families pin each other so, and each range is
+        compared with thousands of versions."""
+        text = str(allowed)
+        if text not in self._exact:
+            matched = _EXACT.fullmatch(text)
+            self._exact[text] = Version(matched[1]) if matched else None
+        return self._exact[text]
 
     def wish_for(self, name: str, version: Version) -> Wish:
         return Wish(name, (), version, f"{name}=={version}")
@@ -163,11 +185,15 @@ class Candidates:
         if settled:
             return [settled.version]
         kept = self.policy.kept.get(name)
-        if kept and not self.indexes.indexes:
+        if kept and (not self.indexes.indexes or (self.policy.kept_alone and kept.held)):
             return [kept.version]
         usable = [release for release in self.releases(name) if not release.reason]
+        built = [one.version for one in usable if one.is_built]
         # What must be built is looked at where nothing that is built can do.
-        fitting = [one.version for one in usable if one.is_built] + [one.version for one in usable if not one.is_built]
+        from_source = [one.version for one in usable if not one.is_built]
+        if from_source and built and self.policy.built_first:
+            self.has_more, from_source = True, []
+        fitting = built + from_source
         if not kept:
             return fitting
         if kept.held is None and kept.version not in fitting:
@@ -209,10 +235,27 @@ class Candidates:
             return
         for release in self._releases[wish.name]:
             if not release.reason and (wish.range is None or self.fits(wish, release.version)):
-                file = self._chosen_files.get((wish.name, release.version))
-                if file and file.is_wheel:
-                    self.indexes.metadata_ahead(file)
+                self._ask_metadata(wish.name, release.version)
                 return
+
+    def _ask_metadata(self, name: str, version: Version) -> None:
+        file = self._chosen_files.get((name, version))
+        if file and file.is_wheel:
+            self.indexes.metadata_ahead(file)
+
+    def _likely(self, name: str, version: Version) -> None:
+        """Where one version after the other is looked at, those that come next are asked for together, more each
+        time."""
+        looked = self._looked[name] = self._looked.get(name, 0) + 1
+        if looked < 2 or name not in self._releases:
+            return
+        usable = [one.version for one in self._releases[name] if not one.reason and one.is_built]
+        try:
+            at = usable.index(version)
+        except ValueError:
+            return
+        for following in usable[at + 1 : at + 1 + min(_MOST_AHEAD, 2**looked)]:
+            self._ask_metadata(name, following)
 
     # ---- needs
 
@@ -221,6 +264,7 @@ class Candidates:
         key = (name, version)
         if key not in self._metadata:
             self.looked_at += 1
+            self._likely(name, version)
             self._metadata[key] = self._read_metadata(name, version)
         return self._metadata[key]
 
@@ -375,6 +419,9 @@ class Candidates:
         ]
 
 
+_MOST_AHEAD = 32
+# Without a local part: "==1.0" allows 1.0+local too.
+_EXACT = re.compile(r"==([0-9]+(?:\.[0-9]+)*(?:(?:a|b|rc|\.post|\.dev)[0-9]+)*)")
 _RUNTIME = re.compile(r"-(?:cp|py)(\d)(\d+)[-.]")
 
 

@@ -14,7 +14,7 @@ from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning import held
 from lapidar.core.languages.python.pinning.candidates import Candidates, Policy, Settled, names_prerelease, wish_of
 from lapidar.core.languages.python.pinning.held import Held
-from lapidar.core.languages.python.pinning.resolving import exact, solve
+from lapidar.core.languages.python.pinning.resolving import exact, solve, solve_at_once
 from lapidar.core.languages.python.pinning.supply import Supply
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import requirement_of
@@ -143,14 +143,34 @@ class Decider:
 
     def plan(self) -> LanguagePlan:
         """Resolve; see `lapidar.core.pinning.session.LanguagePinning.plan`."""
-        candidates = self.candidates()
-        self._require_versions_of_overrides(candidates)
-        answer = self.solve(candidates)
+        candidates, answer = self._resolved()
         choices = {name: _choice(name, version, candidates) for name, version in answer.items() if "[" not in name}
         effects = tuple(self._effect(name, answer) for name in self.declaration.overrides)
         builds = [told for name, version in answer.items() if (told := candidates.to_build(name, version))]
         plan = self._plan(choices, [*candidates.notes, *_newer_sources(candidates, answer)], effects)
         return replace(plan, builds=tuple(builds))
+
+    def _resolved(self) -> tuple[Candidates, dict[str, Version]]:
+        """The answer, and the universe that it was found in: the smallest that has one.
+
+        Where all that is pinned can stay, no page of it is looked at; and what would have to be built is looked at
+        where nothing that is built can do.
+        """
+        policy = self.policy()
+        if policy.kept:
+            candidates = self.candidates(replace(policy, built_first=True, kept_alone=True))
+            self._require_versions_of_overrides(candidates)
+            if answer := solve_at_once(candidates, self.roots(), self.limits()):
+                return candidates, answer
+        candidates = self.candidates(replace(policy, built_first=True))
+        self._require_versions_of_overrides(candidates)
+        try:
+            return candidates, self.solve(candidates)
+        except Conflict:
+            if not candidates.has_more:
+                raise
+            candidates = self.candidates(policy)
+            return candidates, self.solve(candidates)
 
     def plan_of(self, found: Mapping[str, Held | File]) -> LanguagePlan:
         """A plan of packages that were chosen elsewhere."""

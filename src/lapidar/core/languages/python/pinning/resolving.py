@@ -12,7 +12,7 @@ from lapidar.core.pinning import explain
 from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
 from lapidar.core.records.declaration import Need
 
-__all__ = ["exact", "solve"]
+__all__ = ["exact", "solve", "solve_at_once"]
 
 
 def solve(candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish]) -> dict[str, Version]:
@@ -27,6 +27,16 @@ def solve(candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish])
         return Solver(candidates, roots, limits).solve()
     except Unsolvable as error:
         raise explain.conflict(error.facts, candidates, roots, limits) from error
+
+
+def solve_at_once(candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish]) -> dict[str, Version] | None:
+    """The answer to wishes where nothing has to be taken back on the way to it; None otherwise."""
+    solver = Solver(candidates, roots, limits)
+    try:
+        answer = solver.solve()
+    except Unsolvable:
+        return None
+    return None if solver.conflicts else answer
 
 
 def exact(needs: Iterable[Need]) -> dict[str, set[Version]]:

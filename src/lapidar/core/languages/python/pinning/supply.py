@@ -11,7 +11,7 @@ from urllib.parse import urldefrag, urlsplit
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
-from lapidar.core import progress
+from lapidar.core import progress, sealed
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
@@ -99,8 +99,23 @@ class Supply:
         return made.metadata if made else None
 
     def built_metadata(self, file: File) -> Metadata:
-        """What a source distribution needs: learned by building it."""
-        return self.one(file).metadata
+        """What a source distribution needs: asked of its build backend, which may build it for that."""
+        key = self.builder.key(file.sha256) if file.sha256 else ""
+        kept = self.cache.root / "index" / f"needs-{key}"
+        if key and (data := sealed.read(kept)):
+            return Metadata.parse(data.decode("utf-8", "replace"))
+        with (
+            progress.task(self.reporter, f"Asking what {file.name} needs", 0, ""),
+            self.indexes.fetched(file) as path,
+            self.cache.work_folder() as work,
+        ):
+            source = sources.unpacked(path, file.name, work.path / "source")
+            told = self.builder.metadata(source, file.name, work.path)
+        if told is None:
+            return self.one(file).metadata
+        if key:
+            sealed.keep(kept, lambda: told)
+        return Metadata.parse(told.decode("utf-8", "replace"))
 
     def one(self, file: File) -> Held:
         """Bring a file of an index."""
@@ -156,7 +171,8 @@ class Supply:
         made = self._made(key, origin)
         if made:
             return made
-        built, built_with = self.builder.wheel(source, label, work)
+        with progress.task(self.reporter, f"Building {label} from its source", 0, ""):
+            built, built_with = self.builder.wheel(source, label, work)
         return self._stow(built, built.name, origin, key, built_with)
 
     # ---- what a project names itself
