@@ -193,8 +193,9 @@ class Killed(Pinning):
         self.declare("bulk", "sherdplot")
         self.lapidar("pin")
         whole = self.lock.read_bytes()
+        self.lock.unlink()
         began = time.monotonic()
-        self.lapidar("pin", "--renew", "--cache", self.folder / "other")
+        self.lapidar("pin", "--cache", self.folder / "other")
         takes = time.monotonic() - began
         stopped = 0
         for moment in range(6):
@@ -207,8 +208,7 @@ class Killed(Pinning):
                 stdout=subprocess.DEVNULL,
                 stderr=subprocess.DEVNULL,
             )
-            # Not the very end: what takes so long now may take less the next time.
-            time.sleep(0.8 * takes * (moment + source.random()) / 6)
+            time.sleep(takes * (moment + source.random()) / 6)
             process.send_signal(signal.SIGKILL)
             stopped += process.wait() != 0
             self.assertIn(self.lock.read_bytes() if self.lock.exists() else whole, (whole,))
