@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import stat
@@ -460,3 +461,85 @@ class Slips(Case):
         said = self.fails("capture")
         self.assertIn("has no environment and no source", said)
         self.assertFalse(self.lock.exists())
+
+
+class OldProjects(Pinning):
+    """What a colleague left behind."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        (self.project / "requirements.txt").write_text(
+            "--find-links /home/colleague/wheels\n--extra-index-url https://theirs.packages.example/simple\n"
+            "-f own\nsklearn>=0.2\npkg-resources==0.0.0\nargparse\nglazemath<3,>=1\n"
+        )
+        (self.project / "own").mkdir()
+        (self.project / "fit.py").write_text("import glazemath\n")
+
+    def started(self, *words: object) -> tuple[str, str]:
+        done = self.lapidar("start", "--yes", *words)
+        return done.stdout + done.stderr, (self.project / "lapidar.toml").read_text()
+
+    def test_places_and_names_of_another_machine(self) -> None:
+        said, text = self.started()
+        for place in ("/home/colleague/wheels", "https://theirs.packages.example/simple"):
+            self.assertIn(f"requirements.txt names {place} as a place of packages", said)
+            self.assertNotIn(place, text)
+        self.assertIn(str(self.project / "own"), text)
+        self.assertIn("scikit-learn is meant", said)
+        self.assertIn('"scikit-learn>=0.2"', text)
+        self.assertIn("pkg-resources==0.0.0 is no distribution", said)
+        self.assertIn("argparse is no distribution", said)
+        self.assertIn('"glazemath>=1,<3"', text)  # the lower bound first
+        self.assertNotIn("argparse", text)
+        self.assertIn("\n\n[needs]\n", text)
+
+    def test_the_runtime_that_it_speaks_for(self) -> None:
+        told = {"cells": [], "metadata": {"language_info": {"name": "python", "version": "3.8.5"}}, "nbformat": 4}
+        (self.project / "explore.ipynb").write_text(json.dumps(told))
+        _, text = self.started()
+        self.assertIn('python = "==3.8.*"', text)
+        (self.project / "lapidar.toml").unlink()
+        (self.project / "requirements.txt").write_text("kilnlib==1.19.2\n")
+        for tag in ("cp36-cp36m", "cp37-cp37m", "cp310-cp310"):
+            wheel(self.files, "kilnlib", "1.19.2" if "10" not in tag else "2.0", tag=f"{tag}-manylinux_2_17_x86_64")
+        _, text = self.started("--index", self.index.address)
+        self.assertIn('python = "3.7"', text)
+
+    def test_a_day_is_guessed(self) -> None:
+        (self.project / "requirements.txt").unlink()
+        os.utime(self.project / "fit.py", (1747267200, 1747267200))  # 2025-05-15
+        said, text = self.started("--guess", "auto")
+        self.assertIn("Nothing newer than 2025-05-15", said)
+        self.assertIn("as-of = 2025-05-15", text)
+        (self.project / "lapidar.toml").write_text(
+            text.replace("packages = [", 'packages = ["sherdplot", "glazemath", ')
+        )
+        self.assertIn("is no day", self.fails("start", "--guess", "yesterday", "--project", self.folder))
+
+    def test_extras_are_groups_that_one_can_take(self) -> None:
+        (self.project / "requirements.txt").unlink()
+        (self.project / "pyproject.toml").write_text(
+            '[project]\nname = "kilns"\nversion = "1"\ndependencies = ["clay"]\n'
+            '[project.optional-dependencies]\nPlots = ["drawing"]\nfast = ["glazemath"]\n'
+        )
+        said, _ = self.started()
+        self.assertIn("offers the extras plots, fast", said)
+        self.pin("--runtime", self.venv)
+        self.assertEqual(self.locked(), {"clay": "0.5"})
+        (self.project / "lapidar.toml").write_text('[needs]\nextras = ["plots"]\n')
+        self.pin()
+        self.assertEqual(self.locked(), {"clay": "0.5", "drawing": "1.2"})
+        self.lapidar("restore", "--leave-out", "plots")
+        (self.project / "lapidar.toml").write_text('[needs]\nextras = ["slow"]\n')
+        self.assertIn("offers no extra slow", self.fails("pin"))
+
+    def test_many_changes_are_told_in_short(self) -> None:
+        (self.project / "requirements.txt").unlink()
+        names = [f"sherd{number}" for number in range(30)]
+        for name in names:
+            wheel(self.files, name)
+        self.declare(*names)
+        said = self.lapidar("pin", "--dry-run", "--runtime", self.venv).stdout
+        self.assertIn("and 10 more (-v shows all); together 30 new", said)
+        self.assertEqual(said.count("sherd"), 20)
+        self.assertEqual(self.lapidar("pin", "--dry-run", "-v", "--runtime", self.venv).stdout.count("sherd"), 30)

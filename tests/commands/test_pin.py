@@ -604,7 +604,7 @@ class Forms(Pinning):
         text = (self.project / "lapidar.toml").read_text()
         for line in (
             '"clay==0.5"',
-            'sherdplot[svg]>=2; python_version > \\"3\\"',
+            'sherdplot[svg]>=2 ; python_version > \\"3\\"',
             '"newest"',
             'limits = [\n    "glazemath<2"',
             'dev = [\n    "drawing"',

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import datetime
+from collections import Counter
 from collections.abc import Callable, Collection
 from typing import TYPE_CHECKING
 
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from lapidar.core.pinning.session import PinOptions
     from lapidar.core.records.declaration import Declaration
 
+_ROWS = 20  # of a table of changes
 _SIGNS = {"added": "new", "removed": "gone", "newer": "newer", "older": "older", "replaced": "other file"}
 
 
@@ -97,7 +99,12 @@ def _show_plan(plan: PinPlan, view: View) -> None:
     rows = [[_SIGNS[one.kind], one.name, one.old or "-", one.new or "-"] for one in plan.changes]
     rows += [["condition", name, before, after] for name, before, after in plan.conditions]
     if rows:
-        view.table(["change", "package", "from", "to"], rows)
+        left = [] if view.verbose else rows[_ROWS:]
+        view.table(["change", "package", "from", "to"], rows[: len(rows) - len(left)])
+        if left:
+            counts = Counter(row[0] for row in rows)
+            told = ", ".join(f"{count} {sign}" for sign, count in counts.items())
+            view.note(f"and {len(left)} more (-v shows all); together {told}")
         view.note()
     for standing in plan.overrides:
         style = "warn" if standing.is_idle else ""

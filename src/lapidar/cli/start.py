@@ -22,13 +22,19 @@ EXAMPLES = """\
 examples:
   lapidar start
   lapidar start --yes --index https://packages.example/simple
-  lapidar start --project analyses/kilns --yes"""
+  lapidar start --project analyses/kilns --yes
+  lapidar start --guess auto            what an old project without any pins would have had"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("-y", "--yes", action="store_true", help="take the defaults, ask nothing")
     parser.add_argument("--name", help="the project's name (default: the folder's)")
     parser.add_argument("--python", metavar="RANGE", help='the runtimes it works with, ">=3.11"')
+    parser.add_argument(
+        "--guess",
+        metavar="DATE|auto",
+        help="pin nothing newer than this day; auto: the day on which its sources were changed last",
+    )
     parser.add_argument("--index", metavar="ADDRESS", help="a package index, or a folder of wheels")
 
 
@@ -45,6 +51,11 @@ def run(session: Session) -> int:
         proposal.runtimes[languages.first().name] = options.python
     if options.index:
         proposal.indexes = [Index("main", options.index)]
+    if proposal.as_of:
+        view.note(f"Nothing newer than {proposal.as_of} will be pinned: [index] as-of in lapidar.toml")
+    if proposal.extras:
+        offered = ", ".join(proposal.extras)
+        view.note(f"The project offers the extras {offered}: [needs] extras in lapidar.toml takes them, as groups")
     if not options.yes:
         _ask(proposal, session)
     has_index = bool(reading.read(project).indexes)  # of the user's own configuration
@@ -66,14 +77,20 @@ def run(session: Session) -> int:
 
 
 def _propose(session: Session) -> Proposal:
+    from pathlib import Path
+
+    from lapidar.core.declaring import reading
     from lapidar.core.errors import CacheError
     from lapidar.core.flows.start import propose
+    from lapidar.core.records.declaration import Index
 
     try:
         cache = session.cache()
     except CacheError:
         cache = None
-    return propose(session.project, cache)
+    named = session.options.index
+    indexes = [Index("main", reading.address_of(named, Path.cwd()))] if named else []
+    return propose(session.project, cache, indexes, session.options.guess or "")
 
 
 def _ask(proposal: Proposal, session: Session) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -30,6 +31,8 @@ class Proposal:
         needs: each with where it was found.
         stated: whether a standard file states needs and runtime already, so that only the rest is written.
         unknown: modules that are imported and that nobody is known to provide.
+        as_of: nothing newer than this day is to be pinned.
+        extras: what the project offers as extras of its own, and that can be taken as groups.
     """
 
     name: str
@@ -40,6 +43,8 @@ class Proposal:
     indexes: list[Index] = field(default_factory=list)
     stated: bool = False
     unknown: list[str] = field(default_factory=list)
+    as_of: datetime.date | None = None
+    extras: list[str] = field(default_factory=list)
     problems: list[str] = field(default_factory=list)
 
 
@@ -66,6 +71,7 @@ def propose(
     proposal = Proposal(
         name=stated.name or project.root.name,
         runtimes={name: f">={'.'.join(version.split('.')[:2])}" for name, version in runtimes.items() if version}
+        | {name: str(asked) for name, asked in lists.runtimes.items()}
         | {name: str(asked) for name, asked in stated.runtimes.items()},
         limits=list(lists.limits),
         sha256=lists.sha256,
@@ -73,6 +79,7 @@ def propose(
         indexes=[Index(one.name, without_credentials(one.address)) for one in lists.indexes],
         stated=bool(stated.files),
         problems=list(lists.problems),
+        extras=list(stated.extras),
     )
     known: dict[tuple[str, str], Need] = {(need.group, need.name): need for need in stated.needs}
     found = [] if stated.files else [*lists.needs, *_of_source(surveyed), *_of_lock(locked, lists)]
@@ -116,6 +123,8 @@ def render(proposal: Proposal) -> str:
             _add(document, "runtime", proposal.runtimes)
         _needs(document, proposal)
     indexes = tomlkit.table()
+    if proposal.as_of:
+        indexes.add("as-of", proposal.as_of)
     for at, index in enumerate(proposal.indexes):
         name = index.name if index.name.isidentifier() else "main" if not at else f"other-{at}"
         indexes.add(name, index.address)

@@ -59,6 +59,7 @@ class _NeedsTable(_Table, frozen=True):
     limits: _Strings = ()
     sha256: dict[str, _Strings] = {}
     tools: _Strings = ()
+    extras: _Strings = ()
 
 
 class _IndexTable(_Table, frozen=True):
@@ -172,6 +173,7 @@ class _Reading:
     name: str = ""
     runtimes: dict[str, VersionRange] = field(default_factory=dict)
     needs: list[Need] = field(default_factory=list)
+    extras: dict[str, tuple[Need, ...]] = field(default_factory=dict)
     limits: list[Need] = field(default_factory=list)
     sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
     indexes: list[Index] = field(default_factory=list)
@@ -190,6 +192,7 @@ class _Reading:
             limits=tuple(self.limits),
             sha256=self.sha256,
             indexes=tuple(self.indexes) or tuple(_users_indexes()),
+            extras=tuple(self.extras),
             as_of=self.as_of,
             overrides=self.overrides,
             tools=self.tools,
@@ -208,6 +211,7 @@ class _Reading:
         told = language.declared(self.root, self._load)
         self.name = told.name or self.name
         self.needs += told.needs
+        self.extras |= told.extras
         self.files += told.files
         if told.runtime is not None:
             self.runtimes[language.name] = told.runtime
@@ -251,6 +255,15 @@ class _Reading:
         told = _converted(table, _NeedsTable, where)
         self.tools = tuple(dict.fromkeys(told.tools))
         self.needs += _needs(first, told.packages, DECLARATION_NAME)
+        for name in map(first.normalised, told.extras):
+            if name not in self.extras:
+                offered = ", ".join(self.extras) or "none"
+                raise DeclarationError(
+                    f"{where} extras: the project offers no extra {name}",
+                    why=f"it offers {offered}",
+                    remedy="Correct its name.",
+                )
+            self.needs += self.extras[name]
         self.limits += _needs(first, told.limits, f"{where} limits")
         for group, texts in told.groups.items():
             self.needs += _needs(first, texts, f"{DECLARATION_NAME}, group {group}", first.normalised(group))

@@ -2,25 +2,36 @@
 
 from __future__ import annotations
 
+import datetime
+import subprocess
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import adopt
 from lapidar.core.declaring.adopt import Proposal
-from lapidar.core.errors import EnvironmentUnusable
+from lapidar.core.errors import EnvironmentUnusable, LapidarError
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Located
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
+from lapidar.core.records.declaration import Index
 from lapidar.core.records.surveyed import together
 
 __all__ = ["propose"]
 
+_GIT_SECONDS = 30
 
-def propose(project: Project, cache: Cache | None) -> Proposal:
-    """What the declaration of a folder would be. Nothing is written, and no host is asked.
+
+def propose(project: Project, cache: Cache | None, indexes: Sequence[Index] = (), guess: str = "") -> Proposal:
+    """What the declaration of a folder would be. Nothing is written, and no host is asked but those of the indexes.
 
     Args:
         cache: looked in for what provides what the source imports.
+        indexes: asked which runtime there is anything built for of what is pinned exactly.
+        guess: a day (ISO 8601), or ``auto`` for the one on which its sources were changed last: nothing newer is to be
+            pinned.
 
     Raises:
         LapidarError: it is a project already.
@@ -34,7 +45,49 @@ def propose(project: Project, cache: Cache | None) -> Proposal:
         except EnvironmentUnusable:
             located = None  # then what is installed tells nothing
         surveyed.append(language.survey(project, located, cache))
-    return adopt.propose(project, together(surveyed), runtimes, lockfile.read_if_there(project.lockfile))
+    proposal = adopt.propose(project, together(surveyed), runtimes, lockfile.read_if_there(project.lockfile))
+    if indexes and not proposal.stated:
+        for name in _located(project):
+            if spoken := languages.of(name).runtime_of_pins(proposal.needs, indexes, cache):
+                proposal.runtimes[name] = spoken
+    proposal.as_of = _day(project, guess) if guess else None
+    return proposal
+
+
+def _day(project: Project, guess: str) -> datetime.date:
+    """Raises: LapidarError: it is no day, or there is nothing to tell it by."""
+    if guess != "auto":
+        try:
+            return datetime.date.fromisoformat(guess)
+        except ValueError as error:
+            raise LapidarError(f"{guess!r} is no day", remedy="Write 2021-06-30, or auto.") from error
+    last = _last_commit(project) or max((path.stat().st_mtime for path in _sources(project)), default=0.0)
+    if not last:
+        raise LapidarError("There is no source to tell a day by", remedy="Name one: --guess 2021-06-30.")
+    return datetime.datetime.fromtimestamp(last, datetime.UTC).date()
+
+
+def _sources(project: Project) -> Iterator[Path]:
+    for path in project.root.rglob("*"):
+        inner = path.relative_to(project.root).parts
+        if path.suffix in _suffixes() and path.is_file() and not any(part.startswith(".") for part in inner):
+            yield path
+
+
+def _suffixes() -> set[str]:
+    return {suffix for language in languages.every() for suffix in language.source_suffixes}
+
+
+def _last_commit(project: Project) -> float:
+    """When version control was given sources last; 0 where it tells nothing. The times of files are those of a
+    checkout there."""
+    patterns = [f":(glob)**/*{suffix}" for suffix in sorted(_suffixes())]
+    words = ["git", "-C", str(project.root), "log", "-1", "--format=%ct", "--", *patterns]
+    try:
+        done = subprocess.run(words, capture_output=True, text=True, timeout=_GIT_SECONDS, check=False)
+        return float(done.stdout.strip() or 0)
+    except (OSError, subprocess.SubprocessError, ValueError):
+        return 0.0
 
 
 def _located(project: Project) -> dict[str, Located | None]:

@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
     from lapidar.core.progress import Progress
     from lapidar.core.project import Project
-    from lapidar.core.records.declaration import Declaration, Need, VersionRange
+    from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
     from lapidar.core.records.surveyed import Surveyed
@@ -187,6 +187,9 @@ class BasicLanguage:
         from lapidar.core.records.declaration import Declaration
 
         return Declaration()
+
+    def runtime_of_pins(self, needs: Sequence[Need], indexes: Sequence[Index], cache: Cache | None) -> str:
+        return ""
 
     def has_sources(self, root: Path) -> bool:
         return False

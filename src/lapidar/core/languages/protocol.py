@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
     from lapidar.core.progress import Progress
     from lapidar.core.project import Project
-    from lapidar.core.records.declaration import Declaration, Need, VersionRange
+    from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.owner import Owner
     from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
@@ -214,12 +214,14 @@ class Declared(NamedTuple):
     Attributes:
         name: the project's; "" where they do not say.
         runtime: the versions of the runtime that it works with; None where they do not say.
+        extras: by name, the needs of what the project offers as extras of its own; a group where it is taken.
         files: those that declare anything.
     """
 
     name: str = ""
     runtime: VersionRange | None = None
     needs: tuple[Need, ...] = ()
+    extras: Mapping[str, tuple[Need, ...]] = {}
     files: tuple[str, ...] = ()
 
 
@@ -404,6 +406,10 @@ class Language(Protocol):
 
     def standard_place(self, root: Path) -> NeedsFile | None:
         """Where a project declares its needs in a standard file; None where it has none."""
+
+    def runtime_of_pins(self, needs: Sequence[Need], indexes: Sequence[Index], cache: Cache | None) -> str:
+        """The range of runtimes that there is something built for of what is needed in exact versions; "" where that
+        tells nothing."""
 
     def proposed(self, root: Path) -> Declaration:
         """What other files of a project say of its needs, for whoever makes it a project."""

@@ -134,6 +134,7 @@ class Declaration:
         needs: of all groups, in the order of their declaration.
         limits: ranges for packages that it does not ask for itself.
         sha256: for a name, the digests that a file of it must have one of.
+        extras: the names of what the project offers as extras of its own.
         as_of: nothing is chosen that came later than this day; None: whatever there is.
         overrides: by name.
         tools: the outside programs that it needs.
@@ -149,6 +150,7 @@ class Declaration:
     limits: tuple[Need, ...] = ()
     sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
     indexes: tuple[Index, ...] = ()
+    extras: tuple[str, ...] = ()
     as_of: datetime.date | None = None
     overrides: dict[str, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
     from lapidar.core.progress import Progress
     from lapidar.core.project import Project
-    from lapidar.core.records.declaration import Declaration, Need, VersionRange
+    from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
     from lapidar.core.records.surveyed import Surveyed
@@ -223,7 +223,15 @@ class Python:
     def proposed(self, root: Path) -> Declaration:
         from lapidar.core.languages.python.declaring import standard
 
-        return standard.of_lists(root)
+        return standard.of_lists(root, adopting=True)
+
+    def runtime_of_pins(self, needs: Sequence[Need], indexes: Sequence[Index], cache: Cache | None) -> str:
+        from lapidar.core.languages.python.declaring import spoken
+        from lapidar.core.languages.python.index.indexes import Indexes
+
+        own = [need for need in needs if need.language == self.name]
+        with Indexes(indexes, cache) as opened:
+            return spoken.of_pins(own, opened)
 
     def has_sources(self, root: Path) -> bool:
         from lapidar.core.languages.python.survey import sources

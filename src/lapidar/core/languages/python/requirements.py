@@ -3,18 +3,31 @@
 from __future__ import annotations
 
 from packaging.requirements import InvalidRequirement, Requirement
+from packaging.specifiers import SpecifierSet
 from packaging.utils import canonicalize_name
 
 from lapidar.core.errors import DeclarationError
 from lapidar.core.records.declaration import Need
 
-__all__ = ["need", "parse", "requirement_of", "shown"]
+__all__ = ["in_order", "need", "parse", "requirement_of", "shown", "written"]
 
 
 def need(requirement: Requirement, group: str = "", where: str = "") -> Need:
     """The need of a requirement."""
     name = canonicalize_name(requirement.name)
-    return Need("python", name, str(requirement), group, where, requirement)
+    return Need("python", name, written(requirement), group, where, requirement)
+
+
+def written(requirement: Requirement) -> str:
+    """A requirement as one writes it."""
+    marker = f" ; {requirement.marker}" if requirement.marker else ""
+    return f"{shown(requirement)}{marker}"
+
+
+def in_order(ranges: SpecifierSet) -> str:
+    """A range as one writes it: the lower bound first."""
+    order = {"===": 0, "==": 0, "~=": 1, ">=": 1, ">": 1, "!=": 2, "<": 3, "<=": 3}
+    return ",".join(text for _, text in sorted((order.get(one.operator, 9), str(one)) for one in ranges))
 
 
 def requirement_of(one: Need) -> Requirement:
@@ -44,7 +57,5 @@ def shown(requirement: Requirement) -> str:
     """A requirement without its marker, with the range as one writes it: the lower bound first."""
     if requirement.url:
         return f"{requirement.name} @ {requirement.url}"
-    order = {"===": 0, "==": 0, "~=": 1, ">=": 1, ">": 1, "!=": 2, "<": 3, "<=": 3}
-    ranges = sorted((order.get(one.operator, 9), str(one)) for one in requirement.specifier)
     extras = f"[{','.join(sorted(requirement.extras))}]" if requirement.extras else ""
-    return f"{requirement.name}{extras}{','.join(text for _, text in ranges)}"
+    return f"{requirement.name}{extras}{in_order(requirement.specifier)}"

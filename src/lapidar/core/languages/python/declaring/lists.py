@@ -7,10 +7,12 @@ lists of limits (-c), digests (--hash), and options of the program that reads th
 from __future__ import annotations
 
 import re
+import sys
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from packaging.requirements import InvalidRequirement, Requirement
+from packaging.utils import canonicalize_name
 
 from lapidar.core import foreign
 from lapidar.core.languages.python import requirements
@@ -23,6 +25,25 @@ _LIMIT = re.compile(r"^(?:-c|--constraint)[\s=]*(\S+)$")
 _INDEX = re.compile(r"^(?:-i|--index-url|--extra-index-url|-f|--find-links)[\s=]+(\S+)$")
 _HASH = re.compile(r"\s--hash[\s=]+sha256:([0-9a-f]{64})")
 _OPTION = re.compile(r"\s--[a-z].*$")
+
+
+# Modules that are often written for the distributions that provide them.
+MEANT = {
+    "sklearn": "scikit-learn",
+    "skimage": "scikit-image",
+    "cv2": "opencv-python",
+    "pil": "pillow",
+    "bs4": "beautifulsoup4",
+    "yaml": "pyyaml",
+    "dateutil": "python-dateutil",
+    "dotenv": "python-dotenv",
+    "serial": "pyserial",
+    "crypto": "pycryptodome",
+    "mpl-toolkits": "matplotlib",
+}
+_OF_THE_RUNTIME = frozenset(
+    name.replace("_", "-") for name in sys.stdlib_module_names if name not in ("typing", "dataclasses", "statistics")
+)
 
 
 @dataclass(slots=True)
@@ -96,7 +117,15 @@ def _need(line: str, where: str, group: str, listed: Listed, into: list[Need]) -
     digests = tuple(_HASH.findall(line))
     text = _OPTION.sub("", line).strip()
     try:
-        need = requirements.need(Requirement(text), group, where)
+        requirement = Requirement(text)
+        name = canonicalize_name(requirement.name)
+        if (name, str(requirement.specifier)) == ("pkg-resources", "==0.0.0") or name in _OF_THE_RUNTIME:
+            listed.problems.append(f"{where}: {text} is no distribution: it is part of the runtime, or of its tools")
+            return
+        if meant := MEANT.get(name):
+            listed.problems.append(f"{where}: {text} is no distribution to ask for; {meant} is meant")
+            requirement.name = meant
+        need = requirements.need(requirement, group, where)
     except InvalidRequirement as error:
         listed.problems.append(f"{where}: {text!r} was passed over: {str(error).splitlines()[0]}")
         return

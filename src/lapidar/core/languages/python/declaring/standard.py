@@ -6,7 +6,7 @@ from __future__ import annotations
 import functools
 import re
 import tomllib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -21,6 +21,8 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.python import requirements
 from lapidar.core.languages.python.declaring import lists
+from lapidar.core.languages.python.declaring.spoken import of_notebooks
+from lapidar.core.net.addresses import without_credentials
 from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
 
 __all__ = ["PYPROJECT_NAME", "RuntimeRange", "declared", "of_extras", "of_lists", "of_script", "parse_range"]
@@ -41,7 +43,7 @@ class RuntimeRange:
         return self.specifier.contains(version, prereleases=True)
 
     def __str__(self) -> str:
-        return str(self.specifier)
+        return requirements.in_order(self.specifier)
 
 
 def parse_range(text: str, where: str, before: VersionRange | None = None) -> RuntimeRange:
@@ -87,6 +89,7 @@ def declared(load: Callable[[str], dict[str, Any] | None]) -> Declared:
         name=str(project.get("name") or ""),
         runtime=parse_range(str(asked), f"{PYPROJECT_NAME}, requires-python") if asked is not None else None,
         needs=(*_needs(project.get("dependencies"), f"{PYPROJECT_NAME}, dependencies"), *_of_groups(data)),
+        extras=dict(_extras(project)),
         files=(PYPROJECT_NAME,) if project or "dependency-groups" in data else (),
     )
 
@@ -129,6 +132,13 @@ def _needs(value: object, where: str) -> Iterator[Need]:
         yield requirements.parse(text, where)
 
 
+def _extras(project: Mapping[str, Any]) -> Iterator[tuple[str, tuple[Need, ...]]]:
+    """The extras that a project offers, each as a group of its name."""
+    for name, texts in project.get("optional-dependencies", {}).items():
+        group = canonicalize_name(name)
+        yield group, tuple(requirements.parse(text, f"{PYPROJECT_NAME}, extra {name}", group) for text in texts)
+
+
 def of_extras(data: Mapping[str, Any]) -> list[Need]:
     """The needs of the extras that a ``pyproject.toml`` offers."""
     extras = data.get("project", {}).get("optional-dependencies", {})
@@ -156,14 +166,19 @@ def of_script(code: str, where: str) -> Declaration:
     return Declaration()
 
 
-def of_lists(root: Path) -> Declaration:
+def of_lists(root: Path, *, adopting: bool = False) -> Declaration:
     """The needs of the requirements-style lists at a project's root. A list of another name than
-    ``requirements.txt`` is a group: ``requirements-dev.txt``, or ``dev-requirements.txt``, is the group dev."""
+    ``requirements.txt`` is a group: ``requirements-dev.txt``, or ``dev-requirements.txt``, is the group dev.
+
+    Args:
+        adopting: tell what of them is not taken over.
+    """
     whole = Declaration()
     for path in sorted({*root.glob("requirements*.txt"), *root.glob("*-requirements.txt")}):
         group = path.stem.replace("requirements", "").strip("-_.")
         found = lists.read(path, canonicalize_name(group) if group else "")
-        indexes = (Index(f"{path.name} {at}", address_of(text, root)) for at, text in enumerate(found.indexes, 1))
+        taken, refused = _of_this_project(found.indexes, root)
+        indexes = (Index(f"{path.name} {at}", address) for at, address in enumerate(taken, 1))
         whole = replace(
             whole,
             needs=(*whole.needs, *found.needs),
@@ -171,6 +186,29 @@ def of_lists(root: Path) -> Declaration:
             sha256={**whole.sha256, **found.sha256},
             indexes=(*whole.indexes, *indexes),
             files=(*whole.files, path.name),
-            problems=(*whole.problems, *found.problems),
+            problems=(
+                *whole.problems,
+                *found.problems,
+                *(_not_adopted(path.name, text) for text in refused if adopting),
+            ),
         )
-    return whole
+    spoken = of_notebooks(root)
+    return replace(whole, runtimes={"python": parse_range(spoken, "the notebooks")}) if spoken else whole
+
+
+def _of_this_project(texts: Iterable[str], root: Path) -> tuple[list[str], list[str]]:
+    """Of the places of packages that a list names, the folders of the project itself, and all others."""
+    taken: list[str] = []
+    refused: list[str] = []
+    for text in texts:
+        path = Path(address_of(text, root))
+        inside = "://" not in text and path.is_dir() and path.is_relative_to(root.resolve())
+        (taken if inside else refused).append(str(path) if inside else text)
+    return taken, refused
+
+
+def _not_adopted(list_name: str, text: str) -> str:
+    return (
+        f"{list_name} names {without_credentials(text)} as a place of packages; that was its author's, and is not "
+        "adopted: lapidar start --index ADDRESS takes one"
+    )
