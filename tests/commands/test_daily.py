@@ -22,7 +22,7 @@ class OwnEnvironment(Pinning):
 
     def setUp(self) -> None:
         super().setUp()
-        del self.variables["VIRTUAL_ENV"]
+        self.active = self.variables.pop("VIRTUAL_ENV")
         self.declare("Kiln.Tools", "sherdplot<2")
         self.pin("--runtime", self.venv)
         (self.project / "fit.py").write_text("import kilns\nimport sherdplot\n")
@@ -36,6 +36,8 @@ class OwnEnvironment(Pinning):
         self.assertIn("judged by lapidar.lock", self.lapidar("survey").stdout)
         self.lapidar("restore")
         self.assertEqual(self.standings(), {"kilns": "provided", "sherdplot": "provided"})
+        self.assertIn("the project's restored environment", self.lapidar("survey").stdout)
+        self.variables["VIRTUAL_ENV"] = self.active  # of another project
         self.assertIn("the project's restored environment", self.lapidar("survey").stdout)
 
     def test_what_is_declared_and_not_here_is_known_by_what_it_provides(self) -> None:

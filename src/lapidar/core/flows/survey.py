@@ -8,6 +8,7 @@ from pathlib import Path
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
+from lapidar.core.environment import marker
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Located
@@ -53,6 +54,9 @@ def _located(
     project: Project, environment: Path | None, pinned: Snapshot | None, cache: Cache | None
 ) -> tuple[Located, ...]:
     """The environment; none where only chance speaks for one, and the lockfile tells more."""
+    if environment is None and marker.read(project.environment):
+        restored = "the project's restored environment"
+        return tuple(one._replace(why=restored) for one in locate(project, project.environment))
     try:
         located = locate(project, environment)
     except EnvironmentUnusable:
