@@ -1,5 +1,5 @@
-"""Record universes from a real index, names taken away: of each list of needs, all that its resolution looked at. Run by
-hand; writes universes.json.xz, which benchmarks/universes.py and the tests resolve again without a network.
+"""Record universes from a real index, names taken away: of each list of needs, all that its resolution looked at. Run
+by hand; writes universes.json.xz, which benchmarks/universes.py and the tests resolve again without a network.
 
     LAPIDAR_INDEX=https://packages.example/simple python benchmarks/record_universes.py LISTS
 
@@ -34,7 +34,8 @@ class _Recording(Candidates):
     """Notes what the resolver looks at."""
 
     def note(self) -> dict[str, Any]:
-        return self.__dict__.setdefault("noted", {"versions": {}, "needs": {}})
+        noted: dict[str, Any] = self.__dict__.setdefault("noted", {"versions": {}, "needs": {}})
+        return noted
 
     def versions(self, name: str) -> Sequence[Version]:
         found = super().versions(name)
@@ -58,7 +59,9 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as folder:
             one = record(Path(folder), line.split())
         recorded.append(without_names(one))
-        print(len(one["versions"]), "packages,", len(one["needs"]), "looked at,", "an answer" if one["answer"] else "none")
+        print(
+            len(one["versions"]), "packages,", len(one["needs"]), "looked at,", "an answer" if one["answer"] else "none"
+        )
     TO.write_bytes(lzma.compress(json.dumps(recorded, separators=(",", ":"), sort_keys=True).encode()))
 
 

@@ -6,6 +6,7 @@ import os
 import sys
 import time
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
@@ -226,53 +227,75 @@ class Bar:
 
     def __init__(self, *, shown: bool) -> None:
         self._shown = shown
-        self._task = ""
-        self._unit = ""
-        self._total = self._done = 0
-        self._began = 0.0
+        self._tasks: list[_Task] = []  # what began inside of another stands last
         self._bar: RichProgress | None = None
         self._id: TaskID | None = None
 
     def begin(self, task: str, total: int, unit: str) -> None:
-        self._task, self._total, self._unit = task, total, unit
-        self._done, self._began = 0, time.monotonic()
+        self._close()
+        self._tasks.append(_Task(task, total, unit, time.monotonic()))
+        if self._shown and not unit:  # of such a task nothing more is heard until its end
+            self._open(self._tasks[-1])
 
     def advance(self, steps: int) -> None:
-        self._done += steps
-        if not self._shown or not self._total:
+        if not self._tasks:
+            return
+        task = self._tasks[-1]
+        task.done += steps
+        if not self._shown or not task.unit:
             return
         if self._bar is None:
-            if time.monotonic() - self._began < self._PATIENCE_SECONDS:
+            if time.monotonic() - task.began < self._PATIENCE_SECONDS:
                 return
-            self._open()
+            self._open(task)
         assert self._bar is not None and self._id is not None
-        self._bar.update(self._id, completed=self._done)
+        self._bar.update(self._id, completed=task.done)
 
-    def _open(self) -> None:
+    def _open(self, task: _Task) -> None:
         from rich.console import Console
         from rich.progress import (
             BarColumn,
             DownloadColumn,
             MofNCompleteColumn,
             Progress,
+            ProgressColumn,
+            SpinnerColumn,
             TextColumn,
+            TimeElapsedColumn,
             TimeRemainingColumn,
         )
 
-        count = DownloadColumn() if self._unit == "bytes" else MofNCompleteColumn()
+        columns: list[ProgressColumn] = [TextColumn("{task.description:<20}")]
+        if task.total:
+            count = DownloadColumn() if task.unit == "bytes" else MofNCompleteColumn()
+            columns += [BarColumn(bar_width=40), count, TimeRemainingColumn()]
+        else:  # nobody knows how much there is
+            columns += [SpinnerColumn("line"), TimeElapsedColumn()]
+            if task.unit:
+                columns.append(TextColumn(f"{{task.completed:.0f}} {task.unit}"))
         console = Console(stderr=True, no_color="NO_COLOR" in os.environ)
-        self._bar = Progress(
-            TextColumn("{task.description:<20}"),
-            BarColumn(bar_width=40),
-            count,
-            TimeRemainingColumn(),
-            console=console,
-            transient=True,
-        )
+        self._bar = Progress(*columns, console=console, transient=True)
         self._bar.start()
-        self._id = self._bar.add_task(self._task, total=self._total)
+        self._id = self._bar.add_task(task.name, total=task.total or None)
 
     def end(self) -> None:
+        self._close()
+        if self._tasks:
+            self._tasks.pop()
+
+    def _close(self) -> None:
         if self._bar is not None:
             self._bar.stop()
             self._bar = None
+
+
+@dataclass(slots=True)
+class _Task:
+    """A piece of work: how much there is of it in all (0: nobody knows), in what unit ("": it tells nothing until its
+    end)."""
+
+    name: str
+    total: int
+    unit: str
+    began: float
+    done: int = 0

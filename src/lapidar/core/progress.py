@@ -13,7 +13,8 @@ class Progress(Protocol):
     """Hears of long work. Called from one thread."""
 
     def begin(self, task: str, total: int, unit: str) -> None:
-        """A task of `total` steps begins; `unit` is "files" or "bytes"."""
+        """A task of `total` steps begins (0: nobody knows how many); `unit` is "files", "bytes" ...; "": nothing is
+        heard of it until its end. One may begin inside of another."""
 
     def advance(self, steps: int) -> None:
         """`steps` more are done."""

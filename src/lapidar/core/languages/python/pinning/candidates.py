@@ -13,7 +13,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
 from packaging.version import InvalidVersion, Version
 
-from lapidar.core import spelling
+from lapidar.core import progress, spelling
 from lapidar.core.errors import IndexTrouble, PackageBroken
 from lapidar.core.languages.python.building.build import BuildFailed
 from lapidar.core.languages.python.index import source_metadata
@@ -117,6 +117,7 @@ class Candidates:
         target: Target,
         policy: Policy,
         sources: Sources,
+        reporter: progress.Progress | None = None,
     ) -> None:
         self.indexes = indexes
         self.target = target
@@ -126,6 +127,7 @@ class Candidates:
         self.has_more = False
         self.guessed: dict[tuple[str, Version], str] = {}
         self._sources = sources
+        self.reporter = reporter or progress.Silent()
         self._looked: dict[str, int] = {}
         self._exact: dict[str, Version | None] = {}
         self._files: dict[tuple[str, Version], list[File]] = {}
@@ -264,6 +266,7 @@ class Candidates:
         key = (name, version)
         if key not in self._metadata:
             self.looked_at += 1
+            self.reporter.advance(1)
             self._likely(name, version)
             self._metadata[key] = self._read_metadata(name, version)
         return self._metadata[key]
@@ -354,6 +357,7 @@ class Candidates:
         """
         if name not in self._releases:
             self.looked_at += 1
+            self.reporter.advance(1)
             files = _by_version(self.indexes.files(name), name)
             self._require_times(name, files)
             found = [self._release(name, version, files[version]) for version in sorted(files, reverse=True)]
@@ -407,7 +411,9 @@ class Candidates:
         sources = [file for file in fitting if not file.is_wheel and not file.name.endswith((".egg", ".exe"))]
         if sources and not self.policy.no_builds:
             return min(sources, key=lambda file: (not file.name.endswith(".tar.gz"), file.name))
-        return Reason(Against.ONLY_SOURCE if sources else Against.NOTHING_BUILT, f"wheel for {self.target}")
+        runtimes = sorted({found for one in files if one.is_wheel and (found := _runtime_of(one.name))}, key=_numbers)
+        only = f" (only for {_spans(runtimes)})" if runtimes else ""
+        return Reason(Against.ONLY_SOURCE if sources else Against.NOTHING_BUILT, f"wheel for {self.target}{only}")
 
     def _without_prereleases(self, name: str, releases: list[Release]) -> list[Release]:
         final = any(not release.reason and not release.is_prerelease for release in releases)

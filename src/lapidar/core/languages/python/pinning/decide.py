@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from packaging.version import InvalidVersion, Version
 
+from lapidar.core import progress
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.languages.python import versions
@@ -131,7 +132,7 @@ class Decider:
 
     def candidates(self, policy: Policy | None = None) -> Candidates:
         """The universe to choose from."""
-        return Candidates(self.supply.indexes, self.target, policy or self.policy(), self.supply)
+        return Candidates(self.supply.indexes, self.target, policy or self.policy(), self.supply, self.supply.reporter)
 
     def solve(self, candidates: Candidates) -> dict[str, Version]:
         """The answer to the project's needs.
@@ -143,7 +144,8 @@ class Decider:
 
     def plan(self) -> LanguagePlan:
         """Resolve; see `lapidar.core.pinning.session.LanguagePinning.plan`."""
-        candidates, answer = self._resolved()
+        with progress.task(self.supply.reporter, "Asking the indexes", 0, "answers"):
+            candidates, answer = self._resolved()
         choices = {name: _choice(name, version, candidates) for name, version in answer.items() if "[" not in name}
         effects = tuple(self._effect(name, answer) for name in self.declaration.overrides)
         builds = [told for name, version in answer.items() if (told := candidates.to_build(name, version))]
