@@ -53,6 +53,9 @@ class Made:
         self.asked.append((name, version, extra))
         return self.needs.get((name, version, extra), [])
 
+    def fitting(self, wish: Wish, versions: Sequence[Version]) -> int:
+        return sum(2 << at for at, version in enumerate(versions) if self.fits(wish, version))
+
     def fits(self, wish: Wish, version: Version) -> bool:
         return allows(wish, version)
 

@@ -9,9 +9,12 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
+from lapidar.core.languages.python.pinning.ranges import VersionBits
 from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
 
 RECORDED = Path(__file__).parents[2] / "benchmarks" / "universes.json.xz"
@@ -24,6 +27,7 @@ class Recorded:
         self.record = record
         self.ranges: dict[str, SpecifierSet] = {}
         self.unseen: list[str] = []
+        self.bits: dict[str, VersionBits] = {}
         self._versions = {name: [Version(text) for text in texts] for name, texts in record["versions"].items()}
         self._texts = {
             name: dict(zip(self._versions[name], texts, strict=True)) for name, texts in record["versions"].items()
@@ -47,8 +51,10 @@ class Recorded:
             self.unseen.append(name)
         return self._versions.get(name, [])
 
-    def fits(self, wish: Wish, version: Version) -> bool:
-        return bool(wish.range.contains(version, prereleases=True))
+    def fitting(self, wish: Wish, versions: Sequence[Version]) -> int:
+        if wish.name not in self.bits:
+            self.bits[wish.name] = VersionBits(versions)
+        return self.bits[wish.name].allowed(wish.range)
 
     def wishes(self, name: str, version: Version, extra: str) -> Sequence[Wish] | None:
         key = f"{name} {self._texts[name][version]} {extra}"
@@ -64,6 +70,26 @@ class Recorded:
 def universes() -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = json.loads(lzma.decompress(RECORDED.read_bytes()))
     return found
+
+
+class Ranges(unittest.TestCase):
+    """Bits at once, and one by one."""
+
+    VERSIONS = st.from_regex(
+        r"(1!)?[0-3](\.[0-3]){0,3}((a|b|rc)[0-2])?(\.post[0-2])?(\.dev[0-2])?(\+[a-c](\.[0-2])?)?", fullmatch=True
+    )
+    BOUNDS = st.from_regex(
+        r"(==|!=)[0-3](\.[0-3]){0,2}\.\*|~=[0-3](\.[0-3]){1,2}|"
+        r"(<|<=|>|>=|==|!=|===)[0-3](\.[0-3]){0,3}((a|rc)[0-2])?(\.post[0-2])?(\.dev[0-2])?",
+        fullmatch=True,
+    )
+
+    @settings(max_examples=500)
+    @given(st.lists(VERSIONS, max_size=25, unique_by=Version), st.lists(BOUNDS, max_size=3))
+    def test_both_allow_the_same(self, texts: list[str], bounds: list[str]) -> None:
+        versions, ranges = [Version(text) for text in texts], SpecifierSet(",".join(bounds))
+        one_by_one = sum(2 << at for at, one in enumerate(versions) if ranges.contains(one, prereleases=True))
+        self.assertEqual(VersionBits(versions).allowed(ranges), one_by_one)
 
 
 class Universes(unittest.TestCase):

@@ -84,6 +84,9 @@ class Market(Universe, Protocol):
     def settled(self) -> Collection[str]:
         """The names whose version is settled from elsewhere than an index."""
 
+    def fits(self, wish: Wish, version: Version) -> bool:
+        """Whether a version is in a wish's range."""
+
     def knows(self, name: str) -> bool:
         """Whether there is such a package at all."""
 

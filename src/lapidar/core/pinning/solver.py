@@ -49,8 +49,9 @@ class Universe(Protocol):
     def versions(self, name: str) -> Sequence[Version]:
         """The versions of a package that may be chosen, the most wanted first."""
 
-    def fits(self, wish: Wish, version: Version) -> bool:
-        """Whether a version is in a wish's range; which pre-releases there are to choose from is decided elsewhere."""
+    def fitting(self, wish: Wish, versions: Sequence[Version]) -> int:
+        """Which of the versions of a package, in the order of `versions`, are in a wish's range: of the one at index
+        `at`, the bit ``2 << at``. Which pre-releases there are to choose from is decided elsewhere."""
 
     def wishes(self, name: str, version: Version, extra: str) -> Sequence[Wish] | None:
         """What a version needs (with an extra, if one is given); None where that cannot be known, so that it cannot
@@ -126,7 +127,8 @@ class Solver:
         self._versions: dict[str, Sequence[Version]] = {}
         self._masks: dict[tuple[str, str], int] = {}
         self._may_be: dict[str, int] = {}
-        self._by_key: dict[str, list[_Incompatibility]] = {}
+        # Each with its narrowest other term: where that is excluded, which is mostly so, there is nothing to look at.
+        self._by_key: dict[str, list[tuple[str, int, _Incompatibility]]] = {}
         self._steps: list[_Step] = []
         self._of_key: dict[str, list[int]] = {}  # the numbers of the steps that narrowed a key
         self._level = 0
@@ -185,10 +187,9 @@ class Solver:
         found = self._masks.get(cached)
         if found is None:
             self._remaining(wish.name)
-            found = 0
-            for at, version in enumerate(self._versions[wish.name], 1):
-                if wish.range is None or self.universe.fits(wish, version):
-                    found |= 1 << at
+            versions = self._versions[wish.name]
+            everything = (2 << len(versions)) - 2
+            found = everything if wish.range is None else self.universe.fitting(wish, versions)
             self._masks[cached] = found
         return found
 
@@ -211,8 +212,11 @@ class Solver:
         return changed
 
     def _add(self, incompatibility: _Incompatibility) -> None:
+        narrowest = sorted(incompatibility.terms.items(), key=lambda term: term[1].bit_count())[:2]
         for key in incompatibility.terms:
-            self._by_key.setdefault(key, []).append(incompatibility)
+            other, bits = next((term for term in narrowest if term[0] != key), (key, incompatibility.terms[key]))
+            self._remaining(other)
+            self._by_key.setdefault(key, []).append((other, bits, incompatibility))
 
     # ---- deciding
 
@@ -268,10 +272,13 @@ class Solver:
 
     def _propagate(self, changed: Iterable[str]) -> None:
         waiting = list(dict.fromkeys(changed))
+        may_be = self._may_be
         while waiting:
             key = waiting.pop()
             # The newest first: what was learned last is the most telling.
-            for incompatibility in reversed(self._by_key.get(key, ())):
+            for other, bits, incompatibility in reversed(self._by_key.get(key, ())):
+                if not may_be[other] & bits:
+                    continue
                 told = self._judge(incompatibility)
                 if told is None:
                     continue

@@ -20,6 +20,7 @@ from lapidar.core.languages.python.index import source_metadata
 from lapidar.core.languages.python.index.indexes import Indexes, NoMetadata
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning.held import Held
+from lapidar.core.languages.python.pinning.ranges import VersionBits
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import shown
 from lapidar.core.languages.python.standards.metadata import Metadata, applies
@@ -129,7 +130,7 @@ class Candidates:
         self._sources = sources
         self.reporter = reporter or progress.Silent()
         self._looked: dict[str, int] = {}
-        self._exact: dict[str, Version | None] = {}
+        self._bits: dict[str, VersionBits] = {}
         self._files: dict[tuple[str, Version], list[File]] = {}
         self._releases: dict[str, list[Release]] = {}
         self._chosen_files: dict[tuple[str, Version], File] = {}
@@ -152,23 +153,19 @@ class Candidates:
             name, [*well_known.of_cache(self.indexes.cache), *self.indexes.names(name), *well_known.listed()]
         )
 
+    def fitting(self, wish: Wish, versions: Sequence[Version]) -> int:
+        if isinstance(wish.range, Version):
+            return sum(2 << at for at, version in enumerate(versions) if version == wish.range)
+        known = self._bits.get(wish.name)
+        if known is None or known.versions is not versions:
+            known = self._bits[wish.name] = VersionBits(versions)
+        return known.allowed(wish.range)
+
     def fits(self, wish: Wish, version: Version) -> bool:
         allowed = wish.range
         if isinstance(allowed, Version):
             return bool(allowed == version)
-        exactly = self._exactly(allowed)
-        return (
-            exactly == version if exactly and not version.local else bool(allowed.contains(version, prereleases=True))
-        )
-
-    def _exactly(self, allowed: SpecifierSet) -> Version | None:
-        """The one version that a range allows, where it says just that: families pin each other so, and each range is
-        compared with thousands of versions."""
-        text = str(allowed)
-        if text not in self._exact:
-            matched = _EXACT.fullmatch(text)
-            self._exact[text] = Version(matched[1]) if matched else None
-        return self._exact[text]
+        return bool(allowed.contains(version, prereleases=True))
 
     def wish_for(self, name: str, version: Version) -> Wish:
         return Wish(name, (), version, f"{name}=={version}")
@@ -426,8 +423,6 @@ class Candidates:
 
 
 _MOST_AHEAD = 32
-# Without a local part: "==1.0" allows 1.0+local too.
-_EXACT = re.compile(r"==([0-9]+(?:\.[0-9]+)*(?:(?:a|b|rc|\.post|\.dev)[0-9]+)*)")
 _RUNTIME = re.compile(r"-(?:cp|py)(\d)(\d+)[-.]")
 
 
