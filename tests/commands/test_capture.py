@@ -58,6 +58,7 @@ class WhichEnvironment(Odd):
         self.assertEqual(said["environment"]["interpreter"], str(self.project / "venv/bin/python3"))
 
     def test_then_python3_on_path(self) -> None:
+        (self.project / "fit.py").write_text("")
         self.variables["PATH"] = f"{self.environment()}/bin:/usr/bin:/bin"
         self.assertIn("on PATH", self.json("capture")["environment"]["why"])
 

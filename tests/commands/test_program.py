@@ -45,7 +45,7 @@ class Program(Case):
         self.assertEqual(done.stdout.strip(), "[]")
 
     def test_wrong_command_lines(self) -> None:
-        for words in ((), ("nonsense",), ("capture", "--nonsense"), ("restore", "--placement", "magic"), ("cache",)):
+        for words in (("nonsense",), ("capture", "--nonsense"), ("restore", "--placement", "magic"), ("cache",)):
             with self.subTest(words=words):
                 self.assertIn("next: lapidar", self.lapidar(*words, code=2).stderr)
 

@@ -486,15 +486,26 @@ class Comparing(Results):
         temporary.mkdir()
         variables = {**self.variables, "TMPDIR": str(temporary)}
         words = [PROGRAM, "compare", "one", "other", "--picture", "figure.png", "--report", "page.html"]
+        began = time.monotonic()
+        self.lapidar("compare", "one", "other", code=1)
+        takes = time.monotonic() - began
+        stopped = 0
         for how, code in ((signal.SIGINT, 130), (signal.SIGKILL, -9)):
-            for wait in (0.3, 0.9, 1.5):
+            for share in (0.3, 0.5, 0.7, 0.9):
                 process = subprocess.Popen(words, cwd=self.project, env=variables, stdout=-3, stderr=-3)
-                time.sleep(wait)
+                time.sleep(share * takes)
                 process.send_signal(how)
-                self.assertEqual(process.wait(20), code)
+                ended = process.wait(30)
+                if ended == 1:  # it was through already
+                    for name in ("figure.png", "page.html"):
+                        (self.project / name).unlink()
+                    continue
+                stopped += 1
+                self.assertEqual(ended, code)
                 self.assertEqual(tree_of(self.project), before)
                 if how is signal.SIGINT:
                     self.assertEqual(os.listdir(temporary), [])
+        self.assertGreater(stopped, 4)
 
     def write_archive(self, path: Path, text: str) -> None:
         import tarfile

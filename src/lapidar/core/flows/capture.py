@@ -175,7 +175,7 @@ def capture(
 def _require_a_reason(project: Project, located: Sequence[Located], options: CaptureOptions) -> None:
     """Raises: EnvironmentUnusable: nothing but its being on this machine speaks for an environment, and the project
     has nothing by which to choose of it: all of it would be taken."""
-    if options.command or options.scope or not all(one.by_chance for one in located):
+    if options.environment or options.command or options.scope or not all(one.by_chance for one in located):
         return
     if files.may_declare(project) or any(languages.of(one.language).has_sources(project.root) for one in located):
         return
