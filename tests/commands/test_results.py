@@ -496,9 +496,12 @@ class Comparing(Results):
                 time.sleep(share * takes)
                 process.send_signal(how)
                 ended = process.wait(30)
-                if ended == 1:  # it was through already
-                    for name in ("figure.png", "page.html"):
+                # Each is whole, or not there.
+                for name, end in (("figure.png", b"IEND\xaeB`\x82"), ("page.html", b"</html>\n")):
+                    if (self.project / name).exists():
+                        self.assertTrue((self.project / name).read_bytes().endswith(end))
                         (self.project / name).unlink()
+                if ended == 1:  # it was through already
                     continue
                 stopped += 1
                 self.assertEqual(ended, code)
