@@ -127,8 +127,9 @@ class Solver:
         self._versions: dict[str, Sequence[Version]] = {}
         self._masks: dict[tuple[str, str], int] = {}
         self._may_be: dict[str, int] = {}
-        # Each with its narrowest other term: where that is excluded, which is mostly so, there is nothing to look at.
-        self._by_key: dict[str, list[tuple[str, int, _Incompatibility]]] = {}
+        # Each with what it says of the key, and its narrowest other term: mostly these two tell that there is nothing
+        # to do.
+        self._by_key: dict[str, list[tuple[int, str, int, _Incompatibility]]] = {}
         self._steps: list[_Step] = []
         self._of_key: dict[str, list[int]] = {}  # the numbers of the steps that narrowed a key
         self._level = 0
@@ -216,7 +217,7 @@ class Solver:
         for key in incompatibility.terms:
             other, bits = next((term for term in narrowest if term[0] != key), (key, incompatibility.terms[key]))
             self._remaining(other)
-            self._by_key.setdefault(key, []).append((other, bits, incompatibility))
+            self._by_key.setdefault(key, []).append((incompatibility.terms[key], other, bits, incompatibility))
 
     # ---- deciding
 
@@ -276,8 +277,10 @@ class Solver:
         while waiting:
             key = waiting.pop()
             # The newest first: what was learned last is the most telling.
-            for other, bits, incompatibility in reversed(self._by_key.get(key, ())):
-                if not may_be[other] & bits:
+            for own, other, bits, incompatibility in reversed(self._by_key.get(key, ())):
+                left = may_be[other]
+                # The other does not hold any more; or both are open.
+                if other != key and (not left & bits or (left & ~bits and may_be[key] & ~own)):
                     continue
                 told = self._judge(incompatibility)
                 if told is None:
