@@ -13,13 +13,15 @@ from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Located
 from lapidar.core.project import Project
-from lapidar.core.records import lockfile
+from lapidar.core.records import lockfile, words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.records.surveyed import Surveyed, together
 
 __all__ = ["judge_imports", "survey"]
+
+_PLACES = 3  # that are named
 
 
 def survey(
@@ -71,11 +73,9 @@ def judge_imports(project: Project, snapshot: Snapshot, cache: Cache) -> Iterato
     """What the source imports and a snapshot does not have, or the project does not declare."""
     for name in snapshot.languages:
         for row in languages.of(name).survey(project, None, cache, pinned=snapshot).rows:
-            at = tuple(str(place) for place in row.places)
+            at = words.some(map(str, row.places), _PLACES)
             if row.standing == "missing":
-                yield Finding(Layer.DECLARATION, Problem.IMPORT_OF_NOTHING, name=row.module, paths=at)
+                yield Finding(Layer.DECLARATION, Problem.IMPORT_OF_NOTHING, name=row.module, details=(at,))
             elif row.standing == "not declared":
-                details = (row.distribution,)
-                yield Finding(
-                    Layer.DECLARATION, Problem.IMPORT_NOT_DECLARED, name=row.module, paths=at, details=details
-                )
+                details = (row.distribution, at)
+                yield Finding(Layer.DECLARATION, Problem.IMPORT_NOT_DECLARED, name=row.module, details=details)

@@ -99,8 +99,8 @@ _PROBLEMS = {
     Problem.OUT_OF_RANGE: "{} is declared, and {} is locked",
     Problem.NOT_DECLARED: "locked as asked for, and not declared",
     Problem.OTHER_CONDITION: "{} is declared, and {} is locked",
-    Problem.IMPORT_NOT_DECLARED: "imported, and {} is not declared",
-    Problem.IMPORT_OF_NOTHING: "imported, and nothing that is locked provides it",
+    Problem.IMPORT_NOT_DECLARED: "imported at {1}, and {0} is not declared",
+    Problem.IMPORT_OF_NOTHING: "imported at {}, and nothing that is locked provides it",
 }
 _RESTORE, _PRIVATE = "lapidar restore", "lapidar restore --libraries private"
 _MEND = "lapidar restore --fetch, which looks for the same bytes; or capture the original environment again"
