@@ -343,6 +343,19 @@ class Words(Case):
         before_examples = narrow.partition("examples:")[0]
         self.assertLessEqual(max(map(len, before_examples.splitlines())), 60)
 
+    def test_piped_tables_are_as_wide_as_asked_for(self) -> None:
+        long = "a" * 40
+        (self.project / "fit.py").write_text("".join(f"import {long}{number}, sherdlib\n" for number in range(3)))
+        environment = self.environment(wheel(self.folder, "sherdlib"))
+        words = ["survey", environment, "--offline", "-v"]
+        wide = self.lapidar(*words, code=1).stdout
+        narrow = self.lapidar(*words, code=1, env={**self.variables, "COLUMNS": "70"}).stdout
+        table = narrow.partition("\n\n")[2].partition("\n\n")[0]
+        self.assertLessEqual(max(map(len, table.splitlines())), 70)
+        self.assertGreater(max(map(len, wide.splitlines())), 70)
+        plain = "".join(narrow.split())
+        self.assertEqual([number for number in range(3) if f"fit.py:{number + 1}" not in plain], [])
+
     def test_slips_of_the_finger(self) -> None:
         for words, near in (
             (["restor"], "restore"),

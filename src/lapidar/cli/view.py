@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 import sys
+import textwrap
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import zip_longest
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
@@ -19,6 +21,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Bar", "View", "human_bytes", "human_count", "human_path", "human_seconds", "parse_bytes", "runtime_title"]
 
+_NARROWEST = 8  # characters of a column that is folded
 _STYLES = {"heading": "1", "good": "32", "bad": "31", "warn": "33", "faint": "2"}
 
 
@@ -98,6 +101,16 @@ def _encodable(value: Any) -> Any:
     if isinstance(value, (list, tuple)):
         return [_encodable(one) for one in value]
     return value
+
+
+def _widths(rows: Sequence[Sequence[str]], limit: str) -> list[int]:
+    """How wide the columns of a plain table are: as wide as they need, or, where it is asked to be no wider than so
+    many characters (COLUMNS), with the widest ones folded."""
+    widths = [max(1, *(len(row[at]) for row in rows)) for at in range(len(rows[0]))]
+    if limit.isdigit():
+        while sum(widths) + 2 * (len(widths) - 1) > int(limit) and max(widths) > _NARROWEST:
+            widths[widths.index(max(widths))] -= 1
+    return widths
 
 
 def _is_terminal(stream: TextIO) -> bool:
@@ -194,13 +207,19 @@ class View:
         if _is_terminal(sys.stdout):
             self._drawn(columns, cells, right)
             return
-        widths = [max(len(row[at]) for row in [list(columns), *cells]) for at in range(len(columns))]
-        for row in [list(columns), *cells]:
-            shown = [
-                cell.rjust(width) if at in right else cell.ljust(width)
-                for at, (cell, width) in enumerate(zip(row, widths, strict=True))
+        rows = [list(columns), *cells]
+        widths = _widths(rows, os.environ.get("COLUMNS", ""))
+        for row in rows:
+            folded = [
+                [cell] if len(cell) <= width else textwrap.wrap(cell, width)
+                for cell, width in zip(row, widths, strict=True)
             ]
-            print("  ".join(shown).rstrip())
+            for line in zip_longest(*folded, fillvalue=""):
+                shown = [
+                    cell.rjust(width) if at in right else cell.ljust(width)
+                    for at, (cell, width) in enumerate(zip(line, widths, strict=True))
+                ]
+                print("  ".join(shown).rstrip())
 
     def _drawn(self, columns: Sequence[str], cells: list[list[str]], right: Sequence[int]) -> None:
         from rich import box
