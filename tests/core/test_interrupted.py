@@ -6,6 +6,7 @@ import io
 import os
 import signal
 import subprocess
+import sys
 import unittest
 from contextlib import redirect_stderr
 from unittest import mock
@@ -21,6 +22,39 @@ def hook(event, details):
         os.kill(os.getpid(), 2)
 sys.addaudithook(hook)
 """
+
+
+# A signal that another thread of ours is given ends no call that the main thread waits in.
+WHILE_IT_WAITS = """
+import os, signal, sys, threading, time
+from contextlib import nullcontext
+from lapidar.core.system.waking import interruptible
+child = os.fork()
+if child == 0:
+    time.sleep(6)
+    os._exit(0)
+def send():
+    time.sleep(0.3)
+    os.kill(os.getpid(), signal.SIGINT)
+threading.Thread(target=send).start()
+signal.pthread_sigmask(signal.SIG_BLOCK, [signal.SIGINT])
+began = time.monotonic()
+try:
+    with interruptible() if sys.argv[1] == "with" else nullcontext():
+        os.waitpid(child, 0)
+except KeyboardInterrupt:
+    pass
+print(time.monotonic() - began < 4)
+"""
+
+
+class Waiting(unittest.TestCase):
+    def test_a_signal_ends_it_wherever_it_comes(self) -> None:
+        told = {}
+        for how in ("with", "without"):
+            words = [sys.executable, "-c", WHILE_IT_WAITS, how]
+            told[how] = subprocess.run(words, capture_output=True, text=True, check=True).stdout.strip()
+        self.assertEqual(told, {"with": "True", "without": "False"}, "the second tells that the case is the one meant")
 
 
 class Starting(Case):

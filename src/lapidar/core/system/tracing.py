@@ -20,6 +20,7 @@ from pathlib import Path
 
 from lapidar.core.errors import LapidarError
 from lapidar.core.system.observed import Image, ObservedRun
+from lapidar.core.system.waking import interruptible
 from lapidar.core.system.written import CALLS, Call, Writes
 
 __all__ = ["observe"]
@@ -134,7 +135,7 @@ class _Observer:
             self._become()
         try:
             self._begin(child)
-            with self._ended_after(self.at_most):
+            with self._ended_after(self.at_most), interruptible():
                 code = self._follow(child)
         except BaseException:
             with suppress(OSError):
