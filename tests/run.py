@@ -13,6 +13,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -222,6 +223,8 @@ def conclude(told: list[dict[str, Any]], began: float) -> int:
 
 
 def main() -> int:
+    # What is started in the background ignores Ctrl-C, and so would all that it starts: the tests send it.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
     if sys.argv[1:] == ["--work"]:
         work()
         return 0
