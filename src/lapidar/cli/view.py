@@ -7,7 +7,6 @@ import sys
 import textwrap
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import zip_longest
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
@@ -158,18 +157,21 @@ class View:
         """A warning, on standard error."""
         print(self.styled("note:", "warn", sys.stderr), printable(text), file=sys.stderr)
 
+    @property
+    def _has_company(self) -> bool:
+        """Whether anybody sits there to answer."""
+        return not self.json and sys.stdin.isatty() and sys.stderr.isatty()
+
     def asks(self, question: str) -> bool:
         """Ask whoever sits at the terminal; false where there is nobody to ask."""
-        if self.json or not (sys.stdin.isatty() and sys.stderr.isatty()):
+        if not self._has_company:
             return False
         print(f"{printable(question)} [y/N] ", end="", file=sys.stderr, flush=True)
         return sys.stdin.readline().strip().lower() in ("y", "yes")
 
     def agrees(self, question: str) -> bool:
         """Ask whoever sits at the terminal; where there is nobody to ask, nobody is against it."""
-        if self.json or not (sys.stdin.isatty() and sys.stderr.isatty()):
-            return True
-        return self.asks(question)
+        return not self._has_company or self.asks(question)
 
     def error(self, error: LapidarError) -> None:
         """What, why, and what to do next."""
@@ -252,7 +254,7 @@ class Bar:
 
     def begin(self, task: str, total: int, unit: str) -> None:
         self._close()
-        self._tasks.append(_Task(task, total, unit, time.monotonic()))
+        self._tasks.append(_Task(task, total, unit))
         if self._shown and not unit:  # of such a task nothing more is heard until its end
             self._open(self._tasks[-1])
 
@@ -308,13 +310,11 @@ class Bar:
             self._bar = None
 
 
-@dataclass(slots=True)
 class _Task:
     """A piece of work: how much there is of it in all (0: nobody knows), in what unit ("": it tells nothing until its
-    end)."""
+    end). A plain class: what would write it for us takes long to load, at every start."""
 
-    name: str
-    total: int
-    unit: str
-    began: float
-    done: int = 0
+    def __init__(self, name: str, total: int, unit: str) -> None:
+        self.name, self.total, self.unit = name, total, unit
+        self.began = time.monotonic()
+        self.done = 0

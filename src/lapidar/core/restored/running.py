@@ -6,6 +6,7 @@ import os
 from collections.abc import Mapping
 
 import msgspec
+import tomli
 
 from lapidar.core import foreign, languages
 from lapidar.core.environment.folder import Environment
@@ -22,10 +23,8 @@ def _as_declared(recorded: Conditions, project: Project) -> Conditions:
     """Conditions with what a run reads of the declaration itself: that needs no new snapshot."""
     if not project.declaration.is_file():
         return recorded
-    import tomllib
-
     try:
-        told = foreign.parsed(lambda: tomllib.loads(foreign.read_text(project.declaration))).get("conditions")
+        told = foreign.parsed(lambda: tomli.loads(foreign.read_text(project.declaration))).get("conditions")
     except (OSError, ValueError):
         return recorded  # the commands that need the declaration tell what is wrong with it
     if not isinstance(told, dict):

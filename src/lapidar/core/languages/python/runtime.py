@@ -104,8 +104,10 @@ def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> Runtime
 
 def _is_generated(found: Found) -> bool:
     """Whether a file is what restoring wrote into an environment of its own."""
+    if not found.source.endswith(f"/{managed.FILE_NAME}"):
+        return False
     path = Path(found.source)
-    return path.name == managed.FILE_NAME and path.is_file() and managed.is_ours(path.read_bytes())
+    return path.is_file() and managed.is_ours(path.read_bytes())
 
 
 def _executable(answer: Answer) -> str:

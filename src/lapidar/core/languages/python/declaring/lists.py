@@ -28,7 +28,7 @@ _OPTION = re.compile(r"\s--[a-z].*$")
 
 
 # Modules that are often written for the distributions that provide them.
-MEANT = {
+_MEANT = {
     "sklearn": "scikit-learn",
     "skimage": "scikit-image",
     "cv2": "opencv-python",
@@ -122,7 +122,7 @@ def _need(line: str, where: str, group: str, listed: Listed, into: list[Need]) -
         if (name, str(requirement.specifier)) == ("pkg-resources", "==0.0.0") or name in _OF_THE_RUNTIME:
             listed.problems.append(f"{where}: {text} is no distribution: it is part of the runtime, or of its tools")
             return
-        if meant := MEANT.get(name):
+        if meant := _MEANT.get(name):
             listed.problems.append(f"{where}: {text} is no distribution to ask for; {meant} is meant")
             requirement.name = meant
         need = requirements.need(requirement, group, where)

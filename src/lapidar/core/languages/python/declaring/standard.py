@@ -141,10 +141,7 @@ def _extras(project: Mapping[str, Any]) -> Iterator[tuple[str, tuple[Need, ...]]
 
 def of_extras(data: Mapping[str, Any]) -> list[Need]:
     """The needs of the extras that a ``pyproject.toml`` offers."""
-    extras = data.get("project", {}).get("optional-dependencies", {})
-    return [
-        requirements.parse(text, f"{PYPROJECT_NAME}, extra {name}") for name, texts in extras.items() for text in texts
-    ]
+    return [need for _, needs in _extras(data.get("project", {})) for need in needs]
 
 
 # ---- scripts and lists
@@ -171,7 +168,7 @@ def of_lists(root: Path, *, adopting: bool = False) -> Declaration:
     ``requirements.txt`` is a group: ``requirements-dev.txt``, or ``dev-requirements.txt``, is the group dev.
 
     Args:
-        adopting: tell what of them is not taken over.
+        adopting: for who makes it a project: which runtime the notebooks speak for, and what is not taken over.
     """
     whole = Declaration()
     for path in sorted({*root.glob("requirements*.txt"), *root.glob("*-requirements.txt")}):
@@ -192,7 +189,7 @@ def of_lists(root: Path, *, adopting: bool = False) -> Declaration:
                 *(_not_adopted(path.name, text) for text in refused if adopting),
             ),
         )
-    spoken = of_notebooks(root)
+    spoken = of_notebooks(root) if adopting else ""
     return replace(whole, runtimes={"python": parse_range(spoken, "the notebooks")}) if spoken else whole
 
 
