@@ -114,28 +114,30 @@ def add_snapshot_options(parser: argparse.ArgumentParser) -> None:
 
 
 class _Parser(argparse.ArgumentParser):
-    """Tells what is near to a misspelled word, and answers machines in their form.
+    """Tells what is near to a misspelled word, and answers machines in their form."""
 
-    Attributes:
-        words: the options of the command that is parsed; filled as they are added.
-    """
-
-    words: ClassVar[list[str]] = []
     json: ClassVar[bool] = False
 
     def error(self, message: str) -> NoReturn:
+        from lapidar.core import spelling
         from lapidar.core.errors import LapidarError
 
-        what, near = _misspelled(message, self.words)
-        remedy = f"Near to it: {', '.join(near)}." if near else f"{self.prog} --help shows what there is."
+        what, near = _misspelled(message, _options(self))
+        remedy = spelling.hint(near, f"{self.prog} --help shows what there is.")
         if self.json:
             View(json=True).error(LapidarError(what, remedy=remedy))
             sys.exit(ExitCode.USAGE)
         self.exit(ExitCode.USAGE, f"{self.prog}: {what}\n  next: {remedy}\n")
 
-    def add_argument(self, *names: Any, **settings: Any) -> argparse.Action:
-        self.words.extend(name for name in names if name.startswith("-"))
-        return super().add_argument(*names, **settings)
+
+def _options(parser: argparse.ArgumentParser) -> list[str]:
+    """All options of a parser and of the commands below it."""
+    found: list[str] = []
+    for action in parser._actions:
+        found += action.option_strings
+        if isinstance(action, argparse._SubParsersAction):
+            found += [name for below in action.choices.values() for name in _options(below)]
+    return found
 
 
 _CHOICE = re.compile(
@@ -237,7 +239,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     chosen = _chosen(os.environ.get("COMP_LINE", "").split()[1:] if completes else words)
     # The words of another command are not ours to parse.
     cut = words.index("--") if chosen in _TAKE_COMMANDS and "--" in words else len(words)
-    _Parser.words, _Parser.json = [], "--json" in words[:cut]
+    _Parser.json = "--json" in words[:cut]
     parser = build_parser(chosen)
     if completes:
         importlib.import_module("argcomplete").autocomplete(parser, default_completer=None)

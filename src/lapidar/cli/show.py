@@ -133,7 +133,7 @@ def _find(snapshot: Snapshot, name: str) -> Package:
     near = spelling.near(name.lower(), [package.name for package in snapshot.packages])
     raise LapidarError(
         f"The snapshot has no package {name!r}",
-        remedy=f"Near to it: {', '.join(near)}." if near else "`lapidar show packages` lists what it has.",
+        remedy=spelling.hint(near, "`lapidar show packages` lists what it has."),
     )
 
 

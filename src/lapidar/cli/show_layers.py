@@ -65,10 +65,12 @@ def library(snapshot: Snapshot, name: str, view: View) -> Library:
     """
     found = next((one for one in snapshot.libraries if one.soname in (name, f"lib{name}")), None)
     if found is None:
+        from lapidar.core import spelling
+
         near = [one.soname for one in snapshot.libraries if name.lower() in one.soname.lower()][:_SHOWN]
         raise LapidarError(
             f"The snapshot has no library {name!r}",
-            remedy=f"Near to it: {', '.join(near)}." if near else "`lapidar show libraries` lists what it has.",
+            remedy=spelling.hint(near, "`lapidar show libraries` lists what it has."),
         )
     if not view.json:
         rows = [

@@ -110,7 +110,7 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
         if not graph.idle.get(need.name):
             said.append("Nothing in it needs it.")
         if meant := spelling.near(need.name, [one.name for one in graph.snapshot.packages]):
-            said.append(f"Near to it: {', '.join(meant)}.")
+            said.append(spelling.hint(meant))
     if declaration.indexes:
         said += _tried(session, need, declaration, graph.snapshot)
     if view.json:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-__all__ = ["distance", "near"]
+__all__ = ["distance", "hint", "near"]
 
 _LONG = 8  # letters from which on two slips are allowed
 
@@ -19,6 +19,16 @@ def near(name: str, known: Iterable[str], most: int = 3) -> list[str]:
             if apart <= allowed:
                 found.append((apart, one[:1] != name[:1], at, one))
     return [one for *_, one in sorted(found)[:most]]
+
+
+def hint(found: Iterable[str], otherwise: str = "") -> str:
+    """What to say of names that are near, as a sentence.
+
+    Args:
+        otherwise: what to say where there are none.
+    """
+    told = ", ".join(found)
+    return f"Near to it: {told}." if told else otherwise
 
 
 def distance(one: str, other: str, most: int) -> int:

@@ -150,9 +150,9 @@ def dropped(place: NeedsFile, names: Iterable[str], group: str | None) -> Mappin
             meant = spelling.near(place.normalised(name), declared)
             raise DeclarationError(
                 f"{name} is not declared in {where}",
-                remedy=f"Near to it: {', '.join(meant)}."
-                if meant
-                else "`lapidar why` tells who needs it, where it is only needed by another package.",
+                remedy=spelling.hint(
+                    meant, "`lapidar why` tells who needs it, where it is only needed by another package."
+                ),
             )
     return {place.file: place.text}
 

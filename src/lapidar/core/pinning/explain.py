@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
+from lapidar.core import spelling
 from lapidar.core.errors import Conflict
 from lapidar.core.pinning.market import Against, Market, Reason
 from lapidar.core.pinning.solver import SAME, Fact, Solver, Unsolvable, Version, Wish
@@ -34,11 +35,10 @@ def conflict(facts: Sequence[Fact], market: Market, roots: Sequence[Wish], limit
 
 def unknown(name: str, market: Market, why: str = "") -> Conflict:
     """The error for a name that no index has; tells of near ones."""
-    near = market.near(name)
     return Conflict(
         f"There is no package called {name}",
         why=why,
-        remedy=f"Near to it: {', '.join(near)}." if near else "Look at its spelling, and at [index].",
+        remedy=spelling.hint(market.near(name), "Look at its spelling, and at [index]."),
     )
 
 
