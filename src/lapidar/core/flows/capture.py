@@ -177,7 +177,8 @@ def _require_a_reason(project: Project, located: Sequence[Located], options: Cap
     has nothing by which to choose of it: all of it would be taken."""
     if options.environment or options.command or options.scope or not all(one.by_chance for one in located):
         return
-    if files.may_declare(project) or any(languages.of(one.language).has_sources(project.root) for one in located):
+    sources = (file for one in located for file in languages.of(one.language).sources(project.root))
+    if files.may_declare(project) or any(sources):
         return
     one = located[0]
     raise EnvironmentUnusable(

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import datetime
 import subprocess
-from collections.abc import Iterator, Sequence
-from pathlib import Path
+from collections.abc import Sequence
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -38,7 +37,8 @@ def propose(project: Project, cache: Cache | None, indexes: Sequence[Index] = ()
     """
     runtimes = {}
     surveyed = []
-    for name, located in _located(project).items():
+    there = _located(project)
+    for name, located in there.items():
         language = languages.of(name)
         try:
             runtimes[name] = language.runtime_version(located) if located else ""
@@ -47,7 +47,7 @@ def propose(project: Project, cache: Cache | None, indexes: Sequence[Index] = ()
         surveyed.append(language.survey(project, located, cache))
     proposal = adopt.propose(project, together(surveyed), runtimes, lockfile.read_if_there(project.lockfile))
     if indexes and not proposal.stated:
-        for name in _located(project):
+        for name in there:
             if spoken := languages.of(name).runtime_of_pins(proposal.needs, indexes, cache):
                 proposal.runtimes[name] = spoken
     proposal.as_of = _day(project, guess) if guess else None
@@ -61,27 +61,17 @@ def _day(project: Project, guess: str) -> datetime.date:
             return datetime.date.fromisoformat(guess)
         except ValueError as error:
             raise LapidarError(f"{guess!r} is no day", remedy="Write 2021-06-30, or auto.") from error
-    last = _last_commit(project) or max((path.stat().st_mtime for path in _sources(project)), default=0.0)
+    sources = [project.root / file for language in languages.every() for file in language.sources(project.root)]
+    last = _last_commit(project) or max((path.stat().st_mtime for path in sources), default=0.0)
     if not last:
         raise LapidarError("There is no source to tell a day by", remedy="Name one: --guess 2021-06-30.")
     return datetime.datetime.fromtimestamp(last, datetime.UTC).date()
 
 
-def _sources(project: Project) -> Iterator[Path]:
-    for path in project.root.rglob("*"):
-        inner = path.relative_to(project.root).parts
-        if path.suffix in _suffixes() and path.is_file() and not any(part.startswith(".") for part in inner):
-            yield path
-
-
-def _suffixes() -> set[str]:
-    return {suffix for language in languages.every() for suffix in language.source_suffixes}
-
-
 def _last_commit(project: Project) -> float:
     """When version control was given sources last; 0 where it tells nothing. The times of files are those of a
     checkout there."""
-    patterns = [f":(glob)**/*{suffix}" for suffix in sorted(_suffixes())]
+    patterns = [f":(glob)**/*{suffix}" for language in languages.every() for suffix in language.source_suffixes]
     words = ["git", "-C", str(project.root), "log", "-1", "--format=%ct", "--", *patterns]
     try:
         done = subprocess.run(words, capture_output=True, text=True, timeout=_GIT_SECONDS, check=False)

@@ -191,8 +191,8 @@ class BasicLanguage:
     def runtime_of_pins(self, needs: Sequence[Need], indexes: Sequence[Index], cache: Cache | None) -> str:
         return ""
 
-    def has_sources(self, root: Path) -> bool:
-        return False
+    def sources(self, root: Path) -> Iterable[str]:
+        return ()
 
     def survey(
         self,

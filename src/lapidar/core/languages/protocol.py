@@ -414,8 +414,9 @@ class Language(Protocol):
     def proposed(self, root: Path) -> Declaration:
         """What other files of a project say of its needs, for whoever makes it a project."""
 
-    def has_sources(self, root: Path) -> bool:
-        """Whether a folder has any source of this language."""
+    def sources(self, root: Path) -> Iterable[str]:
+        """The source files of a project, as paths relative to its root: not those of environments in it, nor what
+        version control ignores."""
 
     def survey(
         self,

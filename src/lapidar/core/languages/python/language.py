@@ -159,7 +159,7 @@ class Python:
         if found.same:
             return True, f"{name} was taken from {found.same}, which has the same bytes"
         if found.near:
-            return False, f"{found.near[0]} is {name} too, but another build of it: its bytes differ"
+            return False, f"{found.near} is {name} too, but another build of it: its bytes differ"
         return False, f"no {name} is on this machine (`lapidar runtimes` shows those that are)"
 
     # ---- requirements and versions
@@ -233,10 +233,10 @@ class Python:
         with Indexes(indexes, cache) as opened:
             return spoken.of_pins(own, opened)
 
-    def has_sources(self, root: Path) -> bool:
+    def sources(self, root: Path) -> Iterable[str]:
         from lapidar.core.languages.python.survey import sources
 
-        return next(iter(sources.find(root)), None) is not None
+        return sources.find(root)
 
     def survey(
         self,
