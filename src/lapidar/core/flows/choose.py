@@ -6,7 +6,6 @@ from pathlib import Path
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.folder import Environment
-from lapidar.core.errors import LapidarError
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection
 from lapidar.core.records.snapshot import Snapshot
@@ -35,14 +34,7 @@ def placed_snapshot(cache: Cache, environment: Environment, locked: Snapshot) ->
         return locked
     from lapidar.core.cache.history import History
 
-    history = History(cache)
-    for digest in history.ids():
-        try:
-            one = lockfile.read(history.path(digest))
-            if selection.without(
-                one, [name for name in mark.left_out if name in selection.groups_of(one)]
-            ).snapshot == (mark.snapshot):
-                return one
-        except LapidarError:
-            continue
+    for _, one in History(cache).copies():
+        if isinstance(one, Snapshot) and selection.without(one, mark.left_out).snapshot == mark.snapshot:
+            return one
     return locked

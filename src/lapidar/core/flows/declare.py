@@ -11,7 +11,6 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, reading
 from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.environment import marker
-from lapidar.core.environment.marker import Marker
 from lapidar.core.errors import DeclarationError
 from lapidar.core.flows import pin
 from lapidar.core.flows.pin import Pinned, Review
@@ -112,14 +111,11 @@ def _change(
     restored = None
     if options.restore and pinned.snapshot:
         mark = marker.read(project.environment)
+        there = selection.groups_of(pinned.snapshot)
         # Groups that were left out stay so.
-        left_out = selection.left_out(pinned.snapshot, None, _left_out(mark, pinned.snapshot))
+        left_out = tuple(group for group in mark.left_out if group in there) if mark else ()
         restored = restore(project, cache, pinned.snapshot, RestoreOptions(left_out=left_out), reporter)
     return pinned, restored
-
-
-def _left_out(mark: Marker | None, snapshot: Snapshot) -> list[str]:
-    return [group for group in mark.left_out if group in selection.groups_of(snapshot)] if mark else []
 
 
 def _still_imported(project: Project, cache: Cache, locked: Snapshot | None, names: Sequence[str]) -> Iterator[str]:

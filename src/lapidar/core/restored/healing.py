@@ -28,12 +28,10 @@ class Healed:
     Attributes:
         left: what could not be healed.
         told: a sentence for each file that was altered or healed.
-        altered_in: the files of environments through which cached ones were altered.
     """
 
     left: list[Flaw] = field(default_factory=list)
     told: list[str] = field(default_factory=list)
-    altered_in: list[Path] = field(default_factory=list)
 
 
 def heal(cache: Cache, flaws: Iterable[Flaw]) -> Healed:
@@ -65,7 +63,6 @@ def heal(cache: Cache, flaws: Iterable[Flaw]) -> Healed:
 def _heal_one(
     cache: Cache, flaw: Flaw, entry: Entry, altered: list[Path], sources: dict[str, list[str]], result: Healed
 ) -> None:
-    result.altered_in += altered
     what = f"{words.owner(flaw.owner)}: {flaw.path}"
     how = f" was altered through {altered[0]}" if altered else f" ({flaw.kind})"
     if cache.flaw(entry) is None and flaw.kind is not FileFlaw.BYTES:

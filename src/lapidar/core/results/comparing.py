@@ -69,7 +69,7 @@ def compare(path: str, before: Was | None, after: Was | None, tolerances: Tolera
     if after is None or (after.file is not None and not os.path.lexists(after.file)):
         return Compared(path, Verdict.GONE, bytes_before=_size(before))
     if before is None:
-        return Compared(path, Verdict.NEW, _kind(after, path), bytes_after=_size(after))
+        return Compared(path, Verdict.NEW, _kind(after.file, path), bytes_after=_size(after))
     sizes = _size(before), _size(after)
     if before.link is not None or after.link is not None:
         return _links(path, before, after, sizes)
@@ -89,9 +89,9 @@ def _size(side: Was | None) -> int | None:
     return os.lstat(side.file).st_size
 
 
-def _kind(side: Was, path: str) -> str:
+def _kind(file: Path | None, path: str) -> str:
     try:
-        return kind_of(side.file, path) if side.file is not None and side.file.is_file() else ""
+        return kind_of(file, path) if file is not None and file.is_file() else ""
     except OSError:
         return ""
 
@@ -105,7 +105,7 @@ def _links(path: str, before: Was, after: Was, sizes: _Sizes) -> Compared:
 
 def _by_digest(path: str, before: Was, after: Was, sizes: _Sizes) -> Compared:
     """One whose bytes are lost."""
-    kind = _kind(after, path) or _kind(before, path)
+    kind = _kind(after.file, path) or _kind(before.file, path)
     digests = [side.sha256 if side.file is None else sha256_of(str(side.file)) for side in (before, after)]
     if digests[0] == digests[1]:
         return Compared(path, Verdict.IDENTICAL, kind, *sizes)
@@ -116,7 +116,7 @@ def _by_digest(path: str, before: Was, after: Was, sizes: _Sizes) -> Compared:
 def _contents(pair: Pair, sizes: _Sizes, tolerances: Tolerances) -> Compared:
     rules = tolerances.for_file(pair.path)
     if same_bytes(pair):
-        return Compared(pair.path, Verdict.IDENTICAL, _kind(Was(pair.after), pair.path), *sizes)
+        return Compared(pair.path, Verdict.IDENTICAL, _kind(pair.after, pair.path), *sizes)
     try:
         kind, found = compare_contents(pair, rules)
     except Unreadable as error:
@@ -139,7 +139,7 @@ def _contents(pair: Pair, sizes: _Sizes, tolerances: Tolerances) -> Compared:
 def _unreadable(pair: Pair, sizes: _Sizes, why: str, told: str) -> Compared:
     """One that its kind cannot read: by bytes, where all that is lacking is a library."""
     if _NEEDS_A_LIBRARY not in why:
-        kind = _kind(Was(pair.after), pair.path)
+        kind = _kind(pair.after, pair.path)
         return Compared(pair.path, Verdict.UNREADABLE, kind, *sizes, why, tolerance=told)
     found = binary.compare(pair, NONE)
     return Compared(

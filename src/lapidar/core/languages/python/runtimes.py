@@ -15,6 +15,7 @@ from lapidar.core.cache.history import History
 from lapidar.core.cache.seen import seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
+from lapidar.core.environment import marker
 from lapidar.core.errors import EnvironmentUnusable, LapidarError
 from lapidar.core.languages.protocol import RuntimeHere
 from lapidar.core.languages.python import inventory, probe
@@ -74,10 +75,8 @@ def _asked(path: Path) -> Answer | None:
         answer = probe.ask(path)
     except EnvironmentUnusable:
         return None
-    is_ours = (
-        Path(answer.base_prefix) / "lib/lapidar/placed.json"
-    ).exists()  # a restored environment's is in the cache
-    return None if is_ours else answer
+    # That of a restored environment is in the cache.
+    return None if marker.read(Path(answer.base_prefix)) else answer
 
 
 def in_cache(cache: Cache) -> Iterator[Kept]:
@@ -111,16 +110,16 @@ class Refilled(NamedTuple):
 
     Attributes:
         same: the interpreter of one with the same bytes; None where there is none.
-        near: where there is none, one of the same version, and in how many files it differs.
+        near: where there is none, one of the same version.
     """
 
     same: Path | None
-    near: tuple[Path, int] | None = None
+    near: Path | None = None
 
 
 def refill(runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> Refilled:
     """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes."""
-    near: tuple[Path, int] | None = None
+    near: Path | None = None
     for one in on_machine():
         if one.version != runtime.version or one.implementation != runtime.implementation:
             continue
@@ -130,7 +129,7 @@ def refill(runtime: Runtime, project: Project, cache: Cache, reporter: Progress)
             continue
         if record.tree == runtime.tree:
             return Refilled(one.interpreter)
-        near = near or (one.interpreter, abs(record.files - runtime.files))
+        near = near or one.interpreter
     return Refilled(None, near)
 
 

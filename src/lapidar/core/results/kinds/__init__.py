@@ -39,7 +39,7 @@ _COMPARE: dict[str, Callable[[Pair, Rules], Found]] = {
     "lines of values": values.compare_lines,
     "notebook": notebook.compare,
     "markup": markup.compare,
-    "drawing": markup.compare,
+    "drawing": markup.compare_drawing,
     "picture": picture.compare,
     "PDF": pdf.compare,
     "array": array.compare,

@@ -17,17 +17,29 @@ from lapidar.core.results.kinds.text import STAMP
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Pair, Unreadable
 
-__all__ = ["HEAD", "compare"]
+__all__ = ["HEAD", "compare", "compare_drawing"]
 
 _Event = tuple[str, str, tuple[tuple[str, str], ...]]
 _DATES = re.compile(r"(^|[:}])(date|created|modified|creationdate|moddate|datestamp)$", re.IGNORECASE)
 _DEEPEST = 2000
-HEAD = 2000  # bytes in which a drawing says that it is one
+HEAD = 2000  # characters in which a drawing says that it is one
 _NO_CONTENT = frozenset("area base br col embed hr img input link meta source track wbr".split())
 
 
 def compare(pair: Pair, rules: Rules) -> Found:
     """Compare two documents, element by element."""
+    return _compared(pair, rules).found()
+
+
+def compare_drawing(pair: Pair, rules: Rules) -> Found:
+    """Compare two drawings (SVG): as any document, and how far it can be seen."""
+    differences = _compared(pair, rules)
+    if differences.differs:
+        pages.tell(pair, differences)
+    return differences.found()
+
+
+def _compared(pair: Pair, rules: Rules) -> Differences:
     differences = Differences(rules)
     texts = foreign.read(pair.before), foreign.read(pair.after)
     try:
@@ -41,9 +53,7 @@ def compare(pair: Pair, rules: Rules) -> Found:
             differences.say(f"{'/'.join(place[-3:]) or 'the top'}: {names}")
             break
         _event(place, before, after, one, other, differences)
-    if differences.differs and b"<svg" in texts[0][:HEAD]:
-        pages.tell(pair, differences)
-    return differences.found()
+    return differences
 
 
 def _called(event: _Event) -> str:

@@ -161,7 +161,7 @@ class Indexes:
         digest = hashlib.sha256(index.address.encode("utf-8", "surrogateescape")).hexdigest()[:32]
         kept = self.cache.root / "index" / f"names-{digest}" if self.cache and self.cache.writable else None
         if kept and kept.exists() and time.time() - kept.stat().st_mtime < _ONE_DAY:
-            return _names_kept(sealed.read(kept))
+            return (sealed.read(kept) or b"").decode("utf-8", "replace").splitlines()
         with self.client.stream(f"{index.address}/", {"Accept": page.ACCEPT}) as response:
             data = response.read(_MOST_NAMES_BYTES + 1, decode_content=True)
         text = "" if len(data) > _MOST_NAMES_BYTES else data.decode("utf-8", "replace")
@@ -285,7 +285,3 @@ def _in_folder(folder: Path, name: str, index: str) -> Iterator[File]:
             if not path.is_file():
                 continue  # a pipe would be waited for
             yield File(name=entry, url=path.as_uri(), bytes=path.stat().st_size, index=index)
-
-
-def _names_kept(data: bytes | None) -> list[str]:
-    return data.decode("utf-8", "replace").splitlines() if data else []

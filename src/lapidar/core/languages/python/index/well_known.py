@@ -7,8 +7,7 @@ from importlib import resources
 
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
-from lapidar.core.errors import LapidarError
-from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["listed", "of_cache"]
 
@@ -23,11 +22,5 @@ def of_cache(cache: Cache | None) -> list[str]:
     """The names that snapshots in the cache have."""
     if cache is None:
         return []
-    history = History(cache)
-    names: dict[str, None] = {}
-    for digest in history.ids():
-        try:
-            names |= dict.fromkeys(one.name for one in lockfile.read(history.path(digest)).packages)
-        except LapidarError:
-            continue
-    return list(names)
+    snapshots = (one for _, one in History(cache).copies() if isinstance(one, Snapshot))
+    return list(dict.fromkeys(package.name for snapshot in snapshots for package in snapshot.packages))

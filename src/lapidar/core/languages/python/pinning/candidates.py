@@ -307,9 +307,8 @@ class Candidates:
         file = self._chosen_files.get((name, version))
         if file is None or file.is_wheel or self._sources.known_metadata(file):
             return ""
-        wheels = [one.name for one in self._files.get((name, version), []) if one.is_wheel]
-        runtimes = sorted({found for one in wheels if (found := _runtime_of(one))}, key=_numbers)
-        only = f", only for {_spans(runtimes)}" if runtimes else ""
+        runtimes = _built_for(self._files.get((name, version), []))
+        only = f", only for {runtimes}" if runtimes else ""
         short = ".".join(self.target.runtime.version.split(".")[:2])
         guess = self.guessed.get((name, version))
         told = f"; what it needs is taken from {guess} till then" if guess else ""
@@ -408,8 +407,8 @@ class Candidates:
         sources = [file for file in fitting if not file.is_wheel and not file.name.endswith((".egg", ".exe"))]
         if sources and not self.policy.no_builds:
             return min(sources, key=lambda file: (not file.name.endswith(".tar.gz"), file.name))
-        runtimes = sorted({found for one in files if one.is_wheel and (found := _runtime_of(one.name))}, key=_numbers)
-        only = f" (only for {_spans(runtimes)})" if runtimes else ""
+        runtimes = _built_for(files)
+        only = f" (only for {runtimes})" if runtimes else ""
         return Reason(Against.ONLY_SOURCE if sources else Against.NOTHING_BUILT, f"wheel for {self.target}{only}")
 
     def _without_prereleases(self, name: str, releases: list[Release]) -> list[Release]:
@@ -426,19 +425,12 @@ _MOST_AHEAD = 32
 _RUNTIME = re.compile(r"-(?:cp|py)(\d)(\d+)[-.]")
 
 
-def _runtime_of(wheel: str) -> str:
-    """The version of the runtime that a wheel is for, by its tag: ``3.11``; "" for any."""
-    found = _RUNTIME.search(wheel)
-    return f"{found[1]}.{found[2]}" if found else ""
-
-
-def _numbers(version: str) -> tuple[int, ...]:
-    return tuple(map(int, version.split(".")))
-
-
-def _spans(versions: Sequence[str]) -> str:
-    """``3.8 to 3.10``"""
-    return versions[0] if len(versions) == 1 else f"{versions[0]} to {versions[-1]}"
+def _built_for(files: Iterable[File]) -> str:
+    """For which runtimes there are wheels among files, by their tags: ``3.8 to 3.10``; "" where they tell none."""
+    tags = [_RUNTIME.search(file.name) for file in files if file.is_wheel]
+    versions = sorted({(int(tag[1]), int(tag[2])) for tag in tags if tag})
+    ends = dict.fromkeys([versions[0], versions[-1]]) if versions else ()
+    return " to ".join(f"{major}.{minor}" for major, minor in ends)
 
 
 def _came_by(file: File, day: datetime.date) -> bool:
