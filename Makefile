@@ -19,13 +19,20 @@ demo: $(VENV)/.installed
 test: $(VENV)/.installed
 	$(BIN)/python tests/run.py $(TESTS)
 
-# What some tests drive besides Python: another root's static shell, older processors, the package databases of
+# What some tests drive besides Python: R (from Debian), another root's static shell, older processors, the package databases of
 # other systems, Perl, Tcl, the system's tracer of calls, what draws with its fonts, a Python package of its own. As root on a machine with apt; elsewhere it says what is missing and goes on.
 TOOLS := busybox-static qemu-user rpm btrfs-progs perl tcl libmagic1 file strace graphviz \
          fonts-dejavu-core python3-matplotlib
+# R with its recommended packages, what compiles packages for it, and a few more of these; without what they recommend.
+R_TOOLS := r-base-core r-recommended r-base-dev r-cran-digest r-cran-jsonlite r-cran-callr r-cran-rcpp r-cran-ggplot2 \
+           r-cran-lme4 r-cran-vegan r-cran-data.table
 test-tools:
 	@for tool in $(TOOLS); do \
 	  dpkg -s $$tool > /dev/null 2>&1 || apt-get install -y -q $$tool > /dev/null 2>&1 || echo "not installed: $$tool"; \
+	done
+	@for tool in $(R_TOOLS); do \
+	  dpkg -s $$tool > /dev/null 2>&1 || apt-get install -y -q --no-install-recommends $$tool > /dev/null 2>&1 \
+	  || echo "not installed: $$tool"; \
 	done
 
 # Attack the program for so many minutes: faults of system calls, kills, flipped bits, changed texts.

@@ -24,18 +24,24 @@ ORDER = (
     "layers",
     "restored",
     "results",
-    "languages.python",
+    "languages.*",
     "flows",
 )
 # Packages are built in an environment that is restored like any other.
-EXCEPTIONS = {("languages.python.pinning.workplace", "flows")}
+EXCEPTIONS = {("languages.python.pinning.workplace", "flows"), ("languages.r.pinning.workplace", "flows")}
 # Lists of names of many languages, and the list of languages.
 LISTED = {"languages/__init__.py": 1, "layers/libraries.py": 1, "layers/tools.py": 1}
 PYTHON = re.compile(r"python|pyc|site-packages|dist-info|wheel", re.IGNORECASE)
 
 
 def _folder(module: str) -> str:
-    return "languages.python" if module.startswith("languages.python") else module.partition(".")[0]
+    return "languages.*" if _language(module) else module.partition(".")[0]
+
+
+def _language(module: str) -> str:
+    """The language that a module is of; "" where it is of none or of all."""
+    parts = module.split(".")
+    return parts[1] if parts[0] == "languages" and parts[1:2] and (CORE / "languages" / parts[1]).is_dir() else ""
 
 
 def _imports(tree: ast.Module) -> Iterator[str]:
@@ -61,6 +67,8 @@ class Structure(unittest.TestCase):
             for name in _imports(ast.parse(path.read_text("utf-8"))):
                 self.assertTrue(name.startswith(("lapidar.core.", "lapidar._version")), f"{module} imports {name}")
                 other = _folder(name.removeprefix("lapidar.core."))
+                theirs = _language(name.removeprefix("lapidar.core."))
+                self.assertIn(theirs, ("", _language(module)) if _language(module) else ("", theirs), module)
                 if other not in ORDER or other == _folder(module) or (module, other) in EXCEPTIONS:
                     continue
                 seen += 1

@@ -75,6 +75,10 @@ class GlazeInventory:
         return str(self.folder / INTERPRETER)
 
     @property
+    def library_folders(self) -> Mapping[str, str]:
+        return {}
+
+    @property
     def statuses(self) -> Mapping[str, os.stat_result]:
         return {}
 

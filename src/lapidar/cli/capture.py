@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_language_option
 from lapidar.cli.view import View, human_bytes, human_count, human_path, human_seconds, runtime_title
 from lapidar.core.errors import LapidarError
 
@@ -16,14 +16,15 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Record an environment: its runtime, its packages, the system libraries and outside programs below them, and the
 conditions of a run. The bytes go into the cache, the record into PROJECT/lapidar.lock. Without ENVIRONMENT it takes the
-active environment, else the project's .venv or venv, else the python3 on PATH, and says which. Nothing is written into
-the environment."""
+active environment, else the project's .venv or venv, else the python3 on PATH, and says which; and the Rscript on PATH
+where the project has source of R. Nothing is written into the environment."""
 
 EXAMPLES = """\
 examples:
   lapidar capture
   lapidar capture .venv
   lapidar capture --scope whole
+  lapidar capture /usr/bin/Rscript      R alone
   lapidar capture --observe -- python analysis.py
   lapidar capture /usr/bin/python3 --lock system.lock"""
 
@@ -33,6 +34,7 @@ _NAMED = 3  # so that the line stays one
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("environment", nargs="?", metavar="ENVIRONMENT", help="a folder, or an interpreter")
+    add_language_option(parser)
     parser.add_argument("--lock", metavar="FILE", help="write the lockfile here instead of in the project")
     parser.add_argument(
         "--scope",
@@ -69,6 +71,7 @@ def run(session: Session) -> int:
             scope=options.scope,
             command=_command(options),
             output=2 if view.json else 1,  # standard output is one object then
+            languages=tuple(options.language),
         ),
         view.reporter(),
     )

@@ -113,6 +113,17 @@ def add_snapshot_options(parser: argparse.ArgumentParser) -> None:
     which.add_argument("--snapshot", metavar="ID", help="a snapshot of the history, by the beginning of its identity")
 
 
+def add_language_option(parser: argparse.ArgumentParser) -> None:
+    """The option by which languages are meant, where a machine or a project has several."""
+    parser.add_argument(
+        "--language",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="only this one: python or r (may be given again)",
+    )
+
+
 class _Parser(argparse.ArgumentParser):
     """Tells what is near to a misspelled word, and answers machines in their form."""
 

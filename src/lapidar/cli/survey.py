@@ -6,18 +6,18 @@ import argparse
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_language_option
 from lapidar.cli.view import View, human_count, human_path
 
 if TYPE_CHECKING:
     from lapidar.core.records.surveyed import Place, Surveyed, SurveyedModule
 
 DESCRIPTION = """\
-Find out what the project's own source needs: reads every Python file, notebook and inline script block as saved on
-disk, without running any, and matches each import to what provides it in the environment (named, or found as by
-`lapidar capture`), and to what the project declares. For modules that nobody here provides it looks into the cache,
-and then asks the package indexes that you configured, if any, unless --offline. Exit code 0: all fits together;
-1: something is missing, not declared, declared and not used, or cannot be read."""
+Find out what the project's own source needs: reads every file of Python and R, every notebook, document with code in
+it and inline script block as saved on disk, without running any, and matches each import to what provides it in the
+environment (named, or found as by `lapidar capture`), and to what the project declares. For modules that nobody here
+provides it looks into the cache, and then asks the package indexes that you configured, if any, unless --offline. Exit
+code 0: all fits together; 1: something is missing, not declared, declared and not used, or cannot be read."""
 
 EXAMPLES = """\
 examples:
@@ -30,6 +30,7 @@ _SHOWN = 2
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("environment", nargs="?", metavar="ENVIRONMENT", help="a folder, or an interpreter")
+    add_language_option(parser)
     parser.add_argument("--offline", action="store_true", help="ask no index for what nobody here provides")
 
 
@@ -42,7 +43,9 @@ def run(session: Session) -> int:
         cache = session.cache()
     except CacheError:
         cache = None  # it only helps to name what is missing
-    surveyed, located = survey(session.project, cache, session.path("environment"), ask=not options.offline)
+    surveyed, located = survey(
+        session.project, cache, session.path("environment"), ask=not options.offline, only=options.language
+    )
     if view.json:
         view.object(surveyed)
     else:
@@ -68,13 +71,14 @@ def _show(surveyed: Surveyed, view: View) -> None:
             ]
             for row in surveyed.rows
         ]
-        view.table(["module", "distribution", "version", "used in", "standing"], rows)
+        view.table(["module", "package", "version", "used in", "standing"], rows)
     else:
         view.line("Nothing but the standard library and the project's own modules is imported.")
     for title, found in (
         ("Outside programs", surveyed.programs),
         ("System libraries opened by name", surveyed.libraries),
         ("Paths of one machine", surveyed.paths),
+        ("Loaded by a name that no text says", surveyed.unclear),
     ):
         if found:
             view.line()

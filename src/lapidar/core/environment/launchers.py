@@ -13,6 +13,8 @@ import shlex
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import EXECUTABLE, Entry
 from lapidar.core.environment import marker
 from lapidar.core.system import elf
 from lapidar.core.system.loader import VARIABLES, options_of
@@ -22,11 +24,15 @@ __all__ = [
     "CLOSED",
     "DRIVERS",
     "LATE",
+    "LIBRARIES_PLACE",
     "Host",
     "Private",
+    "behind_starter",
     "can_start",
     "fill",
     "inside",
+    "is_behind_starter",
+    "is_program_inside",
     "program",
     "script",
     "tool",
@@ -37,7 +43,10 @@ LOADER = "/lib64/ld-linux-x86-64.so.2"  # the System V ABI's place of the loader
 CLOSED = "loader"  # the folder, in the private one, of the loader that finds nothing of the host
 LATE = "late"  # the folder there of libraries under whose names packages bring others, which come first for these
 AT_LATE = "/proc/self/fd/9"  # that folder as a loader can have it built in, wherever it lies: the launcher opens it
+LIBRARIES_PLACE = "libraries"  # among a runtime's places: where its own shared libraries lie, if not in lib
 DRIVERS = "drivers"  # the folder there of links to libraries of the host's device drivers
+
+_BEHIND = ".program"
 
 _FOLLOW_LINKS = """\
 while [ -L "$file" ]; do
@@ -93,6 +102,7 @@ class Private:
         late: whether there is a folder of libraries that are looked for last.
         drivers: whether there are links to the host's device drivers.
         keeps: the loader's variables that the snapshot declares; the caller's others do not count.
+        folders: where runtimes have their own shared libraries, below the environment.
     """
 
     loader: str
@@ -103,6 +113,7 @@ class Private:
     late: bool = False
     drivers: bool = False
     keeps: Collection[str] = ()
+    folders: Sequence[str] = ("lib",)
 
     def settings(self) -> str:
         """The shell's lines that lead libraries to their data, and drop the caller's variables of the loader."""
@@ -119,10 +130,11 @@ class Private:
         rpath = f' --inhibit-rpath "{inhibited}"' if self.absolute else ""
         loader = f"{CLOSED}/{self.loader}" if self.closed else self.loader
         drivers = f":{own}/{DRIVERS}" if self.drivers else ""
+        folders = f"{own}{_below(self.folders)}{drivers}"
         return (
             self.settings()
             + (f'exec 9<"{own}/{LATE}"\n' if self.late else "")
-            + f'exec "{own}/{inside(loader)}"{_late(self.options)} --library-path "{own}:$at/lib{drivers}"{rpath}'
+            + f'exec "{own}/{inside(loader)}"{_late(self.options)} --library-path "{folders}"{rpath}'
         )
 
 
@@ -132,18 +144,24 @@ class Host:
 
     loader: str
     options: Collection[str]
+    folders: Sequence[str] = ("lib",)
 
     @classmethod
-    def of(cls, program: str | None) -> Host:
+    def of(cls, program: str | None, folders: Sequence[str] = ("lib",)) -> Host:
         """By the loader that an executable asks for: another one on a system without glibc."""
         facts = elf.read(program) if program else None
         loader = facts.interpreter if facts and facts.interpreter else LOADER
-        return cls(loader, options_of(loader))
+        return cls(loader, options_of(loader), folders)
 
     def command(self) -> str:
         """As that of `Private`."""
         named = _late(frozenset(self.options) - {"--inhibit-cache"})
-        return f'exec {shlex.quote(self.loader)}{named} --library-path "$at/lib"'
+        return f'exec {shlex.quote(self.loader)}{named} --library-path "{_below(self.folders)[1:]}"'
+
+
+def _below(folders: Sequence[str]) -> str:
+    """Folders of the environment for the loader, each with a colon before it."""
+    return "".join(f":$at/{inside(folder)}" for folder in folders)
 
 
 def _late(options: Collection[str]) -> str:
@@ -177,6 +195,26 @@ def can_start(file: str, loader: str) -> bool:
             return b"/proc/self/exe" not in stream.read()
     except OSError:
         return False
+
+
+def is_program_inside(entry: Entry, cache: Cache, private: Private | None) -> bool:
+    """Whether a file of a package is a compiled program, which is to run with the environment's own libraries."""
+    if private is None or entry.kind != EXECUTABLE or ".so" in entry.path.rpartition("/")[2]:
+        return False
+    return can_start(cache.entry_path(entry), private.loader)
+
+
+def behind_starter(path: str) -> str:
+    """Where a program inside a package's folder lies that a starter stands in the place of: beside it, so that what it
+    says of places relative to itself holds."""
+    folder, _, name = path.rpartition("/")
+    return f"{folder}/.{name}{_BEHIND}"
+
+
+def is_behind_starter(path: str) -> bool:
+    """Whether a path is one of those."""
+    name = path.rpartition("/")[2]
+    return name.startswith(".") and name.endswith(_BEHIND)
 
 
 def script(path: str, interpreter_path: str, private: Private) -> bytes:

@@ -86,6 +86,8 @@ class Placing:
         closed_loader: the bytes of the loader that finds nothing of the host, where one could be made.
         late: the names of libraries that are looked for last.
         drivers: libraries of this host's device drivers, where the snapshot was captured with such: name -> path.
+        folders: where runtimes have their own shared libraries, below the environment.
+        declared: the variables that the snapshot holds, with their values.
     """
 
     trees: Mapping[str, Tree]
@@ -96,6 +98,8 @@ class Placing:
     closed_loader: bytes | None = None
     late: frozenset[str] = frozenset()
     drivers: Mapping[str, str] = field(default_factory=dict)
+    folders: tuple[str, ...] = ("lib",)
+    declared: Mapping[str, str] = field(default_factory=dict)
 
     def loader_of(self, tree: Tree, executable: str) -> launchers.Private | launchers.Host:
         """How a compiled program of a tree is started: through the environment's own loader, or through the host's.
@@ -106,4 +110,4 @@ class Placing:
         if self.private:
             return self.private
         entry = next((entry for entry in tree if entry.path == executable), None)
-        return launchers.Host.of(self.cache.entry_path(entry) if entry else None)
+        return launchers.Host.of(self.cache.entry_path(entry) if entry else None, self.folders)

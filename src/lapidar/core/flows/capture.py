@@ -46,6 +46,7 @@ class CaptureOptions:
         scope: ``used``, ``whole``, or None for `used` where the project declares or imports anything.
         command: runs this once in the environment, and takes also what it was seen to use.
         output: the descriptor that the command's standard output goes to.
+        languages: the names of those that are captured; none: all that are meant.
     """
 
     environment: Path | None = None
@@ -55,6 +56,7 @@ class CaptureOptions:
     scope: str | None = None
     command: Sequence[str] | None = None
     output: int = 1
+    languages: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +126,7 @@ def capture(
     """
     began = time.monotonic()
     options = options or CaptureOptions()
-    located = locate(project, options.environment)
+    located = locate(project, options.environment, options.languages)
     _require_a_reason(project, located, options)
     cache.require_writable()
     path = options.lock or project.lockfile
@@ -175,7 +177,13 @@ def capture(
 def _require_a_reason(project: Project, located: Sequence[Located], options: CaptureOptions) -> None:
     """Raises: EnvironmentUnusable: nothing but its being on this machine speaks for an environment, and the project
     has nothing by which to choose of it: all of it would be taken."""
-    if options.environment or options.command or options.scope or not all(one.by_chance for one in located):
+    if (
+        options.environment
+        or options.command
+        or options.scope
+        or options.languages
+        or not all(one.by_chance for one in located)
+    ):
         return
     sources = (file for one in located for file in languages.of(one.language).sources(project.root))
     if files.may_declare(project) or any(sources):

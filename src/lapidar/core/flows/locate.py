@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from pathlib import Path
 
 from lapidar.core import languages
@@ -12,29 +13,38 @@ from lapidar.core.project import Project
 __all__ = ["locate"]
 
 
-def locate(project: Project, named: Path | None) -> tuple[Located, ...]:
+def locate(project: Project, named: Path | None, only: Collection[str] = ()) -> tuple[Located, ...]:
     """The interpreters of the environment that is meant, in the order of the languages.
 
     Args:
         project: whose environment is looked for.
         named: a folder or an interpreter; without it: what the shell, the project or PATH points to, as each language
-            knows it. What is only there by chance does not count where anything is there for a reason.
+            knows it. What is only there by chance does not count where anything is there for a reason, unless the
+            project has source for it.
+        only: the names of the languages that are meant; none: all.
 
     Raises:
         EnvironmentUnusable: there is none, or what was named is no environment.
+        LapidarError: there is no such language.
     """
     found: list[Located] = []
     refusals: list[Exception] = []
-    for language in languages.every():
+    asked = [languages.of(name) for name in only] or languages.every()
+    for language in asked:
         try:
             one = language.locate(project, named)
         except EnvironmentUnusable as error:  # the folder may be another language's
             refusals.append(error)
         else:
             found += [one] if one else []
-    meant = [one for one in found if not one.by_chance]
+    meant = [one for one in found if only or not one.by_chance or _has_source(project, one, found)]
     if not meant and refusals:
         raise refusals[0]
     if not found:
-        raise languages.first().refuse(project, named)
-    return tuple(meant or found)
+        raise asked[0].refuse(project, named)
+    return tuple(meant or found[:1])
+
+
+def _has_source(project: Project, one: Located, found: list[Located]) -> bool:
+    """Whether the project has source of a language, which speaks for it where several are here."""
+    return len(found) > 1 and any(True for _ in languages.of(one.language).sources(project.root))

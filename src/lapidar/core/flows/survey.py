@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -25,7 +25,12 @@ _PLACES = 3  # that are named
 
 
 def survey(
-    project: Project, cache: Cache | None, environment: Path | None = None, *, ask: bool = True
+    project: Project,
+    cache: Cache | None,
+    environment: Path | None = None,
+    *,
+    ask: bool = True,
+    only: Collection[str] = (),
 ) -> tuple[Surveyed, tuple[Located, ...]]:
     """Read all sources of a project, without running them.
 
@@ -33,6 +38,7 @@ def survey(
         cache: looked in for what provides what is missing; it also keeps what was read of unchanged files.
         environment: a folder or an interpreter; None for what the project or the shell points to.
         ask: ask the configured indexes last.
+        only: the names of the languages that are meant; none: all.
 
     Returns:
         What was found, and the environment that it was matched to; none where it was matched to the lockfile.
@@ -42,25 +48,27 @@ def survey(
         LockfileError: it is not valid.
     """
     pinned = lockfile.read_if_there(project.lockfile)
-    located = _located(project, environment, pinned, cache)
+    located = _located(project, environment, pinned, cache, only)
     if located:
         several = [languages.of(at.language).survey(project, at, cache, ask=ask) for at in located]
     else:
         assert pinned
-        several = [languages.of(name).survey(project, None, cache, ask=ask, pinned=pinned) for name in pinned.languages]
+        several = [
+            languages.of(name).survey(project, None, cache, ask=ask, pinned=pinned) for name in only or pinned.languages
+        ]
     names = frozenset(package.name for package in pinned.packages) if pinned else frozenset()
     return replace(together(several), pinned=names), located
 
 
 def _located(
-    project: Project, environment: Path | None, pinned: Snapshot | None, cache: Cache | None
+    project: Project, environment: Path | None, pinned: Snapshot | None, cache: Cache | None, only: Collection[str]
 ) -> tuple[Located, ...]:
     """The environment; none where only chance speaks for one, and the lockfile tells more."""
     if environment is None and marker.read(project.environment):
         restored = "the project's restored environment"
-        return tuple(one._replace(why=restored) for one in locate(project, project.environment))
+        return tuple(one._replace(why=restored) for one in locate(project, project.environment, only))
     try:
-        located = locate(project, environment)
+        located = locate(project, environment, only)
     except EnvironmentUnusable:
         if environment is not None or pinned is None or cache is None:
             raise

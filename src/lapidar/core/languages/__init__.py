@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = ["every", "first", "of"]
 
-_MODULES = ("lapidar.core.languages.python.language",)
+_MODULES = ("lapidar.core.languages.python.language", "lapidar.core.languages.r.language")
 _loaded: list[Language] = []
 
 

@@ -101,6 +101,8 @@ class Inventory(Protocol):
         program: the compiled executable of the runtime; "" where it has none.
         process: the file that the kernel executes for it.
         libc: name and version of its C library: ``glibc 2.36``; "" where it cannot tell.
+        library_folders: folders that its launchers have libraries looked for in, before the system's, each with its
+            place below a restored environment ("" for a folder of the system's).
         left_out: what of the runtime was left out on purpose, a phrase each.
         notes: what else was left out, a phrase each.
         warnings: what the user should know, a sentence each.
@@ -121,6 +123,8 @@ class Inventory(Protocol):
     def process(self) -> str: ...
     @property
     def libc(self) -> str: ...
+    @property
+    def library_folders(self) -> Mapping[str, str]: ...
     @property
     def left_out(self) -> Sequence[str]: ...
     @property
@@ -180,6 +184,7 @@ class Variables(NamedTuple):
         homes: those among them that say where a runtime's own files lie.
         unheld: packages that choose their code by the processor, and have no variable that takes all of that away: the
             portable profile cannot hold their results.
+        single_thread: those that say how many threads or processes work: the portable profile has one.
         caches: patterns of the paths of files that programs keep for an environment outside of it, and make again.
     """
 
@@ -187,6 +192,7 @@ class Variables(NamedTuple):
     hidden: tuple[str, ...] = ()
     homes: tuple[str, ...] = ()
     unheld: tuple[str, ...] = ()
+    single_thread: tuple[str, ...] = ()
     caches: tuple[str, ...] = ()
 
 

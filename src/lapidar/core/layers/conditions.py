@@ -168,6 +168,7 @@ def apply(conditions: Conditions, variables: Mapping[str, str], root: Path) -> H
     held = dict(conditions.variables)
     if conditions.numerics == "portable":
         held |= numerics.portable(conditions.baseline or numerics.BASELINE)
+        held |= {name: "1" for one in languages.every() for name in one.variables.single_thread}
     result = dict(variables)
     names = _names()
     for name in names:

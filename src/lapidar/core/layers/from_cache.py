@@ -54,11 +54,13 @@ def with_lower_layers(
         unseen = Subject(None, None, (), declaration, memory, held)
         return (_unchanged(snapshot, unseen) if previous else snapshot), ()
     objects = [*_objects(cache, snapshot), *_objects_of_tools(cache, held)]
+    programs = _programs(cache, snapshot, objects)
     with cache.work_folder() as work, _held(cache, work.path, previous) as held_libraries:
         found = lower.of_subject(
             Subject(
                 environment=None,
-                program=_program(cache, snapshot, objects),
+                program=programs[0] if programs else None,
+                programs_of={one.user.language: one.source for one in programs},
                 objects=objects,
                 declaration=declaration,
                 memory=memory,
@@ -103,15 +105,14 @@ def _held(cache: Cache, work: Path, previous: Snapshot | None) -> Iterator[HeldL
     yield HeldLibraries(folder, libraries.held_records(previous.libraries))
 
 
-def _program(cache: Cache, snapshot: Snapshot, objects: list[ObjectFile]) -> ObjectFile | None:
-    """The executable of the first runtime that is a compiled program."""
+def _programs(cache: Cache, snapshot: Snapshot, objects: list[ObjectFile]) -> list[ObjectFile]:
+    """The executables of the runtimes, as far as they are compiled programs."""
+    found = []
     for runtime in snapshot.runtimes:
         entries = {entry.path: entry for entry in cache.tree(runtime.tree)}
         lies = cache.entry_path(entries[runtime.executable]) if runtime.executable in entries else ""
-        for one in objects:
-            if one.source == lies and one.user == runtime.owner:
-                return one
-    return None
+        found += [one for one in objects if one.source == lies and one.user == runtime.owner]
+    return found
 
 
 def _objects(cache: Cache, snapshot: Snapshot) -> Iterator[ObjectFile]:

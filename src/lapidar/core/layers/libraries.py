@@ -215,13 +215,26 @@ class _Observer:
         self.result = LibrariesFound(held=held.records if held else {})
         # As the launchers of a restored environment lead the loader, with libraries of its own or the host's.
         self.held_folders = [self.held_folder, f"{self.held_folder}/{launchers.LATE}"] if self.held_folder else []
-        own = (*self.held_folders[:1], *subject.library_folders)
-        self.system = System.here((*own, *subject.library_path), self.held_folders[1:])
+        # Where a restored environment's launchers have libraries looked for.
+        places = [place for folders in subject.library_folders.values() for place in folders.values()]
+        self.looked_in = {"lib", marker.PRIVATE, *filter(None, places)}
+        self.system = self._system("")
         self.read = subject.memory.read
         self.real = functools.cache(os.path.realpath)
         self.loader = Loader(self.system, subject.memory.read)
+        self.loaders = {
+            language: Loader(self._system(language), subject.memory.read)
+            for language, folders in subject.library_folders.items()
+            if folders and language
+        }
         self.brought: dict[str, str] = {}  # libraries that packages bring, and who uses each
         self.data: dict[str, list[Found]] = {}  # by its place: where each file goes, and where it is
+
+    def _system(self, language: str) -> System:
+        """Where the loader looks for what a language's files need."""
+        subject = self.subject
+        folders = [one for key in dict.fromkeys((language, "")) for one in subject.library_folders.get(key, ())]
+        return System.here((*self.held_folders[:1], *folders, *subject.library_path), self.held_folders[1:])
 
     def run(self) -> LibrariesFound:
         result = self.result
@@ -275,14 +288,16 @@ class _Observer:
     ) -> None:
         elf = self.read(one.source)
         assert elf is not None
-        closure = self.loader.closure(one.source, None if elf.is_program else self.program)
+        loader = self.loaders.get(one.user.language, self.loader)
+        program = self.subject.programs_of.get(one.user.language, self.program)
+        closure = loader.closure(one.source, None if elf.is_program else program)
         for name, path in closure.found.items():
             if name in own_names:
                 continue
             place = own_files.get(self.real(path))
             # One of the environment's own that was found by an absolute path would not be found elsewhere, unless it
             # lies where a restored environment's loader looks anyway.
-            is_looked_for = name not in closure.absolute or os.path.dirname(place or "") in ("lib", marker.PRIVATE)
+            is_looked_for = name not in closure.absolute or os.path.dirname(place or "") in self.looked_in
             if place is None or not is_looked_for:
                 self._add(name, path, one.user.user)
             else:

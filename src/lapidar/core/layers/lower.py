@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from lapidar.core import languages
 from lapidar.core.cache.seen import seen_of_system
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed, stow
@@ -116,6 +117,8 @@ def of_environment(
         declaration = Declaration()
         problems.append(f"{error}; what is declared of tools and conditions was not heeded")
     outside = _Outside(inventories, project)
+    interpreters = {name for one in inventories for name in languages.of(one.language).interpreters}
+    programs = [name for name in programs if os.path.basename(name) not in interpreters]
     mapped = [path for path in run.mapped if ".so" in path and outside.has(path)] if run else []
     started = [path for path in run.executed if outside.has(path)] if run else []
     memory = ElfMemory(cache.root / "seen", str(environment.folder))
@@ -128,7 +131,11 @@ def of_environment(
         memory=memory,
         held=LowerLayers(tools=tools.kept(environment) if environment.is_private else (), conditions=held_to),
         held_libraries=libraries.held_in(environment),
-        library_folders=[f"{environment.folder}/lib"] if environment.is_ours else [],
+        programs_of={one.language: one.program for one in inventories if one.program},
+        library_folders={
+            **{one.language: one.library_folders for one in inventories},
+            "": {f"{environment.folder}/lib": "lib"} if environment.is_ours else {},
+        },
         programs=[*programs, *started],
         requests=[
             *(Request(PROJECT, name) for name in names),

@@ -69,7 +69,9 @@ class Subject:
         declaration: what the project declares.
         held: the records of an earlier snapshot, where the environment was restored from one or is pinned anew.
         held_libraries: its libraries.
-        library_folders: further folders that the environment's launchers have its libraries looked for in.
+        programs_of: by language, the compiled executable of its runtime.
+        library_folders: further folders that launchers have libraries looked for in, by language ("" for all of them),
+            each with its place below a restored environment ("" for the system's).
         programs: outside programs that the project's source or an observed run starts.
         requests: libraries that are asked for by name.
         data: what else libraries are to find, as files of their tree.
@@ -85,7 +87,8 @@ class Subject:
     memory: ElfMemory
     held: LowerLayers = field(default_factory=LowerLayers)
     held_libraries: HeldLibraries | None = None
-    library_folders: Sequence[str] = ()
+    programs_of: Mapping[str, str] = field(default_factory=dict)
+    library_folders: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     programs: Sequence[str] = ()
     requests: Sequence[Request] = ()
     data: Sequence[Draft] = ()

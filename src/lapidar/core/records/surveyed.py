@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import Literal
 
 __all__ = ["NOTHING", "Place", "Standing", "Surveyed", "SurveyedModule", "together"]
@@ -54,6 +55,7 @@ class Surveyed:
         script_needs: what scripts declare in themselves, and where.
         pinned: the names that the lockfile has.
         own, standard: the project's own modules, and the standard library's, that are imported.
+        unclear: calls that load a package that no text of the source names.
     """
 
     files: int
@@ -68,6 +70,7 @@ class Surveyed:
     declared: frozenset[str] = frozenset()
     script_needs: tuple[tuple[str, str], ...] = ()
     pinned: frozenset[str] = frozenset()
+    unclear: Mapping[str, tuple[Place, ...]] = field(default_factory=dict)
 
     @property
     def imported(self) -> set[str]:
@@ -99,4 +102,5 @@ def together(several: list[Surveyed]) -> Surveyed:
         declares=any(one.declares for one in several),
         declared=frozenset().union(*(one.declared for one in several)),
         script_needs=tuple(need for one in several for need in one.script_needs),
+        unclear={name: places for one in several for name, places in one.unclear.items()},
     )

@@ -25,7 +25,7 @@ from lapidar.core.system.loader import VARIABLES, closed, options_of
 if TYPE_CHECKING:
     from lapidar.core.cache.contents import Contents, Flaw
 
-__all__ = ["Derived", "assemble", "derive", "derivers", "flaws_of_derived", "forget_damaged"]
+__all__ = ["Derived", "assemble", "derive", "derivers", "flaws_of_derived", "forget_damaged", "library_folders"]
 
 _C_LIBRARY = ("libc.so.6", "libm.so.6", "libpthread.so.0", "libdl.so.2", "librt.so.1", "libutil.so.1")
 
@@ -58,8 +58,11 @@ def _placing(
     snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, way_to_project: str, whose_libraries: str
 ) -> Placing:
     layer = snapshot.library_layer
+    held_to = snapshot.conditions
+    declared = held_to.variables if held_to else {}
+    folders = library_folders(snapshot)
     if whose_libraries != PRIVATE or layer is None:
-        return Placing(trees, cache, way_to_project)
+        return Placing(trees, cache, way_to_project, folders=folders, declared=declared)
     tree = trees[layer.tree]
     data = tuple(entry.path for entry in tree)
     early = {name: path for one, name, path in companions.variables(data) if not one.use}
@@ -68,7 +71,6 @@ def _placing(
     late = _brought_by_packages(snapshot, trees)
     closed_loader = closed(cache.read(loader), launchers.AT_LATE if late else "") if loader else None
     late = late if closed_loader and launchers.AT_LATE.encode() in closed_loader else frozenset()
-    held_to = snapshot.conditions
     drivers = libraries.drivers_here() if held_to and held_to.host else {}
     private = launchers.Private(
         layer.loader,
@@ -78,9 +80,16 @@ def _placing(
         closed=closed_loader is not None,
         late=bool(late),
         drivers=bool(drivers),
-        keeps=[name for name in VARIABLES if held_to and name in held_to.variables],
+        keeps=[name for name in VARIABLES if name in declared],
+        folders=folders,
     )
-    return Placing(trees, cache, way_to_project, private, data, closed_loader, late, drivers)
+    return Placing(trees, cache, way_to_project, private, data, closed_loader, late, drivers, folders, declared)
+
+
+def library_folders(snapshot: Snapshot) -> tuple[str, ...]:
+    """Where runtimes have their own shared libraries, below the environment; the last is where all may have some."""
+    own = (runtime.places.get(launchers.LIBRARIES_PLACE) for runtime in snapshot.runtimes)
+    return tuple(dict.fromkeys((*filter(None, own), "lib")))
 
 
 def flaws_of_derived(snapshot: Snapshot, contents: Contents, *, deep: bool, reporter: Progress) -> Iterator[Flaw]:

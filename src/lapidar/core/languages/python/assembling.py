@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import msgspec
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
+from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.environment import launchers as programs
 from lapidar.core.environment.layout import Layout, Placing
 from lapidar.core.languages.python import launchers, placing, shipped, startup
@@ -90,7 +90,7 @@ class _PackageLayout:
             if entry.path in starters:
                 path = f"{SCRIPTS}/{posixpath.basename(path)}"
             elif self._is_program_inside(entry):
-                real = placing.behind_starter(path)
+                real = programs.behind_starter(path)
                 self._command(
                     path, programs.program(real, self._private, posixpath.relpath(".", posixpath.dirname(path)))
                 )
@@ -127,10 +127,7 @@ class _PackageLayout:
     def _is_program_inside(self, entry: Entry) -> bool:
         """Whether it is a compiled program in a folder of the package, which is to run with the environment's own
         libraries."""
-        if self.at.private is None or entry.kind != EXECUTABLE or not entry.path.startswith("site/"):
-            return False
-        name = posixpath.basename(entry.path)
-        return ".so" not in name and programs.can_start(self.at.cache.entry_path(entry), self.at.private.loader)
+        return entry.path.startswith("site/") and programs.is_program_inside(entry, self.at.cache, self.at.private)
 
     def _command(self, path: str, text: bytes) -> None:
         self.into.generate(self.package.owner, path, text, executable=True)

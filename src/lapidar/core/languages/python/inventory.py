@@ -62,6 +62,10 @@ class PythonInventory:
         return self.answer.libc
 
     @property
+    def library_folders(self) -> Mapping[str, str]:
+        return {}
+
+    @property
     def left_out(self) -> Sequence[str]:
         return self.base.left_out
 

@@ -14,12 +14,12 @@ from packaging.utils import canonicalize_name
 
 from lapidar.core import foreign
 from lapidar.core.cache.stowing import Draft, FileDraft, RewrittenDraft, Stowed
-from lapidar.core.environment import marker, reserved, walk
+from lapidar.core.environment import launchers, marker, reserved, walk
+from lapidar.core.environment.explained import Explained
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.walk import Found
 from lapidar.core.errors import PackageBroken, unreadable
 from lapidar.core.languages.python import editable, placing, shipped, startup
-from lapidar.core.languages.python.explained import Explained
 from lapidar.core.languages.python.placing import SCRIPTS
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.standards import direct_url, entry_points, layout, record
@@ -212,7 +212,9 @@ class _Observer:
         self.named: dict[str, list[str]] = {}  # and the data that their modules name
         self.found = PackagesFound()
         self.found.warnings += [f"{path} is a pipe, a socket or a device, and was passed over" for path in odd]
-        self.explained = Explained(answer, str(project.root), self.folders)
+        self.explained = Explained(
+            (answer.prefix, answer.base_prefix, str(project.root), *self.folders, *answer.stdlib)
+        )
         self.interpreters = _interpreters(answer)
 
     def run(self) -> PackagesFound:
@@ -383,12 +385,12 @@ class _Observer:
                 continue
             if layout.is_bytecode(path) or (path.endswith(".pyc") and path[:-1] in one.site.files):
                 continue
-            if self.placed and placing.is_behind_starter(path):
+            if self.placed and launchers.is_behind_starter(path):
                 continue
             tree_path = self._tree_path(one, path)
             if tree_path is None:
                 continue
-            if self.placed and os.path.isfile(real := placing.behind_starter(path)):
+            if self.placed and os.path.isfile(real := launchers.behind_starter(path)):
                 self.found.claimed.add(real)
                 found.append(Found(tree_path, real, False))
                 continue

@@ -13,9 +13,7 @@ __all__ = [
     "HEADERS",
     "SCRIPTS",
     "SITE",
-    "behind_starter",
     "facts_of",
-    "is_behind_starter",
     "of_package",
     "of_runtime",
     "package_entries",
@@ -23,7 +21,6 @@ __all__ = [
 ]
 
 SITE, HEADERS = "site", "headers"  # the places of a runtime: where it looks for packages, and its C headers
-_PROGRAM = ".program"
 SCRIPTS = f"{marker.PRIVATE}/scripts"  # scripts of packages, byte for byte; bin/ has a starter for each
 
 
@@ -57,19 +54,6 @@ def runtime_entries(runtime: Runtime, tree: Tree) -> Iterator[tuple[Entry, str]]
     """Where each entry of a runtime's tree goes."""
     for entry in tree:
         yield entry, of_runtime(runtime.executable, entry.path)
-
-
-def behind_starter(path: str) -> str:
-    """Where a program inside a package's folder lies that a starter stands in the place of: beside it, so that what it
-    says of places relative to itself holds."""
-    folder, _, name = path.rpartition("/")
-    return f"{folder}/.{name}{_PROGRAM}"
-
-
-def is_behind_starter(path: str) -> bool:
-    """Whether a path is one of those."""
-    name = path.rpartition("/")[2]
-    return name.startswith(".") and name.endswith(_PROGRAM)
 
 
 def facts_of(name: str) -> str:

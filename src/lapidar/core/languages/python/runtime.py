@@ -10,10 +10,10 @@ from pathlib import Path
 
 from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.environment import walk
+from lapidar.core.environment.explained import Explained
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.walk import Found
 from lapidar.core.errors import EnvironmentUnusable
-from lapidar.core.languages.python.explained import Explained
 from lapidar.core.languages.python.placing import HEADERS, SITE
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.standards import managed
@@ -84,7 +84,7 @@ def observe(answer: Answer, claimed: set[str], *, full: bool = False) -> Runtime
             remedy="Capture an environment whose runtime has its library as plain files.",
         )
     found = [one for one in found if not _is_generated(one)]
-    explained = Explained(answer, answer.base_prefix, ())
+    explained = Explained((answer.prefix, answer.base_prefix, *answer.stdlib))
     drafted = walk.drafts([one for one in found if one.source not in claimed], _wanted(full), explained)
     return RuntimeFound(
         answer=answer,

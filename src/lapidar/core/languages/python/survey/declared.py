@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from pathlib import Path
-from typing import NamedTuple
 
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
@@ -12,26 +11,11 @@ from packaging.utils import canonicalize_name
 from lapidar.core.declaring import reading
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.python.declaring import standard
+from lapidar.core.languages.surveying import DeclaredNeed
 from lapidar.core.project import Project
 from lapidar.core.records.declaration import Need
 
-__all__ = ["DeclaredNeed", "of_project"]
-
-
-class DeclaredNeed(NamedTuple):
-    """One need as declared.
-
-    Attributes:
-        name: of a distribution, normalised.
-        text: its range as written.
-        binds: whether a version outside of that is none that was meant: not where something overrides it, or where it
-            holds only on some platforms.
-    """
-
-    name: str
-    text: str
-    where: str
-    binds: bool = True
+__all__ = ["of_project", "of_scripts"]
 
 
 def of_project(project: Project) -> tuple[list[DeclaredNeed], list[str]]:
@@ -62,10 +46,10 @@ def _of_extras(root: Path) -> list[Need]:
     return standard.of_extras(reading.load(path, path.name)) if path.is_file() else []
 
 
-def of_texts(texts: list[str], where: str) -> list[DeclaredNeed]:
-    """Needs as texts, those that cannot be read passed over."""
+def of_scripts(needs: Iterable[tuple[str, str]]) -> list[DeclaredNeed]:
+    """What scripts declare in themselves, each with its file; texts that cannot be read are passed over."""
     found = []
-    for text in texts:
+    for text, where in needs:
         try:
             found.append(DeclaredNeed(canonicalize_name(Requirement(text).name), text, where))
         except InvalidRequirement:

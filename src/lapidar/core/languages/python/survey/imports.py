@@ -6,46 +6,22 @@ import ast
 import re
 import shlex
 from collections.abc import Iterator
-from typing import Literal, NamedTuple
+from typing import Literal
 
-__all__ = ["SourceUses", "Use", "read"]
+from lapidar.core.languages.surveying import PERSONAL, PERSONAL_ROOTS, SourceUses, Use
+
+__all__ = ["read"]
 
 Manner = Literal["plain", "in a function", "tried", "for type checking", "by name"]
 
-# Where the files of one person, or of one machine, lie.
-_PERSONAL_ROOTS = rf"(/({'|'.join(['home', 'Users', 'root', 'mnt', 'media', 'scratch'])})/|[A-Za-z]:[\\/])"
-_PERSONAL = re.compile(rf"^{_PERSONAL_ROOTS}[^\s:*?\"<>|]+$")
 # What is looked for inside expressions; a text without any of these has nothing there.
 _IN_EXPRESSIONS = re.compile(
     r"subprocess|os\.system|os\.popen|shutil\.which|import_module|__import__|CDLL|LoadLibrary|dlopen|find_library"
-    rf"|[\"']{_PERSONAL_ROOTS}"
+    rf"|[\"']{PERSONAL_ROOTS}"
 )
 _STATEMENT_LISTS = ("body", "orelse", "finalbody", "handlers", "cases")
 _OPENERS = frozenset({"CDLL", "PyDLL", "LoadLibrary", "dlopen", "find_library"})  # of ctypes and cffi
 _STARTERS = frozenset({"run", "call", "check_call", "check_output", "Popen"})
-
-
-class Use(NamedTuple):
-    """One place where something is used.
-
-    Attributes:
-        name: the module as written (``scipy.stats``), the program, or the path.
-        line: counted from 1, in its piece.
-        manner: how a module is imported; "plain" for all else.
-    """
-
-    name: str
-    line: int
-    manner: Manner
-
-
-class SourceUses(NamedTuple):
-    """What was found in one piece of source."""
-
-    modules: list[Use]
-    programs: list[Use]
-    paths: list[Use]
-    libraries: list[Use]
 
 
 def read(code: str) -> SourceUses:
@@ -68,7 +44,7 @@ class _Reader(ast.NodeVisitor):
     """
 
     def __init__(self, *, deep: bool) -> None:
-        self.found = SourceUses([], [], [], [])
+        self.found = SourceUses.none()
         self._manners: list[Manner] = []
         self._deep = deep
 
@@ -154,7 +130,7 @@ class _Reader(ast.NodeVisitor):
         self.generic_visit(node)
 
     def visit_Constant(self, node: ast.Constant) -> None:
-        if isinstance(node.value, str) and _PERSONAL.match(node.value):
+        if isinstance(node.value, str) and PERSONAL.match(node.value):
             self.found.paths.append(Use(node.value, node.lineno, "plain"))
 
 

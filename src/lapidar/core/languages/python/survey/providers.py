@@ -7,7 +7,7 @@ import re
 import zipfile
 from collections.abc import Collection, Iterable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 import msgspec
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
@@ -16,22 +16,16 @@ from lapidar.core import sealed
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import IndexTrouble, LapidarError
+from lapidar.core.languages.surveying import Provider
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Package
 
 if TYPE_CHECKING:
     from lapidar.core.languages.python.index.indexes import Indexes
 
-__all__ = ["Provider", "Providers", "in_cache", "of_packages", "on_indexes"]
+__all__ = ["Providers", "in_cache", "of_packages", "on_indexes"]
 
 _MODULE = re.compile(r"^(?P<name>[^.]+)(\.py|(\.[\w-]+)*\.so)$")
-
-
-class Provider(NamedTuple):
-    """A distribution: its normalised name and its version."""
-
-    name: str
-    version: str
 
 
 class Providers:

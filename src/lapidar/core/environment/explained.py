@@ -6,7 +6,6 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable
 
-from lapidar.core.languages.python.probe import Answer
 from lapidar.core.system import owners
 
 __all__ = ["Explained"]
@@ -16,13 +15,11 @@ class Explained:
     """Tells whether a file or a folder may be taken, by its real path.
 
     Args:
-        project: the project's folder.
-        folders: those of the packages.
+        folders: the environment's own, and the project's.
     """
 
-    def __init__(self, answer: Answer, project: str, folders: Iterable[str]) -> None:
-        places = {answer.prefix, answer.base_prefix, project, *folders, *answer.stdlib}
-        self._roots = tuple(os.path.realpath(place).rstrip("/") + "/" for place in places)
+    def __init__(self, folders: Iterable[str]) -> None:
+        self._roots = tuple(os.path.realpath(place).rstrip("/") + "/" for place in dict.fromkeys(folders))
 
     def __call__(self, path: str) -> bool:
         if path.startswith(self._roots) or f"{path}/" in self._roots:

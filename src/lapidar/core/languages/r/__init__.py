@@ -1,0 +1,1 @@
+"""R as a language of snapshots."""

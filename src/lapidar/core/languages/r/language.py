@@ -1,0 +1,209 @@
+"""R as a language; see `lapidar.core.languages.protocol`. Nothing heavy is loaded before it is used."""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, cast
+
+from lapidar.core.languages.basic import BasicLanguage
+from lapidar.core.languages.protocol import (
+    Declared,
+    Inventory,
+    Language,
+    LoadTest,
+    Located,
+    ObjectFile,
+    ObserveOptions,
+    RuntimeHere,
+    Stray,
+    Used,
+    Variables,
+)
+
+if TYPE_CHECKING:
+    from lapidar.core.cache.store import Cache
+    from lapidar.core.environment.layout import Layout, Placing
+    from lapidar.core.progress import Progress
+    from lapidar.core.project import Project
+    from lapidar.core.records.declaration import Declaration, Need, VersionRange
+    from lapidar.core.records.graph import Graph
+    from lapidar.core.records.snapshot import LanguageParts, Runtime, Snapshot
+    from lapidar.core.records.surveyed import Surveyed
+
+__all__ = ["LANGUAGE"]
+
+_LIBRARY = "lib/R/site-library"
+
+
+class R(BasicLanguage):
+    """See `Language`."""
+
+    name = "r"
+    title = "R"
+    variables = Variables(
+        watched=("R_DATATABLE_NUM_THREADS", "MC_CORES", "R_PROFILE_USER", "R_ENVIRON_USER", "R_MAX_NUM_DLLS"),
+        hidden=(
+            "R_HOME",
+            "RHOME",
+            "R_LIBS",
+            "R_LIBS_SITE",
+            "R_LIBS_USER",
+            "R_PROFILE",
+            "R_ENVIRON",
+            "R_ARCH",
+            "R_TESTS",
+            "LAPIDAR_R",
+        ),
+        homes=("R_HOME",),
+        single_thread=("R_DATATABLE_NUM_THREADS", "MC_CORES"),
+        caches=(r"/fontconfig/[0-9a-f]{32}-[\w-]+\.cache-\d+$",),
+        unheld=("torch", "tensorflow"),
+    )
+    declaration_files = ("DESCRIPTION",)
+    source_suffixes = (".R", ".r", ".Rmd", ".rmd", ".qmd", ".Rnw", ".rnw")
+    interpreters = ("Rscript", "R")
+
+    # ---- capture
+
+    def locate(self, project: Project, named: Path | None) -> Located | None:
+        from lapidar.core.languages.r import locate
+
+        return locate.locate(project, named)
+
+    def refuse(self, project: Project, named: Path | None) -> Exception:
+        from lapidar.core.languages.r import locate
+
+        return locate.refuse(project, named)
+
+    def observe(self, located: Located, project: Project, options: ObserveOptions) -> Inventory:
+        from lapidar.core.languages.r import inventory, probe
+
+        answer = probe.ask(located.interpreter, project.root)
+        return inventory.observe(answer, project, full_runtime=options.full_runtime)
+
+    def choose_used(
+        self, inventory: Inventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]
+    ) -> Used:
+        from lapidar.core.languages.r import scope as scopes
+        from lapidar.core.languages.r.inventory import RInventory
+
+        return scopes.choose_used(cast(RInventory, inventory), project, cache, scope, opened)
+
+    def files_of(self, parts: LanguageParts, cache: Cache) -> Iterator[ObjectFile]:
+        from lapidar.core.languages.r import placing
+
+        several = [(parts.runtime.owner, placing.runtime_entries(cache.tree(parts.runtime.tree)))]
+        several += [(one.owner, placing.package_entries(one, cache.tree(one.tree))) for one in parts.packages]
+        for owner, entries in several:
+            for entry, path in entries:
+                if entry.kind != "l":
+                    yield ObjectFile(owner, cache.entry_path(entry), path)
+
+    # ---- restore
+
+    def lay_out(self, parts: LanguageParts, layout: Layout, at: Placing) -> None:
+        from lapidar.core.languages.r import assembling
+
+        assembling.lay_out(parts, layout, at)
+
+    # ---- check and run
+
+    def strays(self, runtime: Runtime, extra: Iterable[str]) -> Iterator[Stray]:
+        for path in extra:
+            folder = posixpath.dirname(path)
+            if posixpath.basename(path) == "DESCRIPTION" and posixpath.dirname(folder) == _LIBRARY:
+                yield Stray(posixpath.basename(folder), "")
+
+    def package_folder(self, runtime: Runtime) -> str:
+        return _LIBRARY
+
+    def load_test(self, snapshot: Snapshot, cache: Cache, environment: Path) -> LoadTest | None:
+        from lapidar.core.languages.r import load_test
+
+        return load_test.of(snapshot, environment)
+
+    # ---- runtimes
+
+    def runtimes(self) -> Sequence[RuntimeHere]:
+        from lapidar.core.languages.r import runtimes
+
+        return runtimes.on_machine()
+
+    def refill(self, runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+        from lapidar.core.languages.r import runtimes
+
+        return runtimes.refill(runtime, project, cache, reporter)
+
+    # ---- requirements and versions
+
+    def parse_need(self, text: str, where: str = "", group: str = "") -> Need:
+        from lapidar.core.languages.r import requirements
+
+        return requirements.parse_need(text, where, group)
+
+    def parse_range(self, text: str, where: str, before: VersionRange | None = None) -> VersionRange:
+        from lapidar.core.languages.r import declaring
+
+        return declaring.parse_range(text, where, before)
+
+    def require_version(self, text: str) -> None:
+        from lapidar.core.languages.r import versions
+
+        versions.require(text)
+
+    def standing(self, one: str, other: str) -> int | None:
+        from lapidar.core.languages.r import versions
+
+        return versions.standing(one, other)
+
+    def allows(self, need: str, version: str) -> bool:
+        from lapidar.core.languages.r.survey import flow
+
+        return flow.allows(need, version)
+
+    # ---- declare
+
+    def declared(self, root: Path, load: Callable[[str], dict[str, Any] | None]) -> Declared:
+        from lapidar.core.languages.r import declaring
+
+        return declaring.declared(root)
+
+    def sources(self, root: Path) -> Iterable[str]:
+        from lapidar.core.languages.r.survey import sources
+
+        return sources.find(root)
+
+    def survey(
+        self,
+        project: Project,
+        located: Located | None,
+        cache: Cache | None,
+        *,
+        ask: bool = False,
+        pinned: Snapshot | None = None,
+    ) -> Surveyed:
+        from lapidar.core.languages.r import packages, probe
+        from lapidar.core.languages.r.survey import flow
+
+        if pinned is not None:
+            here = {one.name: one.version for one in pinned.packages if one.language == self.name}
+        else:
+            here = packages.versions_in(probe.ask(located.interpreter, project.root)) if located else {}
+        return flow.survey(project, here, cache)
+
+    def runtime_version(self, located: Located) -> str:
+        from lapidar.core.languages.r import probe
+
+        return probe.ask(located.interpreter).version
+
+    def add_needs(
+        self, graph: Graph, declaration: Declaration, cache: Cache | None, about: Collection[str] | None = None
+    ) -> None:
+        from lapidar.core.languages.r import graph as graphs
+
+        graphs.add_needs(graph, declaration, cache, about)
+
+
+LANGUAGE: Language = R()

@@ -1,0 +1,83 @@
+"""The R runtimes of this machine."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+from lapidar.core.cache.seen import seen_files
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.stowing import stow
+from lapidar.core.environment import marker
+from lapidar.core.errors import EnvironmentUnusable, LapidarError
+from lapidar.core.languages.protocol import RuntimeHere
+from lapidar.core.languages.r import inventory, placing, probe, versions
+from lapidar.core.languages.r.runtime import IMPLEMENTATION
+from lapidar.core.progress import Progress
+from lapidar.core.project import Project
+from lapidar.core.records.snapshot import Runtime
+
+__all__ = ["on_machine", "refill", "stowed"]
+
+_PLACES = ("usr/bin", "usr/local/bin", "opt/R/*/bin", "opt/*/bin")
+
+
+def on_machine() -> list[RuntimeHere]:
+    """Those on PATH and in the usual folders, each once, the newest first; that of a restored environment is in the
+    cache, and not counted."""
+    found: dict[str, RuntimeHere] = {}
+    for front_end in _candidates():
+        try:
+            answer = probe.ask(front_end)
+        except EnvironmentUnusable:
+            continue
+        if not marker.read(Path(answer.home.removesuffix(f"/{placing.HOME}"))):
+            found.setdefault(answer.home, RuntimeHere("r", IMPLEMENTATION, answer.version, front_end))
+    return sorted(found.values(), key=lambda one: versions.key(one.version), reverse=True)
+
+
+def _candidates() -> Iterator[Path]:
+    folders = [Path(folder) for folder in os.environ.get("PATH", os.defpath).split(os.pathsep) if folder]
+    folders += [place for pattern in _PLACES for place in sorted(Path("/").glob(pattern))]
+    met: set[str] = set()
+    for folder in folders:
+        path = folder / "Rscript"
+        real = os.path.realpath(path)
+        if real not in met and os.access(path, os.X_OK):
+            met.add(real)
+            yield path
+
+
+def stowed(front_end: Path, project: Project, cache: Cache, reporter: Progress) -> Runtime:
+    """Stow a runtime of this machine; its record.
+
+    Raises:
+        EnvironmentUnusable: it is no R that works.
+    """
+    base = inventory.runtime_of(probe.ask(front_end), project)
+    with cache.in_use():
+        seen = seen_files(cache.root / "seen", base.answer.home)
+        done = stow(cache, {base.owner: base.drafts}, seen, reporter)
+        seen.save()
+    return base.record(done[base.owner])
+
+
+def refill(runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+    """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes; see
+    `lapidar.core.languages.protocol.Language.refill`."""
+    name = f"R {runtime.version}"
+    near: Path | None = None
+    for one in on_machine():
+        if one.version != runtime.version:
+            continue
+        try:
+            record = stowed(one.interpreter, project, cache, reporter)
+        except LapidarError:
+            continue
+        if record.tree == runtime.tree:
+            return True, f"{name} was taken from {one.interpreter}, which has the same bytes"
+        near = near or one.interpreter
+    if near:
+        return False, f"{near} is {name} too, but another build of it: its bytes differ"
+    return False, f"no {name} is on this machine (`lapidar runtimes` shows those that are)"

@@ -1,0 +1,1 @@
+"""What R source uses: read, never run."""

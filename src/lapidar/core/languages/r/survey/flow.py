@@ -1,0 +1,74 @@
+"""The survey of R: sources -> the packages that they use -> which are here -> how that stands to what is declared."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import reading
+from lapidar.core.errors import DeclarationError
+from lapidar.core.languages.r import declaring, description, requirements
+from lapidar.core.languages.r.survey import documents, sources
+from lapidar.core.languages.surveying import DeclaredNeed, Judge, Provider, judged, read_all, surveyed
+from lapidar.core.project import Project
+from lapidar.core.records.surveyed import Surveyed
+
+__all__ = ["BASE", "survey"]
+
+# The packages that are R itself (R FAQ, 5.1.1).
+BASE = frozenset(
+    "base compiler datasets grDevices graphics grid methods parallel splines stats stats4 tcltk tools utils".split()
+)
+
+
+def survey(
+    project: Project, here: Mapping[str, str], cache: Cache | None, files: Iterable[str] | None = None
+) -> Surveyed:
+    """Read all sources of a project as saved on disk, without running them.
+
+    Args:
+        here: the packages that there are, with their versions.
+        cache: keeps what was read of unchanged files.
+        files: the project's source files, where they were found already.
+    """
+    every = sources.find(project.root) if files is None else files
+    read = read_all(project.root, every, documents.read, cache, "what R sources use")
+    needs, problems = _declared(project)
+    judge = Judge(
+        top=str,
+        providers=lambda name: [Provider(name, here[name])] if name in here else [],
+        is_standard=BASE.__contains__,
+        own=_own(project.root),
+        called=str,
+        allows=allows,
+    )
+    return surveyed(read, judged(read, judge, needs), needs, problems)
+
+
+def allows(need: str, version: str) -> bool:
+    """Whether a version is in the range of a need."""
+    return requirements.parse(need).range.contains(version)
+
+
+def _own(root: Path) -> frozenset[str]:
+    """The package that the project itself is."""
+    try:
+        return frozenset({description.read(root / description.FILE_NAME).name})
+    except (OSError, ValueError):
+        return frozenset()
+
+
+def _declared(project: Project) -> tuple[dict[str, DeclaredNeed], list[str]]:
+    """What the project declares of R, by name; and what could not be read, a sentence each."""
+    try:
+        declaration = reading.read(project)
+        needs, overridden = declaration.needs, frozenset(declaration.overrides)
+        problems: list[str] = []
+    except DeclarationError as error:
+        needs, overridden, problems = declaring.declared(project.root).needs, frozenset(), [str(error)]
+    return {
+        need.name: DeclaredNeed(need.name, need.text, need.where, need.name not in overridden)
+        for need in needs
+        if need.language == "r"
+    }, problems
