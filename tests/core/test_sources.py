@@ -10,7 +10,7 @@ from pathlib import Path
 
 from lapidar.core.declaring import adopt
 from lapidar.core.errors import LapidarError, PackageBroken
-from lapidar.core.languages.python.building import sources
+from lapidar.core.languages import source_trees as sources
 from lapidar.core.languages.python.exchange import listed, pylock
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile

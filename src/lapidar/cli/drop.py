@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from lapidar.cli import pins
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_language_option
 
 DESCRIPTION = """\
 Take needs out of the declaration, and with them what nothing else needs out of lockfile and environment, in one go.
@@ -20,6 +20,7 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("names", nargs="+", metavar="NAME", help="what is needed no longer")
     parser.add_argument("--group", metavar="G", help="only of this group (default: wherever it is declared)")
+    add_language_option(parser, several=False)
     parser.add_argument("--no-restore", action="store_true", help="leave the environment as it is")
     pins.add_options(parser)
 

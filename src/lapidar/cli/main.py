@@ -113,8 +113,15 @@ def add_snapshot_options(parser: argparse.ArgumentParser) -> None:
     which.add_argument("--snapshot", metavar="ID", help="a snapshot of the history, by the beginning of its identity")
 
 
-def add_language_option(parser: argparse.ArgumentParser) -> None:
-    """The option by which languages are meant, where a machine or a project has several."""
+def add_language_option(parser: argparse.ArgumentParser, *, several: bool = True) -> None:
+    """The option by which languages are meant, where a machine or a project has several.
+
+    Args:
+        several: whether it may be given again.
+    """
+    if not several:
+        parser.add_argument("--language", metavar="NAME", help="whose package is meant: python or r")
+        return
     parser.add_argument(
         "--language",
         metavar="NAME",

@@ -57,7 +57,10 @@ def declare_options_of(session: Session, group: str | None, index: str = "") -> 
     """The options of a changed declaration, as parsed."""
     from lapidar.core.flows.declare import DeclareOptions
 
-    return DeclareOptions(group, index, restore=not session.options.no_restore, pinning=options_of(session))
+    options = session.options
+    return DeclareOptions(
+        group, index, restore=not options.no_restore, pinning=options_of(session), language=options.language or ""
+    )
 
 
 def declaration_of(session: Session) -> Declaration:

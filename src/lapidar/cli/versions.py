@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli import pins
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_language_option
 from lapidar.cli.view import human_count
 
 if TYPE_CHECKING:
@@ -28,26 +28,30 @@ _SHOWN = 15
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("name", metavar="NAME", help="a package")
+    add_language_option(parser, several=False)
     parser.add_argument("--as-of", type=pins.day, metavar="DATE", help="as the index stood at the end of this day")
     parser.add_argument("--wheels-only", action="store_true", help="what would have to be built does not fit")
     parser.add_argument("--runtime", metavar="INTERPRETER", help="for this runtime instead of the lockfile's")
 
 
 def run(session: Session) -> int:
-    from lapidar.core import languages
     from lapidar.core.declaring import reading
     from lapidar.core.flows import pin
+    from lapidar.core.flows.declare import language_of
     from lapidar.core.records import lockfile
 
-    view, language = session.view, languages.first()
+    view, language = session.view, language_of(session.project, session.options.language or "")
     name = language.normalised(session.options.name)
     declaration = reading.read(session.project)
     options = pins.options_of(session, as_of=session.options.as_of)
     previous = lockfile.read_if_there(session.project.lockfile)
-    with pin.opened(session.project, session.cache(create=True), declaration, previous, options) as pinning:
+    with pin.opened(
+        session.project, session.cache(create=True), declaration, previous, options, only=language.name
+    ) as pinning:
         asked = pinning.of(language.name)
         releases = asked.releases(name)
-    locked = next((one.version for one in (previous.packages if previous else ()) if one.name == name), "")
+    own = [one for one in (previous.packages if previous else ()) if one.language == language.name]
+    locked = next((one.version for one in own if one.name == name), "")
     pinned = next((one for one in releases if locked and language.is_same_version(str(one.version), locked)), None)
     if view.json:
         view.object([_object(one, one is pinned) for one in releases])

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, MutableSequence, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
@@ -17,11 +17,41 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
 from lapidar.core.records.declaration import Need
 
-__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of"]
+__all__ = ["NeedsFile", "NeedsPlace", "added", "claimed", "dropped", "own_place", "place_of"]
+
+
+class NeedsPlace(Protocol):
+    """Where a project declares its needs: a file, as lists of texts that can be changed.
+
+    Attributes:
+        file: its name.
+        text: all of it, with what was changed.
+    """
+
+    @property
+    def file(self) -> str: ...
+    @property
+    def text(self) -> str: ...
+
+    def array(self, group: str, *, create: bool) -> MutableSequence[Any] | None:
+        """The list of needs of a group, made where there is none.
+
+        Raises:
+            DeclarationError: there can be no such group.
+        """
+
+    def named(self, item: object) -> str:
+        """The normalised name of an item of a list; "" for what is no need."""
+
+    def normalised(self, name: str) -> str:
+        """A name as its language normalises it."""
+
+    def groups(self) -> list[str]:
+        """The groups there are, the main one first."""
 
 
 class NeedsFile:
-    """The file that a project declares its needs in, and its text.
+    """A place in TOML. The file that a project declares its needs in, and its text.
 
     Args:
         file: its name.
@@ -32,7 +62,7 @@ class NeedsFile:
     def __init__(self, file: str, text: str, *, language: Language, main: Sequence[str], groups: Sequence[str]) -> None:
         self.file = file
         self._language = language
-        self._main = list(main)
+        self.main = tuple(main)
         self._groups = list(groups)
         try:
             self.document: TOMLDocument = tomlkit.parse(text)
@@ -45,9 +75,13 @@ class NeedsFile:
 
     def array(self, group: str, *, create: bool) -> Array | None:
         """The list of needs of a group, made where there is none."""
-        keys = [*self._groups, group] if group else self._main
+        keys = [*self._groups, group] if group else list(self.main)
         table: Any = self.document
+        if group and create:
+            self._make_table(keys)
         for key in keys[:-1]:
+            if isinstance(table, Array):
+                return None
             if key not in table:
                 if not create:
                     return None
@@ -64,6 +98,16 @@ class NeedsFile:
             raise DeclarationError(f"{self.file}: {'.'.join(keys)} must be a list of strings")
         return found
 
+    def _make_table(self, keys: Sequence[str]) -> None:
+        """The list that another language's needs may be becomes the table that has groups too."""
+        needs = self.document.get(keys[0], {})
+        found = needs.get(keys[1]) if len(keys) > 2 else None
+        if isinstance(found, Array):
+            table = tomlkit.table()
+            table.add("packages", found)
+            del needs[keys[1]]
+            needs.add(keys[1], table)
+
     def named(self, item: object) -> str:
         """The normalised name of an item of a list; "" for what is no need."""
         try:
@@ -79,7 +123,7 @@ class NeedsFile:
         """The groups there are, the main one first."""
         table: Any = self.document
         for key in self._groups:
-            table = table.get(key, {})
+            table = table.get(key, {}) if isinstance(table, dict) else {}
         return ["", *(str(key) for key in table)]
 
 
@@ -91,11 +135,23 @@ def own_place(text: str, language: Language | None = None) -> NeedsFile:
         language: the first one unless given.
     """
     language = language or languages.first()
-    key = "packages" if language is languages.first() else language.name
-    return NeedsFile(DECLARATION_NAME, text, language=language, main=("needs", key), groups=("needs", "groups"))
+    if language is languages.first():
+        return NeedsFile(
+            DECLARATION_NAME, text, language=language, main=("needs", "packages"), groups=("needs", "groups")
+        )
+    place = NeedsFile(
+        DECLARATION_NAME,
+        text,
+        language=language,
+        main=("needs", language.name),
+        groups=("needs", language.name, "groups"),
+    )
+    if isinstance(place.document.get("needs", {}).get(language.name), dict):
+        place.main = ("needs", language.name, "packages")
+    return place
 
 
-def place_of(root: Path, language: Language | None = None) -> NeedsFile:
+def place_of(root: Path, language: Language | None = None) -> NeedsPlace:
     """Where a project declares its needs.
 
     Raises:
@@ -109,7 +165,7 @@ def place_of(root: Path, language: Language | None = None) -> NeedsFile:
     return own_place(foreign.read_text(path) if path.is_file() else "", language)
 
 
-def added(place: NeedsFile, needs: Sequence[Need]) -> Mapping[str, str]:
+def added(place: NeedsPlace, needs: Sequence[Need]) -> Mapping[str, str]:
     """The declaration with needs in it; one of the same name and group is replaced where it stands.
 
     Returns:
@@ -126,7 +182,7 @@ def added(place: NeedsFile, needs: Sequence[Need]) -> Mapping[str, str]:
     return {place.file: place.text}
 
 
-def dropped(place: NeedsFile, names: Iterable[str], group: str | None) -> Mapping[str, str]:
+def dropped(place: NeedsPlace, names: Iterable[str], group: str | None) -> Mapping[str, str]:
     """The declaration without needs.
 
     Args:

@@ -50,14 +50,14 @@ def _of_language(declaration: Declaration, parts: LanguageParts, snapshot: Snaps
         details = (str(declaration.runtimes[language.name]), runtime)
         yield Finding(Layer.DECLARATION, Problem.RUNTIME_NOT_ALLOWED, name=language.name, details=details)
     locked = {package.name: package for package in parts.packages}
-    asked = set()
+    asked, overridden = set(), declaration.overrides_of(language.name)
     for need in declaration.needs:
         if need.language != language.name or not language.applies(need, parts.runtime, snapshot.platform):
             continue
         asked.add(need.name)
         if need.name not in locked:
             yield Finding(Layer.DECLARATION, Problem.NOT_LOCKED, name=need.name, details=(need.text,))
-        elif need.name not in declaration.overrides and not language.allows(need.text, locked[need.name].version):
+        elif need.name not in overridden and not language.allows(need.text, locked[need.name].version):
             details = (need.text, locked[need.name].version)
             yield Finding(Layer.DECLARATION, Problem.OUT_OF_RANGE, name=need.name, details=details)
     if any(package.origin.kind == "environment" for package in parts.packages):
@@ -85,10 +85,10 @@ def graph(
 
 def overrides(declaration: Declaration, needs: Graph) -> Iterator[OverrideStanding]:
     """How each override acts, as far as it can be told without asking an index."""
-    locked = {package.name: package for package in needs.snapshot.packages}
+    locked = {(package.language, package.name): package for package in needs.snapshot.packages}
     for override in declaration.overrides.values():
         until = str(override.until) if override.is_late else ""
-        package = locked.get(override.name)
+        package = locked.get((override.language, override.name))
         if package is None:
             yield OverrideStanding(override.name, OverrideEffect.NOT_LOCKED, until=until)
             continue

@@ -62,8 +62,16 @@ class _NeedsTable(_Table, frozen=True):
     extras: _Strings = ()
 
 
+class _LanguageNeeds(_Table, frozen=True):
+    packages: _Strings = ()
+    groups: dict[str, _Strings] = {}
+    limits: _Strings = ()
+    sha256: dict[str, _Strings] = {}
+
+
 class _IndexTable(_Table, frozen=True):
     address: _Text
+    language: str = ""
     only: _Strings = ()
     claims: _Strings = ()
 
@@ -235,9 +243,20 @@ class _Reading:
         self.conditions = _conditions(_table(data, "conditions", _ConditionsTable))
         for name, fields in _table(data, "analysis", dict[str, Any]).items():
             self.analyses[name] = _analysis(name, fields)
-        for name, fields in _table(data, "override", dict[str, Any]).items():
-            override = _override(languages.first(), name, fields)
-            self.overrides[override.name] = override
+        self._own_overrides(_table(data, "override", dict[str, Any]))
+
+    def _own_overrides(self, table: Mapping[str, Any]) -> None:
+        """``[override.NAME]``, and of another language than the first ``[override.LANGUAGE.NAME]``."""
+        first, *others = languages.every()
+        by_language = {one.name: one for one in others}
+        for name, fields in table.items():
+            language = by_language.get(name)
+            if language and isinstance(fields, dict) and all(isinstance(one, dict) for one in fields.values()):
+                for below, told in fields.items():
+                    self.overrides[f"{name}:{below}"] = _override(language, below, told)
+            else:
+                override = _override(first, name, fields)
+                self.overrides[override.name] = override
 
     def _own_runtimes(self, table: Mapping[str, str]) -> None:
         known = {language.name: language for language in languages.every()}
@@ -268,9 +287,20 @@ class _Reading:
         for group, texts in told.groups.items():
             self.needs += _needs(first, texts, f"{DECLARATION_NAME}, group {group}", first.normalised(group))
         self.sha256 |= {first.normalised(name): digests for name, digests in told.sha256.items()}
-        for language, texts in of_others.items():
-            texts = _converted(texts, _Strings, f"{where} {language.name}")
-            self.needs += _needs(language, texts, DECLARATION_NAME)
+        for language, found in of_others.items():
+            self._needs_of(language, found, f"{where} {language.name}")
+
+    def _needs_of(self, language: Language, found: Any, where: str) -> None:
+        """The needs of another language than the first: a list, or a table as [needs] itself is one."""
+        if not isinstance(found, dict):
+            found = {"packages": _converted(found, _Strings, where)}
+        told = _converted(found, _LanguageNeeds, where)
+        self.needs += _needs(language, told.packages, DECLARATION_NAME)
+        self.limits += _needs(language, told.limits, f"{where} limits")
+        for group, texts in told.groups.items():
+            named = languages.first().normalised(group)
+            self.needs += _needs(language, texts, f"{DECLARATION_NAME}, group {group}", named)
+        self.sha256 |= {f"{language.name}:{name}": digests for name, digests in told.sha256.items()}
 
 
 def _needs(language: Language, texts: Iterable[str], where: str, group: str = "") -> Iterator[Need]:
@@ -331,7 +361,6 @@ def _indexes(table: Any, where: str, base: Path) -> Iterator[Index]:
     """``[index] NAME = "address"``, or ``NAME = { address = "...", only = ["name", "pattern-*"] }``."""
     if not isinstance(table, dict):
         raise DeclarationError(f"{where}: index must be a table", remedy="Write [index].")
-    normalised = languages.first().normalised
     for name, value in table.items():
         fields = {"address": value} if isinstance(value, str) else value
         if not isinstance(fields, dict) or not fields.get("address"):
@@ -346,8 +375,19 @@ def _indexes(table: Any, where: str, base: Path) -> Iterator[Index]:
                 why="what is written there is committed and copied",
                 remedy="Put name and password into ~/.netrc, or the whole address into LAPIDAR_INDEX.",
             )
-        only, claims = (tuple(map(normalised, several)) for several in (told.only, told.claims))
-        yield Index(name, address_of(told.address, base), only, claims)
+        language = _of_index(told.language, f"{where}: the index {name}")
+        only, claims = (tuple(map(language.normalised, several)) for several in (told.only, told.claims))
+        yield Index(name, address_of(told.address, base), only, claims, language.name)
+
+
+def _of_index(name: str, where: str) -> Language:
+    """Raises: DeclarationError: there is no such language."""
+    known = {one.name: one for one in languages.every()}
+    if name and name not in known:
+        raise DeclarationError(
+            f"{where} is of the language {name}, which is not known", remedy=f"Known are {', '.join(known)}."
+        )
+    return known[name] if name else languages.first()
 
 
 def address_of(text: str, base: Path) -> str:
@@ -362,11 +402,15 @@ def address_of(text: str, base: Path) -> str:
 
 
 def _users_indexes() -> Iterator[Index]:
-    """`LAPIDAR_INDEX` (several addresses with blanks between), else the user's configuration file."""
+    """`LAPIDAR_INDEX` (several addresses with blanks between; of another language than the first with its name before:
+    ``r:ADDRESS``), else the user's configuration file."""
     named = os.environ.get("LAPIDAR_INDEX", "").split()
     if named:
-        for number, address in enumerate(named, 1):
-            yield Index(f"index {number} of LAPIDAR_INDEX", address_of(address, Path.cwd()))
+        others = [language.name for language in languages.every()[1:]]
+        for number, text in enumerate(named, 1):
+            language, colon, rest = text.partition(":")
+            language, address = (language, rest) if colon and language in others else (languages.first().name, text)
+            yield Index(f"index {number} of LAPIDAR_INDEX", address_of(address, Path.cwd()), language=language)
     elif user_file().is_file():
         data = load(user_file(), str(user_file()))
         yield from _indexes(data.get("index", {}), str(user_file()), user_file().parent)
@@ -442,5 +486,13 @@ def _override(language: Language, name: str, fields: Any) -> Override:
     except ValueError as error:
         raise DeclarationError(f"{where}: {error}", remedy='Write until = 2027-01-31, version = "1.2".') from error
     return Override(
-        language.normalised(name), told.because, until, told.version, told.file, told.folder, told.url, told.commit
+        language.normalised(name),
+        told.because,
+        until,
+        told.version,
+        told.file,
+        told.folder,
+        told.url,
+        told.commit,
+        language.name,
     )

@@ -15,13 +15,14 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.flows import pin
 from lapidar.core.flows.pin import Pinned, Review
 from lapidar.core.flows.restore import Restored, RestoreOptions, restore
+from lapidar.core.languages.protocol import Language
 from lapidar.core.pinning.session import PinOptions
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection, words
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["DeclareOptions", "drop", "need"]
+__all__ = ["DeclareOptions", "drop", "language_of", "need"]
 
 _NAMED = 3  # places of an import
 
@@ -34,12 +35,34 @@ class DeclareOptions:
         group: the group that is meant; "" for what the analysis itself needs, for `drop` None for wherever it stands.
         index: an index of lapidar.toml: what is needed is looked for there and nowhere else.
         restore: bring the environment up to it too.
+        language: whose packages are meant; "": that of the project, the first one where it has several.
     """
 
     group: str | None = ""
     index: str = ""
     restore: bool = True
     pinning: PinOptions = field(default_factory=PinOptions)
+    language: str = ""
+
+
+def language_of(project: Project, named: str) -> Language:
+    """The language that is meant.
+
+    Args:
+        named: by its name; "" for that of the project: what it has locked, declares or has an index of, where that is
+            one alone; else the first one.
+
+    Raises:
+        LapidarError: there is none of that name.
+        DeclarationError, LockfileError: the project's files cannot be read.
+    """
+    if named:
+        return languages.of(named)
+    declaration, locked = reading.read(project), lockfile.read_if_there(project.lockfile)
+    there = set(locked.languages if locked else ())
+    there |= {need.language for need in declaration.needs}
+    there |= {index.language for index in declaration.indexes if index.language}
+    return languages.of(there.pop()) if len(there) == 1 else languages.first()
 
 
 def need(
@@ -61,8 +84,9 @@ def need(
         Conflict, IndexTrouble ...: nothing was changed.
     """
     group = languages.first().normalised(options.group) if options.group else ""
-    needs = [reading.parse_need(text, "the command line", group) for text in names]
-    texts = dict(editing.added(editing.place_of(project.root), needs))
+    language = language_of(project, options.language)
+    needs = [language.parse_need(text, "the command line", group) for text in names]
+    texts = dict(editing.added(editing.place_of(project.root, language), needs))
     if options.index:
         own = texts.get(DECLARATION_NAME)
         if own is None:
@@ -80,7 +104,8 @@ def drop(
     reporter: Progress | None = None,
 ) -> tuple[Pinned, Restored | None]:
     """Need something no longer; see `need`."""
-    texts = editing.dropped(editing.place_of(project.root), names, options.group)
+    place = editing.place_of(project.root, language_of(project, options.language))
+    texts = editing.dropped(place, names, options.group)
     return _change(project, cache, texts, options, review, Cause.DROPPED, reporter, dropped=names)
 
 

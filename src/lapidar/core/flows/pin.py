@@ -137,18 +137,22 @@ def opened(
     previous: Snapshot | None,
     options: PinOptions,
     reporter: Progress | None = None,
+    *,
+    only: str = "",
 ) -> Iterator[Pinning]:
     """Begin sessions with the indexes, one for each language that the project needs something of, or has pinned.
 
     Args:
         declaration: what is to be met; that of the project's files, or one that is about to be written.
         previous: the lockfile that there is.
+        only: the one language that is asked about.
 
     Raises:
         Conflict: a runtime is not one that the project declares.
         EnvironmentUnusable: there is none.
     """
-    wanted = {need.language for need in declaration.needs} | set(previous.languages if previous else ())
+    asked = {only} if only else set()
+    wanted = asked or {need.language for need in declaration.needs} | set(previous.languages if previous else ())
     with ExitStack() as stack:
         sessions = {
             language.name: stack.enter_context(

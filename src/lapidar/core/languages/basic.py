@@ -30,7 +30,7 @@ from lapidar.core.languages.protocol import (
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.cache.trees import Tree
-    from lapidar.core.declaring.editing import NeedsFile
+    from lapidar.core.declaring.editing import NeedsPlace
     from lapidar.core.environment.layout import Layout
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
     from lapidar.core.progress import Progress
@@ -178,7 +178,7 @@ class BasicLanguage:
         """There are no standard files."""
         return Declared()
 
-    def standard_place(self, root: Path) -> NeedsFile | None:
+    def standard_place(self, root: Path) -> NeedsPlace | None:
         """There are no standard files."""
         return None
 

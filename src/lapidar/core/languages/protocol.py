@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.cache.stowing import Draft, Stowed
     from lapidar.core.cache.trees import Tree
-    from lapidar.core.declaring.editing import NeedsFile
+    from lapidar.core.declaring.editing import NeedsPlace
     from lapidar.core.environment.layout import Layout, Placing
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
     from lapidar.core.progress import Progress
@@ -410,7 +410,7 @@ class Language(Protocol):
             DeclarationError: one says something that cannot be meant.
         """
 
-    def standard_place(self, root: Path) -> NeedsFile | None:
+    def standard_place(self, root: Path) -> NeedsPlace | None:
         """Where a project declares its needs in a standard file; None where it has none."""
 
     def runtime_of_pins(self, needs: Sequence[Need], indexes: Sequence[Index], cache: Cache | None) -> str:

@@ -3,13 +3,22 @@
 from __future__ import annotations
 
 import enum
+import fnmatch
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
 from lapidar.core.pinning.solver import Universe, Version, Wish
+from lapidar.core.records.declaration import Index
 
-__all__ = ["Against", "Market", "Reason", "Release"]
+__all__ = ["Against", "Market", "Reason", "Release", "assigned"]
+
+
+def assigned(indexes: Sequence[Index], name: str) -> list[Index]:
+    """The indexes that a name is looked for in: those that it is assigned to, and only there; else all those where not
+    only certain names are looked for."""
+    found = [index for index in indexes if any(fnmatch.fnmatchcase(name, one) for one in (*index.only, *index.claims))]
+    return found or [index for index in indexes if not index.only]
 
 
 class Against(enum.StrEnum):

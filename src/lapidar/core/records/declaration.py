@@ -48,12 +48,14 @@ class Index:
         only: the names, or patterns of names ("kiln-*"), that are looked for here and nowhere else, and nothing else is
             looked for here; empty: any name that no index claims.
         claims: names that are looked for here and nowhere else, beside what else is looked for here.
+        language: whose packages it has; "": the first one's.
     """
 
     name: str
     address: str
     only: tuple[str, ...] = ()
     claims: tuple[str, ...] = ()
+    language: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +63,7 @@ class Override:
     """What is used of a package whatever anyone's range says.
 
     Exactly one of `version`, `file`, `folder` and `commit` (with `url`) is given; paths are as written, relative to
-    the project.
+    the project. `language`: whose package it is.
     """
 
     name: str
@@ -72,6 +74,7 @@ class Override:
     folder: str = ""
     url: str = ""
     commit: str = ""
+    language: str = ""
 
     @property
     def is_late(self) -> bool:
@@ -133,7 +136,8 @@ class Declaration:
         runtimes: by language, the versions of the runtime that it works with.
         needs: of all groups, in the order of their declaration.
         limits: ranges for packages that it does not ask for itself.
-        sha256: for a name, the digests that a file of it must have one of.
+        sha256: for a name, the digests that a file of it must have one of. Of a language that is not the first one,
+            names have it before them: ``r:kiln``; so have overrides.
         extras: the names of what the project offers as extras of its own.
         as_of: nothing is chosen that came later than this day; None: whatever there is.
         overrides: by name.
@@ -163,6 +167,10 @@ class Declaration:
     def groups(self) -> tuple[str, ...]:
         """The names of its groups, sorted."""
         return tuple(sorted({need.group for need in self.needs if need.group}))
+
+    def overrides_of(self, language: str) -> dict[str, Override]:
+        """Those of one language's packages, by name."""
+        return {one.name: one for one in self.overrides.values() if one.language == language}
 
     def allows_runtime(self, language: str, version: str) -> bool:
         """Whether it works with a version of a language's runtime."""

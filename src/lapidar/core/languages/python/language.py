@@ -26,7 +26,7 @@ from lapidar.core.languages.protocol import (
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.cache.trees import Tree
-    from lapidar.core.declaring.editing import NeedsFile
+    from lapidar.core.declaring.editing import NeedsPlace
     from lapidar.core.environment.layout import Layout, Placing
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
     from lapidar.core.progress import Progress
@@ -215,7 +215,7 @@ class Python:
 
         return standard.declared(load)
 
-    def standard_place(self, root: Path) -> NeedsFile | None:
+    def standard_place(self, root: Path) -> NeedsPlace | None:
         from lapidar.core.languages.python.declaring import place
 
         return place.standard_place(self, root)

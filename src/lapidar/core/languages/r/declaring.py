@@ -3,8 +3,10 @@ into it. A project that is no package may have one too, for nothing but that."""
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
+from lapidar.core import foreign
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.r import description, requirements, versions
@@ -13,10 +15,11 @@ from lapidar.core.languages.r.requirements import Requirement
 from lapidar.core.languages.r.versions import Range
 from lapidar.core.records.declaration import Need, VersionRange
 
-__all__ = ["declared", "parse_range"]
+__all__ = ["DescriptionPlace", "declared", "parse_range", "standard_place"]
 
-# Which field is what the analysis needs, and which is a group of needs of its own.
-_FIELDS = {"Depends": "", "Imports": "", "LinkingTo": "", "Suggests": "suggests", "Enhances": ""}
+_NEEDED = ("Imports", "Depends", "LinkingTo")  # the first is where a new need goes
+_SUGGESTED = "suggests"  # the group that the field Suggests is
+_FIELD = r"(?m)^{name}:[^\n]*(?:\n[ \t][^\n]*)*\n?"
 
 
 def declared(root: Path) -> Declared:
@@ -35,9 +38,7 @@ def declared(root: Path) -> Declared:
         return Declared(
             name=found.name,
             runtime=found.runtime or None,
-            needs=tuple(
-                _need(one, "", kind) for kind in ("Depends", "Imports", "LinkingTo") for one in _of(found, kind)
-            ),
+            needs=tuple(_need(one, "", kind) for kind in _NEEDED for one in _of(found, kind)),
             extras={"suggests": tuple(_need(one, "suggests", "Suggests") for one in _of(found, "Suggests"))},
             files=(FILE_NAME,),
         )
@@ -79,3 +80,85 @@ def _of(found: Description, kind: str) -> list[Requirement]:
 
 def _need(one: Requirement, group: str, kind: str) -> Need:
     return Need("r", one.name, str(one), group, f"{FILE_NAME}, {kind}", requirements.parse(str(one)))
+
+
+class DescriptionPlace:
+    """A DESCRIPTION as the place of a project's needs: see `lapidar.core.declaring.editing.NeedsPlace`. All but the
+    fields that are changed stays as it is."""
+
+    def __init__(self, text: str) -> None:
+        self.file = FILE_NAME
+        self._text = text
+        fields = next(description.records(text), {})
+        self._before = {name: self._items(fields.get(name, "")) for name in (*_NEEDED, "Suggests")}
+        self._now = {name: list(items) for name, items in self._before.items()}
+
+    @staticmethod
+    def _items(text: str) -> list[str]:
+        return [str(one) for one in requirements.field(text)]
+
+    @property
+    def text(self) -> str:
+        """The file, with what was changed."""
+        text = self._text
+        for name, items in self._now.items():
+            if items != self._before[name]:
+                text = _with_field(text, name, items)
+        return text
+
+    def array(self, group: str, *, create: bool) -> list[str] | None:
+        if group in ("", *_NEEDED):
+            return self._now[group or _NEEDED[0]]
+        if group.lower() == _SUGGESTED and not create:
+            return self._now["Suggests"]
+        if not create:
+            return None
+        raise DeclarationError(
+            f"{FILE_NAME} has no place for the group {group}",
+            why="what it suggests is taken only where [needs] extras of lapidar.toml says so",
+            remedy="Declare it in [needs.r.groups] of lapidar.toml.",
+        )
+
+    def named(self, item: object) -> str:
+        try:
+            return requirements.parse(str(item)).name
+        except ValueError:
+            return ""
+
+    def normalised(self, name: str) -> str:
+        return name
+
+    def groups(self) -> list[str]:
+        return ["", *_NEEDED[1:], _SUGGESTED]
+
+
+def _with_field(text: str, name: str, items: list[str]) -> str:
+    """The text with a field that has these items, each condition with the name of its own, as R writes them."""
+    entries = [entry for item in items for entry in _entries(requirements.parse(item))]
+    lines = f"{name}:\n" + ",\n".join(f"    {entry}" for entry in entries) + "\n" if entries else ""
+    pattern = re.compile(_FIELD.format(name=name))
+    if pattern.search(text):
+        return pattern.sub(lambda _: lines, text, count=1)
+    return text.rstrip("\n") + "\n" + lines
+
+
+def _entries(one: Requirement) -> list[str]:
+    if not one.range:
+        return [one.name]
+    return [f"{one.name} ({operator} {version})" for operator, version in one.range.conditions]
+
+
+def standard_place(root: Path) -> DescriptionPlace | None:
+    """The project's DESCRIPTION; None where it has none that declares anything.
+
+    Raises:
+        DeclarationError: it cannot be read.
+    """
+    if not declared(root).files:
+        return None
+    try:
+        return DescriptionPlace(foreign.read_text(root / FILE_NAME))
+    except (UnicodeDecodeError, OSError, ValueError) as error:
+        raise DeclarationError(
+            f"{FILE_NAME} cannot be changed", why=f"it is not UTF-8: {error}", remedy="Save it as UTF-8."
+        ) from error

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import posixpath
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
@@ -24,7 +25,9 @@ from lapidar.core.languages.protocol import (
 
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
+    from lapidar.core.declaring.editing import NeedsPlace
     from lapidar.core.environment.layout import Layout, Placing
+    from lapidar.core.pinning.session import LanguagePinning, PinOptions
     from lapidar.core.progress import Progress
     from lapidar.core.project import Project
     from lapidar.core.records.declaration import Declaration, Need, VersionRange
@@ -170,6 +173,11 @@ class R(BasicLanguage):
 
         return declaring.declared(root)
 
+    def standard_place(self, root: Path) -> NeedsPlace | None:
+        from lapidar.core.languages.r import declaring
+
+        return declaring.standard_place(root)
+
     def sources(self, root: Path) -> Iterable[str]:
         from lapidar.core.languages.r.survey import sources
 
@@ -204,6 +212,28 @@ class R(BasicLanguage):
         from lapidar.core.languages.r import graph as graphs
 
         graphs.add_needs(graph, declaration, cache, about)
+
+    # ---- pin
+
+    def pinning(
+        self,
+        project: Project,
+        cache: Cache,
+        declaration: Declaration,
+        previous: Snapshot | None,
+        options: PinOptions,
+        reporter: Progress,
+    ) -> AbstractContextManager[LanguagePinning]:
+        from lapidar.core.languages.r.pinning import session
+
+        return session.opened(project, cache, declaration, previous, options, reporter)
+
+    def fetch_missing(
+        self, project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+    ) -> list[str]:
+        from lapidar.core.languages.r.pinning import session
+
+        return session.fetch_missing(project, cache, snapshot, declaration, reporter)
 
 
 LANGUAGE: Language = R()

@@ -14,7 +14,7 @@ from lapidar.core.results.kinds.values import walk
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Pair, Unreadable
 
-__all__ = ["compare"]
+__all__ = ["compare", "read"]
 
 _MOST_BYTES = 400_000_000
 _DEEPEST = 300
@@ -34,6 +34,18 @@ def compare(pair: Pair, rules: Rules) -> Found:
         raise Unreadable(f"it cannot be read: {error}") from error
     walk("", before, after, differences)
     return differences.found()
+
+
+def read(data: bytes) -> Any:
+    """A saved value by its unpacked bytes: a list of numbers or texts; where it has attributes, a dict with "value".
+
+    Raises:
+        ValueError: it is none that can be read.
+    """
+    try:
+        return _Reader(data).value()
+    except (struct.error, IndexError, UnicodeDecodeError, OverflowError, Unreadable) as error:
+        raise ValueError(str(error)) from error
 
 
 class _Reader:

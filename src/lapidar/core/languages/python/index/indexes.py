@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 import hashlib
 import os
 import re
@@ -25,6 +24,7 @@ from lapidar.core.languages.python.standards.wheel import BROKEN_ARCHIVE
 from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.net.fetching import Fetched
 from lapidar.core.net.http import AT_ONCE, Client, Purpose
+from lapidar.core.pinning.market import assigned
 from lapidar.core.records.declaration import Index
 
 _MOST_NAMES_BYTES = 200_000  # of a list of all names that an index has
@@ -69,7 +69,7 @@ class Indexes:
     """
 
     def __init__(self, indexes: Sequence[Index], cache: Cache | None) -> None:
-        self.indexes = tuple(indexes)
+        self.indexes = tuple(index for index in indexes if index.language in ("", "python"))
         self.cache = cache
         kept = cache.root / "index" if cache and cache.writable else None
         self.client = Client(PURPOSE, kept, [index.address for index in self.indexes])
@@ -92,12 +92,7 @@ class Indexes:
     def of_name(self, name: str) -> list[Index]:
         """Where a name is looked for: where it is assigned to, and only there; else wherever not only certain names
         are looked for."""
-        assigned = [
-            index
-            for index in self.indexes
-            if any(fnmatch.fnmatchcase(name, one) for one in (*index.only, *index.claims))
-        ]
-        return assigned or [index for index in self.indexes if not index.only]
+        return assigned(self.indexes, name)
 
     def require_any(self) -> None:
         """Raises: IndexTrouble: none is configured."""

@@ -56,6 +56,11 @@ class Decider:
     previous: Snapshot | None
     options: PinOptions
 
+    @property
+    def overrides(self) -> dict[str, Override]:
+        """Those of Python's packages."""
+        return self.declaration.overrides_of("python")
+
     # ---- what is asked for
 
     def applying(self, needs: Iterable[Need]) -> list[Need]:
@@ -64,7 +69,7 @@ class Decider:
 
     def roots(self, *, without_override: str = "") -> list[Wish]:
         """What the project asks for."""
-        forced = set(self.declaration.overrides) - {without_override}
+        forced = set(self.overrides) - {without_override}
         return [
             wish_of(requirement_of(need), need.where, any_version=need.name in forced)
             for need in self.applying(self.needs)
@@ -75,13 +80,13 @@ class Decider:
         return [
             wish_of(requirement_of(need), need.where)
             for need in self.applying(self.declared_limits)
-            if need.name not in self.declaration.overrides
+            if need.name not in self.overrides
         ]
 
     def policy(self, *, without_override: str = "", keep: bool = True) -> Policy:
         """What may be chosen, by the declaration, the options and what is pinned."""
         own = self.applying([*self.needs, *self.declared_limits])
-        overrides = [one for one in self.declaration.overrides.values() if one.name != without_override]
+        overrides = [one for one in self.overrides.values() if one.name != without_override]
         settled = {one.name: self._overriding(one) for one in overrides}
         for need in own:
             if requirement_of(need).url and need.name not in settled:
@@ -147,7 +152,7 @@ class Decider:
         with progress.task(self.supply.reporter, "Asking the indexes", 0, "answers"):
             candidates, answer = self._resolved()
         choices = {name: _choice(name, version, candidates) for name, version in answer.items() if "[" not in name}
-        effects = tuple(self._effect(name, answer) for name in self.declaration.overrides)
+        effects = tuple(self._effect(name, answer) for name in self.overrides)
         builds = [told for name, version in answer.items() if (told := candidates.to_build(name, version))]
         plan = self._plan(choices, [*candidates.notes, *_newer_sources(candidates, answer)], effects)
         return replace(plan, builds=tuple(builds))
@@ -212,7 +217,7 @@ class Decider:
 
     def _effect(self, name: str, answer: Mapping[str, Version]) -> OverrideStanding:
         """What an override changes: found by resolving without it."""
-        override = self.declaration.overrides[name]
+        override = self.overrides[name]
         if name not in answer:
             return OverrideStanding(name, OverrideEffect.NOT_NEEDED)
         if not override.version:

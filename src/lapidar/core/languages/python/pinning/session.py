@@ -145,8 +145,9 @@ def opened(
         EnvironmentUnusable: there is none.
     """
     needs = tuple(need for need in declaration.needs if need.language == "python")
+    limits = tuple(need for need in declaration.limits if need.language == "python")
     with Indexes(declaration.indexes, cache) as indexes, cache.in_use():
         target = base.find(project, cache, declaration, previous, options.runtime, reporter)
         supply = Supply(project, cache, indexes, target, reporter, no_builds=options.no_builds)
-        decider = Decider(cache, target, supply, needs, declaration.limits, declaration, previous, options)
+        decider = Decider(cache, target, supply, needs, limits, declaration, previous, options)
         yield PythonPinning(project, cache, declaration, previous, target, indexes, supply, decider)

@@ -17,7 +17,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.cache.trees import Tree
 from lapidar.core.errors import DeclarationError, PackageBroken
-from lapidar.core.languages.python.building import sources
+from lapidar.core.languages import source_trees as sources
 from lapidar.core.languages.python.building.build import SourceBuilder
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.index.page import File

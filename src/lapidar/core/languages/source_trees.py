@@ -15,7 +15,7 @@ from urllib.parse import parse_qs, urldefrag, urlsplit
 from lapidar.core.errors import DeclarationError, LapidarError, PackageBroken
 from lapidar.core.net.addresses import without_credentials
 
-__all__ = ["Checkout", "checked_out", "parse_version_control", "unpacked"]
+__all__ = ["Checkout", "checked_out", "copied", "parse_version_control", "unpacked"]
 
 _MOST_BYTES = 4_000_000_000
 _COMMIT = re.compile(r"^[0-9a-f]{40}([0-9a-f]{24})?$")
@@ -46,6 +46,19 @@ def unpacked(archive: Path, file_name: str, target: Path) -> Path:
         raise PackageBroken(f"{file_name} cannot be unpacked", why=str(error), remedy="Do not use it.") from error
     folders = [path for path in target.iterdir() if path.is_dir()]
     return folders[0] if len(folders) == 1 else target
+
+
+def copied(folder: Path, target: Path) -> Path:
+    """Copy a source folder, without what version control and editors keep in it. Links are taken as what they lead to.
+
+    Raises:
+        PackageBroken: it cannot be read.
+    """
+    try:
+        shutil.copytree(folder, target, ignore=shutil.ignore_patterns(".*"))
+    except (OSError, shutil.Error) as error:
+        raise PackageBroken(f"{folder} cannot be read as source", why=str(error)) from error
+    return target
 
 
 def _unzip(archive: Path, target: Path, file_name: str) -> None:

@@ -1,0 +1,1 @@
+"""Building R packages from their source."""

@@ -1,0 +1,1 @@
+"""Repositories of R packages."""

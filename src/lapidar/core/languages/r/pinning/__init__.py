@@ -1,0 +1,1 @@
+"""Which R packages, and bringing them."""

@@ -1,0 +1,94 @@
+"""What is pinned for: the R of the lockfile that there is, or one that is found on this machine."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+from typing import NamedTuple
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.errors import Conflict
+from lapidar.core.languages.protocol import RuntimeHere
+from lapidar.core.languages.r import locate, runtimes
+from lapidar.core.progress import Progress
+from lapidar.core.project import Project
+from lapidar.core.records.declaration import Declaration
+from lapidar.core.records.snapshot import Platform, Runtime, Snapshot
+
+__all__ = ["Target", "find"]
+
+_VERSION = re.compile(r"\d+(\.\d+)*")
+
+
+class Target(NamedTuple):
+    """A runtime on a platform."""
+
+    runtime: Runtime
+    platform: Platform
+
+    def __str__(self) -> str:
+        return f"R {self.runtime.version} on {self.platform.system} {self.platform.machine}"
+
+
+def find(
+    project: Project,
+    cache: Cache,
+    declaration: Declaration,
+    previous: Snapshot | None,
+    named: Path | None,
+    reporter: Progress,
+) -> Target:
+    """The target of a pin. A runtime that is found on this machine is stowed.
+
+    Args:
+        previous: the lockfile that there is; its runtime stays if the declaration allows it.
+        named: take this front end's; or a version (``4.2``), of which one is looked for. What is no R is passed over:
+            it is meant for another language.
+
+    Raises:
+        Conflict: the runtime is not one that the project declares, or there is none.
+    """
+    known = previous.runtime_of("r") if previous else None
+    asked = str(named) if named and _VERSION.fullmatch(str(named)) else ""
+    front_end = locate.locate(project, named) if named and not asked else None
+    if previous and known and front_end is None and declaration.allows_runtime("r", known.version):
+        if not cache.has_tree(known.tree):
+            runtimes.refill(known, project, cache, reporter)
+        return Target(known, previous.platform)
+    platform = previous.platform if previous else _platform()
+    here = [front_end.interpreter] if front_end else [one.interpreter for one in _fitting(declaration, asked)]
+    if not here:
+        raise _none(declaration)
+    runtime = runtimes.stowed(here[0], project, cache, reporter)
+    if not declaration.allows_runtime("r", runtime.version):
+        raise Conflict(
+            f"The project needs R {declaration.runtimes['r']}, and {here[0]} is {runtime.version}",
+            remedy="Name another with --runtime.",
+        )
+    return Target(runtime, platform)
+
+
+def _fitting(declaration: Declaration, asked: str) -> list[RuntimeHere]:
+    every = [one for one in runtimes.on_machine() if declaration.allows_runtime("r", one.version)]
+    # A version may be another language's.
+    return [one for one in every if asked and f"{one.version}.".startswith(f"{asked}.")] or every
+
+
+def _platform() -> Platform:
+    system = os.uname()
+    try:
+        libc = os.confstr("CS_GNU_LIBC_VERSION") or "unknown"
+    except (ValueError, OSError):
+        libc = "unknown"
+    return Platform(system.sysname.lower(), system.machine, libc)
+
+
+def _none(declaration: Declaration) -> Conflict:
+    there = [f"{one.version} ({one.interpreter})" for one in runtimes.on_machine()]
+    asked = declaration.runtimes.get("r")
+    return Conflict(
+        f"There is no R that fits{f': the project needs R {asked}' if asked else ''}",
+        why=f"on this machine are {', '.join(there)}" if there else "there is none on this machine",
+        remedy="Install one, or name another with --runtime; `lapidar runtimes` shows all that are at hand.",
+    )

@@ -1,0 +1,295 @@
+"""Bring R packages into the cache: fetched, verified, built in the order of their needs."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Collection, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from urllib.parse import urldefrag, urlsplit
+
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.store import Cache
+from lapidar.core.errors import DeclarationError, IndexTrouble, PackageBroken
+from lapidar.core.languages import source_trees
+from lapidar.core.languages.r import description
+from lapidar.core.languages.r.building import build
+from lapidar.core.languages.r.building.build import Builder, Room
+from lapidar.core.languages.r.description import Description
+from lapidar.core.languages.r.graph import description_of_tree
+from lapidar.core.languages.r.index.repositories import Offer, Repositories, description_in
+from lapidar.core.languages.r.pinning import workplace
+from lapidar.core.languages.r.pinning.candidates import Held
+from lapidar.core.languages.r.survey.flow import BASE
+from lapidar.core.net.addresses import local_path, without_credentials
+from lapidar.core.progress import Progress
+from lapidar.core.project import Project
+from lapidar.core.records.declaration import Override
+from lapidar.core.records.snapshot import Origin, Package, Platform, Runtime, Snapshot
+
+__all__ = ["Named", "Supply", "held_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class Named:
+    """A source that a project names itself: a file, a folder, a commit.
+
+    Attributes:
+        digest: what its files are, so that it is built again where one changed.
+    """
+
+    description: Description
+    origin: Origin
+    digest: str
+    source: Path
+
+
+def held_of(cache: Cache, package: Package) -> Held | None:
+    """A package of a lockfile; None where the cache does not have all of it."""
+    if not cache.is_whole(package.tree):
+        return None
+    try:
+        found = description_of_tree(cache, package.tree)
+    except (PackageBroken, OSError, ValueError):
+        return None
+    return Held(found, package.tree, package.origin, package.built_with)
+
+
+@dataclass
+class Supply:
+    """Brings packages into the cache.
+
+    Attributes:
+        cache: in use by the caller.
+        sha256: for names, the digests that a file must have one of.
+        previous: its system libraries are those that builds run with.
+    """
+
+    project: Project
+    cache: Cache
+    repositories: Repositories
+    runtime: Runtime
+    platform: Platform
+    reporter: Progress
+    sha256: Mapping[str, Collection[str]]
+    previous: Snapshot | None
+    _stack: ExitStack = field(default_factory=ExitStack)
+    _builder: Builder | None = None
+
+    def __enter__(self) -> Supply:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stack.close()
+
+    # ---- many
+
+    def bring(
+        self, chosen: Mapping[str, Held | Offer | Named], described: Mapping[str, Description]
+    ) -> dict[str, Held]:
+        """Bring what was chosen, each after what it needs.
+
+        Args:
+            described: what each says of itself.
+
+        Raises:
+            IndexTrouble, PackageBroken, BuildFailed: nothing has changed for a reader.
+        """
+        done: dict[str, Held] = {}
+        for name in _in_order(described):
+            one = chosen[name]
+            needed = _closure(name, described)
+            trees = {other: done[other].tree for other in sorted(needed)}
+            done[name] = one if isinstance(one, Held) else self._made(name, one, trees, done)
+        return done
+
+    def _made(self, name: str, one: Offer | Named, trees: Mapping[str, str], done: Mapping[str, Held]) -> Held:
+        if isinstance(one, Named):
+            return self._built(one.source, one.description, one.origin, one.digest, trees, done)
+        with self._fetched(one) as (path, digest):
+            self._require_digest(name, one, path, digest)
+            origin = self._origin(one, digest, path.stat().st_size)
+            known = self._known(digest, origin, trees)
+            if known:
+                return known
+            with self.cache.work_folder() as work:
+                source = source_trees.unpacked(path, one.file, work.path / "source")
+                found = _described(source, one.file)
+                return self._built(source, found, origin, digest, trees, done)
+
+    @contextmanager
+    def _fetched(self, offer: Offer) -> Iterator[tuple[Path, str]]:
+        fetched = self.repositories.fetched(offer)
+        with fetched as path:
+            yield path, fetched.sha256
+
+    def _require_digest(self, name: str, offer: Offer, path: Path, sha256: str) -> None:
+        """Raises: IndexTrouble: a file is not what the repository, or the project, says."""
+        allowed = self.sha256.get(name)
+        if allowed and sha256 not in allowed:
+            raise IndexTrouble(
+                f"{offer.file} has none of the digests that the project allows",
+                why=f"its sha256 is {sha256}",
+                remedy="Do not use it, or correct [needs.r] sha256 if you know that it is right.",
+            )
+        if offer.md5:
+            with open(path, "rb") as stream:
+                md5 = hashlib.file_digest(stream, lambda: hashlib.md5(usedforsecurity=False)).hexdigest()
+            if md5 != offer.md5.lower():
+                raise IndexTrouble(
+                    f"{offer.file} is not what its repository promises, and was thrown away",
+                    why=f"promised md5 {offer.md5}, got {md5}",
+                    remedy="Try again; if it stays so, the file was changed on its way or on the host: do not use it.",
+                )
+
+    def _known(self, digest: str, origin: Origin, trees: Mapping[str, str]) -> Held | None:
+        made = self.cache.made(build.key(digest, self.runtime, list(trees.values())))
+        if made is None:
+            return None
+        return Held(description_of_tree(self.cache, made.tree), made.tree, origin, made.notes)
+
+    def _built(
+        self,
+        source: Path,
+        found: Description,
+        origin: Origin,
+        digest: str,
+        trees: Mapping[str, str],
+        done: Mapping[str, Held],
+    ) -> Held:
+        known = self._known(digest, origin, trees)
+        if known:
+            return known
+        tree = self._the_builder().build(source, found, trees, self.reporter)
+        made_with = [f"{name} {done[name].description.version} {digest}" for name, digest in trees.items()]
+        self.cache.put_made(build.key(digest, self.runtime, list(trees.values())), tree.digest, made_with)
+        return Held(description_of_tree(self.cache, tree.digest), tree.digest, origin, tuple(made_with))
+
+    def _the_builder(self) -> Builder:
+        """Made when the first package has to be built."""
+        if self._builder is None:
+            room: Room = self._stack.enter_context(build.opened(self.runtime))
+            workplace.restored(self.project, self.cache, self.runtime, self.platform, self.previous, room.environment)
+            self._builder = Builder(self.cache, self.runtime, self.project, room)
+        return self._builder
+
+    def _origin(self, offer: Offer, digest: str, size: int) -> Origin:
+        folder = local_path(offer.index)
+        if folder is None:
+            address = without_credentials(offer.url)
+            return Origin(kind="index", url=address, index=offer.index, file=offer.file, sha256=digest, bytes=size)
+        inside = self.project.relative(folder)
+        if inside:
+            return Origin(kind="index", index=inside, file=offer.file, sha256=digest, bytes=size)
+        # A folder outside the project is a place of this machine: what the file is called is all that can be told.
+        return Origin(kind="archive", file=offer.file, sha256=digest, bytes=size)
+
+    # ---- what a project names itself
+
+    def named(self, override: Override) -> Named:
+        """What an override names, where it is not a version of a repository.
+
+        Raises:
+            DeclarationError: it is another package, or nothing.
+        """
+        work = self._stack.enter_context(self.cache.work_folder())
+        found = self._checked_out(override, work.path) if override.commit else self._file_or_folder(override, work.path)
+        if found.description.name != override.name:
+            raise DeclarationError(
+                f"What the override of {override.name} names is {found.description.name}",
+                remedy="Correct the name, or what it names.",
+            )
+        return found
+
+    def _checked_out(self, override: Override, work: Path) -> Named:
+        checkout = source_trees.parse_version_control(f"git+{override.url}@{override.commit}")
+        assert checkout is not None
+        folder = work / "source"
+        commit = source_trees.checked_out(checkout, folder)
+        url = None if local_path(checkout.url) else checkout.shown
+        origin = Origin(kind="version-control", system="git", url=url, commit=commit)
+        digest = hashlib.sha256(f"git {commit}".encode()).hexdigest()
+        return Named(_described(folder, override.target), origin, digest, folder)
+
+    def _file_or_folder(self, override: Override, work: Path) -> Named:
+        plain, _ = urldefrag(override.file or override.folder)
+        path = local_path(plain)
+        if path is None:
+            return self._remote(override, plain, work)
+        path = path if path.is_absolute() else self.project.root / path
+        if path.is_dir():
+            copy = source_trees.copied(path, work / "source")
+            inside = self.project.relative(path)
+            origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
+            return Named(_described(copy, str(path)), origin, _digest_of(copy), copy)
+        if not path.is_file():
+            raise DeclarationError(
+                f"The override of {override.name} names {override.target}, which is not there", remedy="Correct it."
+            )
+        return self._of_file(path, path.name, Origin(kind="archive", file=path.name, sha256=sha256_of(str(path))), work)
+
+    def _remote(self, override: Override, url: str, work: Path) -> Named:
+        name = urlsplit(url).path.rpartition("/")[2]
+        with self._fetched(Offer(override.name, "", url, "")) as (path, digest):
+            origin = Origin(kind="archive", url=without_credentials(url), file=name, sha256=digest)
+            return self._of_file(path, name, origin, work)
+
+    def _of_file(self, path: Path, name: str, origin: Origin, work: Path) -> Named:
+        read = description.parse(description_in(path, name))
+        source = source_trees.unpacked(path, name, work / "source")
+        assert origin.sha256
+        return Named(read, origin, origin.sha256, source)
+
+
+def _described(source: Path, shown: str) -> Description:
+    try:
+        return description.read(source / description.FILE_NAME)
+    except (OSError, ValueError) as error:
+        raise PackageBroken(
+            f"{shown} is no source of an R package", why=f"its DESCRIPTION cannot be read: {error}"
+        ) from error
+
+
+def _digest_of(folder: Path) -> str:
+    """What the files of a source folder are."""
+    digest = hashlib.sha256()
+    for path in sorted(path for path in folder.rglob("*") if path.is_file()):
+        digest.update(f"{path.relative_to(folder).as_posix()}\0{sha256_of(str(path))}\n".encode())
+    return digest.hexdigest()
+
+
+def needed_of(found: Description) -> list[str]:
+    """The names that a package needs to be built and loaded, without those that are R itself."""
+    return [one.name for one in found.needs(*description.BUILT) if one.name not in BASE]
+
+
+def _closure(name: str, described: Mapping[str, Description]) -> set[str]:
+    met: set[str] = set()
+    waiting = [name]
+    while waiting:
+        for other in needed_of(described[waiting.pop()]):
+            if other in described and other not in met:
+                met.add(other)
+                waiting.append(other)
+    return met - {name}
+
+
+def _in_order(described: Mapping[str, Description]) -> Iterator[str]:
+    """Each name after those that it needs.
+
+    Raises:
+        PackageBroken: packages need one another.
+    """
+    waiting = {name: {one for one in needed_of(found) if one in described} for name, found in sorted(described.items())}
+    while waiting:
+        ready = [name for name, needs in waiting.items() if not needs & waiting.keys()]
+        if not ready:
+            raise PackageBroken(
+                "Packages need one another to be built",
+                why=", ".join(list(waiting)[:5]),
+                remedy="Use versions that do not.",
+            )
+        for name in ready:
+            del waiting[name]
+        yield from ready
