@@ -48,9 +48,6 @@ cat(maps[!startsWith(maps, paste0(home, "/")) & !grepl("^/dev/|fontconfig", maps
 
 
 class RCase(Case):
-    own_cache = True
-    seeded = False
-
     def setUp(self) -> None:
         super().setUp()
         if RSCRIPT is None:

@@ -30,9 +30,6 @@ NUMBER = {"R/tin.R": "tin_version_number <- function() 1\n", "data/wares.csv": "
 
 
 class Pinning(Case):
-    own_cache = True
-    seeded = False
-
     def setUp(self) -> None:
         super().setUp()
         if RSCRIPT is None:
@@ -76,7 +73,12 @@ class Pins(Pinning):
         self.assertTrue(one.built_with[0].startswith("tin 1.2 sha256:"))
         self.assertEqual(one.origin.file, "lead_1.0.tar.gz")
         self.lapidar("restore")
-        self.assertEqual(self.r("cat(lead::lead_version(), tin::tin_version_number(), nrow(tin::wares))"), "1.0 1 1")
+        self.assertEqual(
+            self.r(
+                "data(wares, package = 'tin'); cat(lead::lead_version(), tin::tin_version_number(), nrow(wares))"
+            ),
+            "1.0 1 1",
+        )
         self.assertTrue(self.json("check", "--deep", "--live")["clean"])
         before = self.lock.read_bytes()
         self.assertIn("already", self.lapidar("pin").stdout + self.lapidar("restore").stdout)
@@ -220,8 +222,24 @@ class Pins(Pinning):
         (self.project / "lapidar.toml").unlink()
         (self.project / "analysis.R").write_text("library(lead)\n")
         (self.project / "DESCRIPTION").write_text("Package: kilnstudy\nVersion: 0.1\nImports: lead (>= 0.9)\n")
-        self.lapidar("start", "--yes")
-        self.assertIn("kilnstudy", (self.project / "lapidar.toml").read_text())
+        self.lapidar("start", "--yes", "--index", self.repository)
+        text = (self.project / "lapidar.toml").read_text()
+        self.assertNotIn("[needs]", text)
+        self.assertIn('language = "r"', text)
+        self.lapidar("pin")
+        self.assertEqual(self.pinned(), {"lead": "1.0", "tin": "1.2"})
+
+    def test_start_finds_what_the_source_of_both_needs(self) -> None:
+        self.lapidar("pin")
+        self.lapidar("restore")
+        (self.project / "lapidar.toml").unlink()
+        (self.project / "analysis.R").write_text("library(lead)\nlibrary(stats)\nlibrary(nowhere)\n")
+        (self.project / "analysis.py").write_text("import os\n")
+        said = self.lapidar("start", "--yes").stderr
+        self.assertIn("nowhere", said)
+        text = (self.project / "lapidar.toml").read_text()
+        self.assertIn('r = [\n    "lead",\n]', text)
+        self.assertRegex(text, r'r = ">=\d')
 
 
 class Hostile(Pinning):

@@ -14,9 +14,10 @@ if TYPE_CHECKING:
     from lapidar.core.declaring.adopt import Proposal
 
 DESCRIPTION = """\
-Make a folder a project: find out what its source needs, take over what it declares already (pyproject.toml, inline
-script metadata, requirements-style lists, a captured lockfile), ask a few questions, and write lapidar.toml. Where
-pyproject.toml states the needs, only the rest is written. Asks no host, but for an index that you name."""
+Make a folder a project: find out what its source needs, take over what it declares already (pyproject.toml,
+DESCRIPTION, inline script metadata, requirements-style lists, a captured lockfile), ask a few questions, and write
+lapidar.toml. Where pyproject.toml or DESCRIPTION state the needs, only the rest is written. Asks no host, but for an
+index that you name."""
 
 EXAMPLES = """\
 examples:
@@ -50,7 +51,7 @@ def run(session: Session) -> int:
     if options.python:
         proposal.runtimes[languages.first().name] = options.python
     if options.index:
-        proposal.indexes = [Index("main", options.index)]
+        proposal.indexes = [Index("main", options.index, language=_language_of(proposal))]
     if proposal.as_of:
         view.note(f"Nothing newer than {proposal.as_of} will be pinned: [index] as-of in lapidar.toml")
     if proposal.extras:
@@ -100,9 +101,10 @@ def _ask(proposal: Proposal, session: Session) -> None:
     view = session.view
     proposal.name = _answer("Name of the project", proposal.name)
     if not proposal.stated:
-        name = languages.first().name
-        asked = _answer("Runtimes that it works with", proposal.runtimes.get(name, ""))
-        proposal.runtimes |= {name: asked} if asked else {}
+        for name in proposal.runtimes or {languages.first().name: ""}:
+            title = languages.of(name).title
+            asked = _answer(f"Versions of {title} that it works with", proposal.runtimes.get(name, ""))
+            proposal.runtimes |= {name: asked} if asked else {}
         if proposal.needs:
             view.line(f"Found {human_count(len(proposal.needs), 'need')}:")
             for need in proposal.needs:
@@ -113,7 +115,15 @@ def _ask(proposal: Proposal, session: Session) -> None:
     default = proposal.indexes[0].address if proposal.indexes else ""
     address = _answer("Package index (an address), or a folder of wheels", default)
     if address and address != default:
-        proposal.indexes = [Index("main", address)]
+        proposal.indexes = [Index("main", address, language=_language_of(proposal))]
+
+
+def _language_of(proposal: Proposal) -> str:
+    """Whose packages an index has that is named for the project: those of its one language, or of the first one."""
+    from lapidar.core import languages
+
+    found = set(proposal.runtimes)
+    return found.pop() if len(found) == 1 else languages.first().name
 
 
 def _answer(question: str, default: str) -> str:

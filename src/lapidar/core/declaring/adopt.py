@@ -5,8 +5,10 @@ from __future__ import annotations
 import datetime
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import tomlkit
+from tomlkit.items import Table
 from tomlkit.toml_document import TOMLDocument
 
 from lapidar.core import languages
@@ -29,7 +31,7 @@ class Proposal:
     Attributes:
         runtimes: by language, the versions of the runtime that it works with.
         needs: each with where it was found.
-        stated: whether a standard file states needs and runtime already, so that only the rest is written.
+        stated: the languages whose standard files state needs and runtime already, so that only the rest is written.
         unknown: modules that are imported and that nobody is known to provide.
         as_of: nothing newer than this day is to be pinned.
         extras: what the project offers as extras of its own, and that can be taken as groups.
@@ -41,7 +43,7 @@ class Proposal:
     limits: list[Need] = field(default_factory=list)
     sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
     indexes: list[Index] = field(default_factory=list)
-    stated: bool = False
+    stated: frozenset[str] = frozenset()
     unknown: list[str] = field(default_factory=list)
     as_of: datetime.date | None = None
     extras: list[str] = field(default_factory=list)
@@ -77,20 +79,30 @@ def propose(
         sha256=lists.sha256,
         # Those of the user's own configuration serve every project, and need not stand in this one.
         indexes=[Index(one.name, without_credentials(one.address)) for one in lists.indexes],
-        stated=bool(stated.files),
+        stated=_stated(project),
         problems=list(lists.problems),
         extras=list(stated.extras),
     )
-    known: dict[tuple[str, str], Need] = {(need.group, need.name): need for need in stated.needs}
-    found = [] if stated.files else [*lists.needs, *_of_source(surveyed), *_of_lock(locked, lists)]
-    for need in found:
-        key = (need.group, need.name)
-        if key not in known and ("", need.name) not in known:
-            known[key] = need
+    known = {(need.language, need.group, need.name) for need in stated.needs}
+    found = [*lists.needs, *_of_source(surveyed), *_of_lock(locked, lists)]
+    for need in (one for one in found if one.language not in proposal.stated):
+        key = (need.language, need.group, need.name)
+        if key not in known and (need.language, "", need.name) not in known:
+            known.add(key)
             proposal.needs.append(need)
     if surveyed:
         proposal.unknown = [row.module for row in surveyed.rows if row.standing == "missing" and not row.distribution]
     return proposal
+
+
+def _stated(project: Project) -> frozenset[str]:
+    """The languages with a standard file that declares anything."""
+
+    def load(name: str) -> dict[str, Any] | None:
+        path = project.root / name
+        return reading.load(path, name) if path.is_file() else None
+
+    return frozenset(one.name for one in languages.every() if one.declared(project.root, load).files)
 
 
 def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:
@@ -101,7 +113,8 @@ def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:
         yield reading.parse_need(text, where)
     for row in surveyed.rows:
         if row.module and row.distribution and row.standing != "optional":
-            yield reading.parse_need(row.distribution, str(row.places[0]) if row.places else "")
+            where = str(row.places[0]) if row.places else ""
+            yield reading.parse_need(row.distribution, where, language=row.language)
 
 
 def _of_lock(locked: Snapshot | None, lists: Declaration) -> Iterable[Need]:
@@ -110,7 +123,7 @@ def _of_lock(locked: Snapshot | None, lists: Declaration) -> Iterable[Need]:
             if package.asked_for:
                 extras = f"[{','.join(package.extras)}]" if package.extras else ""
                 for group in ("",) if package.wanted else package.groups:
-                    yield reading.parse_need(f"{package.name}{extras}", "lapidar.lock", group)
+                    yield reading.parse_need(f"{package.name}{extras}", "lapidar.lock", group, package.language)
 
 
 def render(proposal: Proposal) -> str:
@@ -119,19 +132,28 @@ def render(proposal: Proposal) -> str:
     document.add(tomlkit.comment("What this project needs; see `lapidar need`, `lapidar pin`."))
     if not proposal.stated:
         _add(document, "project", {"name": proposal.name})
-        if proposal.runtimes:
-            _add(document, "runtime", proposal.runtimes)
-        _needs(document, proposal)
+    runtimes = {name: text for name, text in proposal.runtimes.items() if name not in proposal.stated}
+    if runtimes:
+        _add(document, "runtime", runtimes)
+    _needs(document, proposal)
     indexes = tomlkit.table()
     if proposal.as_of:
         indexes.add("as-of", proposal.as_of)
     for at, index in enumerate(proposal.indexes):
         name = index.name if index.name.isidentifier() else "main" if not at else f"other-{at}"
-        indexes.add(name, index.address)
+        indexes.add(name, _index(index))
     if not proposal.indexes:
         indexes.add(tomlkit.comment('main = "https://packages.example/simple"    or the path of a folder of packages'))
     document.add("index", indexes)
     return tomlkit.dumps(document)
+
+
+def _index(index: Index) -> Any:
+    if index.language in ("", languages.first().name):
+        return index.address
+    fields = tomlkit.inline_table()
+    fields.update({"address": index.address, "language": index.language})
+    return fields
 
 
 def _add(document: TOMLDocument, name: str, fields: Mapping[str, str]) -> None:
@@ -142,22 +164,37 @@ def _add(document: TOMLDocument, name: str, fields: Mapping[str, str]) -> None:
 
 
 def _needs(document: TOMLDocument, proposal: Proposal) -> None:
+    """Those of the first language, and those of each other one in a list or a table of its own."""
     table = tomlkit.table()
-    table.add("packages", _array([need for need in proposal.needs if not need.group]))
-    if proposal.limits:
+    first = languages.first().name
+    for language in languages.every():
+        own = [need for need in proposal.needs if need.language == language.name]
+        is_first = language.name == first
+        if language.name in proposal.stated or (not own and (proposal.needs or proposal.stated or not is_first)):
+            continue
+        into = table if is_first else tomlkit.table()
+        _needs_of(into, own, proposal if is_first else None)
+        if not is_first:
+            table.add(language.name, into if len(into) > 1 else into["packages"])
+    if len(table):
+        document.add("needs", table)
+
+
+def _needs_of(table: Table, needs: Sequence[Need], proposal: Proposal | None) -> None:
+    """Needs with their groups; of the first language also what lists limit, and their digests."""
+    table.add("packages", _array([need for need in needs if not need.group]))
+    if proposal and proposal.limits:
         table.add("limits", _array(proposal.limits))
-    groups = sorted({need.group for need in proposal.needs if need.group})
-    if groups:
+    if groups := sorted({need.group for need in needs if need.group}):
         inner = tomlkit.table()
         for group in groups:
-            inner.add(group, _array([need for need in proposal.needs if need.group == group]))
+            inner.add(group, _array([need for need in needs if need.group == group]))
         table.add("groups", inner)
-    if proposal.sha256:
+    if proposal and proposal.sha256:
         digests = tomlkit.table()
         for name, several in sorted(proposal.sha256.items()):
             digests.add(name, list(several))
         table.add("sha256", digests)
-    document.add("needs", table)
 
 
 def _array(needs: Sequence[Need]) -> tomlkit.items.Array:

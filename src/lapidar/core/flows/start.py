@@ -46,10 +46,10 @@ def propose(project: Project, cache: Cache | None, indexes: Sequence[Index] = ()
             located = None  # then what is installed tells nothing
         surveyed.append(language.survey(project, located, cache))
     proposal = adopt.propose(project, together(surveyed), runtimes, lockfile.read_if_there(project.lockfile))
-    if indexes and not proposal.stated:
-        for name in there:
-            if spoken := languages.of(name).runtime_of_pins(proposal.needs, indexes, cache):
-                proposal.runtimes[name] = spoken
+    for name in there if indexes else ():
+        spoken = "" if name in proposal.stated else languages.of(name).runtime_of_pins(proposal.needs, indexes, cache)
+        if spoken:
+            proposal.runtimes[name] = spoken
     proposal.as_of = _day(project, guess) if guess else None
     return proposal
 

@@ -178,6 +178,7 @@ class Judge(NamedTuple):
     """What a language says of the modules that are used.
 
     Attributes:
+        language: its name.
         top: the name by which a module is looked for among the project's own and the standard ones.
         providers: who provides a module here.
         is_standard: whether the runtime has a module.
@@ -186,6 +187,7 @@ class Judge(NamedTuple):
         allows: whether a version is in the range of a need.
     """
 
+    language: str
     top: Callable[[str], str]
     providers: Callable[[str], Sequence[Provider]]
     is_standard: Callable[[str], bool]
@@ -197,6 +199,7 @@ class Judge(NamedTuple):
 class Judged(NamedTuple):
     """The modules that are used, and those of them that are the project's own or the runtime's."""
 
+    language: str
     rows: list[SurveyedModule]
     own: frozenset[str]
     standard: frozenset[str]
@@ -216,7 +219,7 @@ def judged(read: Reading, judge: Judge, declarations: Mapping[str, DeclaredNeed]
         else:
             grouped[(top, providers[0] if providers else None)] += places
     rows = [row_of(module, provider, places, declarations, judge) for (module, provider), places in grouped.items()]
-    return Judged(rows, frozenset(own), frozenset(standard))
+    return Judged(judge.language, rows, frozenset(own), frozenset(standard))
 
 
 def row_of(
@@ -231,9 +234,8 @@ def row_of(
     if provider is None:
         named = declarations.get(judge.called(module))
         standing: Standing = "optional" if dispensable else "missing"
-        return SurveyedModule(
-            module, named.name if named else "", "", named.text if named else "", standing, tuple(places)
-        )
+        name, text = (named.name, named.text) if named else ("", "")
+        return SurveyedModule(module, name, "", text, standing, tuple(places), judge.language)
     declaration = declarations.get(provider.name)
     standing = "provided"
     if declarations and declaration is None:
@@ -241,7 +243,7 @@ def row_of(
     text = declaration.text if declaration else ""
     if declaration and declaration.binds and not judge.allows(text, provider.version):
         standing = "out of range"
-    return SurveyedModule(module, provider.name, provider.version, text, standing, tuple(places))
+    return SurveyedModule(module, provider.name, provider.version, text, standing, tuple(places), judge.language)
 
 
 def surveyed(
@@ -254,7 +256,15 @@ def surveyed(
     """All of it together, with what is declared and not used."""
     used = {row.distribution for row in found.rows}
     idle = [
-        SurveyedModule("", declaration.name, "", declaration.text, "not used", (Place(declaration.where, "", 0, ""),))
+        SurveyedModule(
+            "",
+            declaration.name,
+            "",
+            declaration.text,
+            "not used",
+            (Place(declaration.where, "", 0, ""),),
+            found.language,
+        )
         for declaration in declarations.values()
         if declaration.name not in used
     ]

@@ -32,6 +32,7 @@ class SurveyedModule:
         module: its top-level name; "" for a distribution that is not used.
         distribution, version: what provides it here; for a missing one, what in the cache would.
         declared: the range as declared, "" where it is not.
+        language: whose it is.
     """
 
     module: str
@@ -40,6 +41,7 @@ class SurveyedModule:
     declared: str
     standing: Standing
     places: tuple[Place, ...]
+    language: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -138,6 +139,7 @@ def _judge(
 ) -> Surveyed:
     by_name = {declaration.name: declaration for declaration in declarations}
     judge = Judge(
+        language="python",
         top=lambda module: module.partition(".")[0],
         providers=installed.of,
         is_standard=sys.stdlib_module_names.__contains__,
@@ -170,6 +172,6 @@ def _suggested(
         if found:
             one = next((one for one in reversed(found) if one.name in declarations), found[-1])
             text = declarations[one.name].text if one.name in declarations else ""
-            row = SurveyedModule(row.module, one.name, one.version, text, row.standing, row.places)
+            row = replace(row, distribution=one.name, version=one.version, declared=text)
         suggested.append(row)
     return suggested

@@ -36,6 +36,7 @@ def survey(
     read = read_all(project.root, every, documents.read, cache, "what R sources use")
     needs, problems = _declared(project)
     judge = Judge(
+        language="r",
         top=str,
         providers=lambda name: [Provider(name, here[name])] if name in here else [],
         is_standard=BASE.__contains__,
