@@ -27,7 +27,8 @@ m <- matrix(rnorm(900), 30)
 d <- data.frame(x = 1:60, y = (1:60)^1.2 + rnorm(60), g = factor(rep(letters[1:6], 10)))
 out("svd", svd(m)); out("solve", solve(m)); out("eigen", eigen(crossprod(m)))
 out("lm", unclass(coef(lm(y ~ x, d)))); out("glm", coef(glm(x > 30 ~ y, binomial, d)))
-out("exp", exp(m)); out("pnorm", pnorm(m)); out("random", runif(5))
+v <- rnorm(20000); out("libm", list(exp(v), log(abs(v)), sin(v * 9), abs(v)^1.3)); out("pnorm", pnorm(m))
+out("random", runif(5))
 out("mixed", nlme::fixef(nlme::lme(y ~ x, d, ~ 1 | g)))
 out("clusters", cluster::pam(m, 3)$clustering); out("tree", hclust(dist(m))$merge)
 out("sorted", sort(c("b", "A", "a", "Z", "\\u00e4", "z")))
@@ -184,6 +185,33 @@ class Restored(RCase):
         self.assertIn("nlme", said)
         self.assertIn("R ", self.lapidar("runtimes").stdout)
         self.assertIn(RSCRIPT, {one["interpreter"] for one in self.json("runtimes")})
+
+
+class Numbers(RCase):
+    def test_the_same_bits_on_an_older_processor(self) -> None:
+        """The portable profile holds R's mathematics too, on an emulated processor without AVX."""
+        emulator = shutil.which("qemu-x86_64")
+        if emulator is None:
+            skip_loudly(self, "there is no emulator here (Debian's qemu-user)")
+        told = {}
+        for profile in ("portable", "native"):
+            (self.project / "lapidar.toml").write_text(f'[conditions]\nnumerics = "{profile}"\n')
+            self.captured()
+            self.lapidar("restore")
+            start = (
+                f'R_HOME={self.restored}/lib/R; . "$R_HOME/etc/ldpaths"; own={self.restored}/lib/lapidar; '
+                f'exec {emulator} -cpu Nehalem "$own/ld-linux-x86-64.so.2" --inhibit-cache '
+                '--argv0 "$R_HOME/bin/exec/R" --library-path "$own:$R_HOME/lib" "$own/R" '
+                "--no-echo --no-restore --file=analysis.R"
+            )
+            here = self.lapidar("-q", "run", "Rscript", "analysis.R").stdout
+            threads = self.lapidar("-q", "run", "env").stdout
+            self.assertEqual("R_DATATABLE_NUM_THREADS=1" in threads, profile == "portable")
+            told[profile] = (here, self.lapidar("-q", "run", "sh", "-c", start).stdout)
+        self.assertEqual(told["portable"][0].count("\n"), 16)
+        self.assertEqual(*told["portable"])
+        if "avx2" in Path("/proc/cpuinfo").read_text():
+            self.assertNotEqual(*told["native"], "natively libm is another there, and the test would see it")
 
 
 class WithPython(RCase):

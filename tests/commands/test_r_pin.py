@@ -74,9 +74,7 @@ class Pins(Pinning):
         self.assertEqual(one.origin.file, "lead_1.0.tar.gz")
         self.lapidar("restore")
         self.assertEqual(
-            self.r(
-                "data(wares, package = 'tin'); cat(lead::lead_version(), tin::tin_version_number(), nrow(wares))"
-            ),
+            self.r("data(wares, package = 'tin'); cat(lead::lead_version(), tin::tin_version_number(), nrow(wares))"),
             "1.0 1 1",
         )
         self.assertTrue(self.json("check", "--deep", "--live")["clean"])
