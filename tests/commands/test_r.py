@@ -231,6 +231,11 @@ class WithPython(RCase):
         self.assertEqual(
             self.lapidar("-q", "run", "python", "-c", started).stdout.strip(), str(self.restored / "lib" / "R")
         )
+        where = "import sysconfig; print(sysconfig.get_config_var('INCLUDEPY'))"
+        self.assertTrue(
+            self.lapidar("-q", "run", "python", "-c", where).stdout.startswith(str(self.restored)),
+            "R, which loads Python as a library, asks it where that is",
+        )
         self.assertTrue(self.json("check", "--live")["clean"])
         self.lapidar("capture", self.restored, "--scope", "whole")
         self.assertEqual(self.lock.read_bytes(), before)

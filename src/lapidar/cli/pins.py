@@ -133,7 +133,7 @@ def conclude(session: Session, pinned: Pinned) -> None:
     if not pinned.changed:
         view.line(f"Nothing has changed: {shown}, snapshot {digest}", "good")
         return
-    size = human_bytes(sum(package.bytes for package in snapshot.packages))
+    size = human_bytes(sum(one.bytes for one in snapshot.packages if one.language in plan.by_language))
     targets = ", ".join(plan.targets)
     view.line(
         f"Pinned {human_count(plan.packages, 'package')} ({size}) for {targets}: {shown}, snapshot {digest}", "good"

@@ -5,8 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from lapidar.standin.packages import write_wheel
+from lapidar.standin.r_packages import write_list, write_source_package
 
-__all__ = ["write", "write_release"]
+__all__ = ["write", "write_r", "write_release"]
 
 _WORDS = '''"""Words for glazes."""
 
@@ -32,6 +33,52 @@ def nearest(east, north):
     name = min(distances, key=distances.get)
     return name, distances[name]
 '''
+
+_SHERDSTATS = """\
+# Percentages that add up to 100 are not free of each other; ratios to their geometric mean are.
+centred_log_ratio <- function(parts) {
+  logs <- log(parts)
+  logs - rowMeans(logs)
+}
+
+# Scores, loadings, and the share of the variance that each component explains.
+principal_components <- function(table) {
+  centred <- scale(table, center = TRUE, scale = FALSE)
+  found <- svd(centred)
+  largest <- apply(abs(found$v), 2, which.max)
+  signs <- sign(found$v[cbind(largest, seq_along(largest))])
+  list(
+    scores = sweep(found$u, 2, found$d * signs, "*"),
+    loadings = sweep(found$v, 2, signs, "*"),
+    explained = found$d^2 / sum(found$d^2)
+  )
+}
+
+# How much nearer a sherd is to its own group than to the next one, on average (-1 to 1).
+mean_silhouette <- function(scores, groups) {
+  distances <- as.matrix(dist(scores))
+  widths <- vapply(seq_along(groups), function(at) {
+    to <- split(distances[at, ], groups)
+    own <- as.character(groups[at])
+    inside <- sum(to[[own]]) / max(length(to[[own]]) - 1, 1)
+    outside <- min(vapply(to[names(to) != own], mean, 0))
+    (outside - inside) / max(outside, inside)
+  }, 0)
+  mean(widths)
+}
+"""
+
+
+def write_r(folder: Path) -> None:
+    """Write the repository of the demo's R package."""
+    contrib = folder / "src" / "contrib"
+    files = {
+        "NAMESPACE": "export(centred_log_ratio, principal_components, mean_silhouette)\nimportFrom(stats, dist)\n",
+        "R/sherdstats.R": _SHERDSTATS,
+    }
+    for version in ("0.9", "1.1"):
+        write_source_package(contrib, "sherdstats", version, files, Imports="stats", Published="2026-02-01")
+    write_list(contrib)
 
 
 def write_release(folder: Path) -> None:

@@ -1,6 +1,6 @@
 """The demo's steps. First act: survey a project, need what is missing, from an index that runs beside it; a release of
 a package changes a result, which shows. Second act: capture an environment, restore it, record an analysis, run it
-again elsewhere, compare.
+again elsewhere, compare. Third act, where there is an R: the same analysis in both languages, in one environment.
 
 Each step is the program itself, run as the user would type it.
 """
@@ -35,6 +35,18 @@ _DECLARATION = """\
 packages = [
     "sherdtext>=1",  # its entries
 ]
+"""
+
+_OF_BOTH = """\
+# One analysis in two languages.
+[project]
+name = "sherds-twice"
+
+[index]
+kilns = { address = "../r-packages", language = "r" }
+
+[analysis.sherds.tolerance]
+"in-r/scores.csv" = { relative = 1e-9, absolute = 1e-9 } # two programs that sum in another order
 """
 
 Teller = Callable[[str, str], None]  # kind ("say", "type"), text
@@ -115,6 +127,7 @@ class Story:
             shutil.copy(self.project / name, elsewhere)
         self.tell("type", "cp lapidar.results lapidar.toml ../elsewhere; cd ../elsewhere")
         self._lapidar("rerun", "--keep-results", "results-later", at=elsewhere)
+        self._third_act()
         self.tell("type", "cd ../sherds")
         return [self._compare(name) for name in RESULTS]
 
@@ -162,6 +175,30 @@ class Story:
         self._lapidar(*words, at=catalogue, more=more, codes=(1,))
         self.tell("say", "What was recorded can still be had: its own environment comes out of the cache.")
         self._lapidar("rerun", "catalogue", at=catalogue, more=more)
+
+    def _third_act(self) -> None:
+        """The same analysis in R, beside Python's, in one environment; the results compared."""
+        if shutil.which("Rscript") is None:
+            self.tell("say", "There is no R on this machine: the same analysis in R is left out.")
+            return
+        both = self.folder / "both"
+        self._copy("sherds", ("sherds.csv", "analysis.py", "analysis.R"), both)
+        (both / "lapidar.toml").write_text(_OF_BOTH)
+        packages.write_r(self.folder / "r-packages")
+        self.tell(
+            "say",
+            "A colleague trusts R more. The same sherds in R, with a package that comes from a repository as source: "
+            "both languages in one environment.",
+        )
+        self.tell("type", "cd ../both")
+        self._lapidar("capture", os.path.relpath(sys.prefix, both), "--language", "python", at=both)
+        self._lapidar("need", "--language", "r", "sherdstats (>= 1.0)", at=both)
+        self._lapidar("survey", at=both, codes=(0, 1))
+        self._lapidar("run", "python", "analysis.py", "in-python", at=both)
+        self._lapidar("run", "Rscript", "analysis.R", "in-r", at=both)
+        self.tell("say", "Do they agree? Not to the last bit: they sum in another order. Within 1e-9, yes.")
+        words = ("compare", "in-python/scores.csv", "in-r/scores.csv", "--analysis", "sherds")
+        self._lapidar(*words, at=both)
 
     def _require_packages(self) -> None:
         missing = [name for name in _NEEDS if importlib.util.find_spec(name) is None]

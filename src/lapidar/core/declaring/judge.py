@@ -60,7 +60,7 @@ def _of_language(declaration: Declaration, parts: LanguageParts, snapshot: Snaps
         elif need.name not in overridden and not language.allows(need.text, locked[need.name].version):
             details = (need.text, locked[need.name].version)
             yield Finding(Layer.DECLARATION, Problem.OUT_OF_RANGE, name=need.name, details=details)
-    if any(package.origin.kind == "environment" for package in parts.packages):
+    if parts.is_captured:
         return  # it was captured: that more is there than is declared is no drift
     for package in parts.packages:
         if package.asked_for and package.name not in asked:

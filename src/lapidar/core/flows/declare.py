@@ -120,7 +120,7 @@ def _change(
     dropped: Sequence[str] = (),
 ) -> tuple[Pinned, Restored | None]:
     previous = lockfile.read_if_there(project.lockfile)
-    if previous and any(package.asked_for for package in previous.packages) and not reading.read(project).needs:
+    if language_of(project, options.language).name in pin.captured_alone(previous, reading.read(project)):
         raise DeclarationError(
             "The lockfile was captured, and the project declares nothing",
             why="what is not declared would be dropped from it",

@@ -22,7 +22,7 @@ from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
 from lapidar.core.records.snapshot import LanguageParts, Snapshot
 
-__all__ = ["PinPlan", "Pinned", "Pinning", "Review", "carry_out", "opened", "pin"]
+__all__ = ["PinPlan", "Pinned", "Pinning", "Review", "captured_alone", "carry_out", "opened", "pin"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,8 +151,10 @@ def opened(
         Conflict: a runtime is not one that the project declares.
         EnvironmentUnusable: there is none.
     """
-    asked = {only} if only else set()
-    wanted = asked or {need.language for need in declaration.needs} | set(previous.languages if previous else ())
+    declared = {need.language for need in declaration.needs}
+    wanted = {only} if only else declared | (set(previous.languages) if previous else set())
+    # What was captured of a language that nothing is declared of stays as it is, where another is declared.
+    wanted -= captured_alone(previous, declaration) if declared and not only else set()
     with ExitStack() as stack:
         sessions = {
             language.name: stack.enter_context(
@@ -162,6 +164,13 @@ def opened(
             if language.name in wanted or (not wanted and language is languages.first())
         }
         yield Pinning(project, cache, declaration, previous, sessions)
+
+
+def captured_alone(previous: Snapshot | None, declaration: Declaration) -> set[str]:
+    """The languages whose packages a lockfile has by capture, and that nothing is declared of."""
+    declared = {need.language for need in declaration.needs}
+    parts = previous.of_languages() if previous else ()
+    return {one.runtime.language for one in parts if one.is_captured and one.runtime.language not in declared}
 
 
 def pin(

@@ -255,6 +255,9 @@ def _heal_or_refuse(cache: Cache, flaws: list[Flaw]) -> list[str]:
     return healed.told
 
 
+_PARTS = 12  # that are named where many lack
+
+
 def _refuse_flaws(cache: Cache, flaws: Collection[Flaw], told_of: Iterable[str] = ()) -> None:
     """Raises: MissingFromCache: there are any; it names every part that is incomplete.
 
@@ -267,9 +270,10 @@ def _refuse_flaws(cache: Cache, flaws: Collection[Flaw], told_of: Iterable[str] 
         by_owner.setdefault(words.owner(flaw.owner), []).append(told)
     if by_owner:
         lines = [f"{owner}: {_first(told)}" for owner, told in by_owner.items()]
+        more = [f"and {len(lines) - _PARTS} more parts"] if len(lines) > _PARTS else []
         raise MissingFromCache(
             f"The cache at {cache.root} cannot restore this snapshot, and nothing was placed",
-            why="\n  ".join(["", *lines, *told_of]),
+            why="\n  ".join(["", *lines[:_PARTS], *more, *told_of]),
             remedy="`lapidar restore --fetch` brings packages from where they came from, and what this machine has of "
             "the rest; or name a cache that is whole with --cache, or capture the original environment again.",
         )

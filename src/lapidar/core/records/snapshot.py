@@ -274,6 +274,11 @@ class LanguageParts(NamedTuple):
         """All of it."""
         return (self.runtime, *self.packages, *self.remainders)
 
+    @property
+    def is_captured(self) -> bool:
+        """Whether its packages were found in an environment, and not chosen from an index: such have no file."""
+        return any(one.origin.kind in ("environment", "index") and not one.origin.sha256 for one in self.packages)
+
 
 _FIELDS = {
     "runtimes": "runtime",

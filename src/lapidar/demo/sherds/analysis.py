@@ -63,7 +63,7 @@ def main() -> None:
     trials = {count: fcluster(tree, count, criterion="maxclust") for count in range(2, MOST_KILNS + 1)}
     quality = {count: silhouette(scores[:, :COMPONENTS], groups) for count, groups in trials.items()}
     kilns = max(quality, key=quality.__getitem__)
-    groups = trials[kilns]
+    groups = pd.factorize(trials[kilns])[0] + 1  # numbered as they are met, which other programs do too
 
     table = sherds[["trench", "glaze"]].copy()
     table["kiln"] = [f"K{group}" for group in groups]

@@ -9,12 +9,15 @@ def find_spec(name, path, target):
     for variable, below, unless in VARIABLES.get(name, ()):  # noqa: F821
         if variable not in os.environ and not any(map(os.path.exists, unless)):
             os.environ[variable] = PRIVATE + "/" + below  # noqa: F821
-    if name != "ctypes.util" and name not in NAMES:  # noqa: F821
+    of_build = name.startswith("_sysconfigdata")
+    if name != "ctypes.util" and name not in NAMES and not of_build:  # noqa: F821
         return None
     for finder in sys.meta_path:
         spec = None if hasattr(finder, "of_lapidar") else finder.find_spec(name, path, target)
         if spec is not None:
-            if name in NAMES:  # noqa: F821
+            if of_build:
+                move(spec.loader)
+            elif name in NAMES:  # noqa: F821
                 lead(spec.loader, NAMES[name])  # noqa: F821
             else:
                 patch(spec.loader)
@@ -28,6 +31,24 @@ def patch(loader):
     def exec_module(module):
         run(module)
         module.find_library = find_library
+
+    loader.exec_module = exec_module
+
+
+def move(loader):
+    """Have what the runtime says of its own files say where they are now: whoever compiles against it, or loads it as a
+    library (R does), goes by that."""
+    run = loader.exec_module
+
+    def exec_module(module):
+        run(module)
+        told = module.build_time_vars
+        prefix = told.get("prefix", "") + "/"
+        for key, value in told.items():
+            if isinstance(value, str) and value.startswith(prefix):
+                moved = sys.base_prefix + "/" + value[len(prefix) :]
+                if os.path.exists(moved):
+                    told[key] = moved
 
     loader.exec_module = exec_module
 

@@ -56,7 +56,9 @@ def _launchers(runtime: Runtime, named: list[tuple[str, list[str]]], into: Layou
     """
     executable = posixpath.basename(runtime.executable)
     way = at.loader_of(at.trees[runtime.tree], runtime.executable)
-    start = startup.of(at.data, named) if at.private else None
+    files = (posixpath.basename(one.path) for one in at.trees[runtime.tree])
+    of_build = [name.removesuffix(".py") for name in files if name.startswith("_sysconfigdata")]
+    start = startup.of(at.data, named, of_build) if at.private else None
     text = launchers.interpreter(executable, way, start.variables if start else {})
     major, minor = runtime.version.split(".")[:2]
     for name in dict.fromkeys(("python", f"python{major}", f"python{major}.{minor}", executable)):

@@ -43,7 +43,7 @@ def choose_used(
     if scope == "whole" or not found.packages:
         return Used(inventory, {}, programs, libraries)
     try:
-        declared = reading.read(project).needs
+        declared = tuple(need for need in reading.read(project).needs if need.language == "python")
     except DeclarationError:
         if scope:
             raise

@@ -93,12 +93,13 @@ _NAMING_FONTS = ("matplotlib.font_manager",)
 _NAMING_ZONES = ("dateutil.tz.tz", "pytz", "pytz.tzfile")
 
 
-def of(placed: Iterable[str], named: Iterable[tuple[str, list[str]]] = ()) -> Start:
+def of(placed: Iterable[str], named: Iterable[tuple[str, list[str]]] = (), of_build: Iterable[str] = ()) -> Start:
     """The start of an environment.
 
     Args:
         placed: the paths of the libraries' tree.
         named: modules that name data of packages by the places of the system, and the paths in them.
+        of_build: modules that say where the runtime's own files were when it was built.
     """
     paths = list(placed)
     names: dict[str, dict[str, str]] = {
@@ -119,7 +120,7 @@ def of(placed: Iterable[str], named: Iterable[tuple[str, list[str]]] = ()) -> St
     lines = "".join(f"{name} = {json.dumps(value, indent=1, sort_keys=True)}\n" for name, value in head.items())
     lines = f"PRIVATE = sys.base_prefix + {json.dumps('/' + marker.PRIVATE)}\n{lines}"
     script = script.replace("import sys\n", f"import sys\n\n{lines}", 1)
-    hook = _ON_IMPORT.replace("@names@", repr(sorted({*late, *names, "ctypes.util"})))
+    hook = _ON_IMPORT.replace("@names@", repr(sorted({*late, *names, *of_build, "ctypes.util"})))
     hook = hook.replace("@script@", f"/{SCRIPT}")
     line = f"import sys; exec({hook!r}, {{'__name__': 'lapidar'}})\n"
     variables = {"PYTHONTZPATH": companions.ZONES} if zones else {}

@@ -30,7 +30,7 @@ def of_project(project: Project) -> tuple[list[DeclaredNeed], list[str]]:
     overridden: Collection[str] = ()
     try:
         declaration = reading.read(project)
-        overridden = declaration.overrides
+        overridden = declaration.overrides_of("python")
         # What was declared for lapidar counts; a list beside it may be what it was started from.
         needs = [*needs, *_of_extras(project.root), *declaration.needs]
     except DeclarationError as error:
@@ -38,6 +38,7 @@ def of_project(project: Project) -> tuple[list[DeclaredNeed], list[str]]:
     return [
         DeclaredNeed(need.name, need.text, need.where, need.name not in overridden and ";" not in need.text)
         for need in needs
+        if need.language == "python"
     ], problems
 
 

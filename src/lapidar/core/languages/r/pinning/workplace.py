@@ -19,12 +19,14 @@ def restored(
     """Restore an R into a folder.
 
     Args:
-        previous: the lockfile that there is: its system libraries, where the cache has them; else the host's.
+        previous: the lockfile that there is: its system libraries, where it has this R and the cache has them; else the
+            host's.
     """
     from lapidar.core.flows.restore import RestoreOptions, restore
 
     lower = LowerLayers()
-    if previous and previous.library_layer and cache.is_whole(previous.library_layer.tree):
+    known = previous.runtime_of("r") if previous else None
+    if previous and previous.library_layer and known == runtime and cache.is_whole(previous.library_layer.tree):
         lower = LowerLayers(library_layer=previous.library_layer, libraries=previous.libraries)
     snapshot = lockfile.identified(platform, [runtime], [], lower=lower)
     restore(Project(folder.parent), cache, snapshot, RestoreOptions(into=folder))
