@@ -61,8 +61,11 @@ def _show(surveyed: Surveyed, view: View) -> None:
     view.note(f"Sources      {human_count(surveyed.files, 'file')} read, none run")
     view.note()
     if surveyed.rows:
+        languages = {row.language for row in surveyed.rows}
+        several = ["language"] if len(languages) > 1 else []
         rows = [
             [
+                *([title_of(row.language)] if several else []),
                 row.module or "-",
                 row.distribution or "-",
                 row.version or "-",
@@ -71,7 +74,7 @@ def _show(surveyed: Surveyed, view: View) -> None:
             ]
             for row in surveyed.rows
         ]
-        view.table(["module", "package", "version", "used in", "standing"], rows)
+        view.table([*several, "module", "package", "version", "used in", "standing"], rows)
     else:
         view.line("Nothing but the standard library and the project's own modules is imported.")
     for title, found in (
@@ -92,6 +95,13 @@ def _show(surveyed: Surveyed, view: View) -> None:
             view.line(f"  {problem}")
     view.line()
     _conclude(surveyed, view)
+
+
+def title_of(language: str) -> str:
+    """A language as people write it."""
+    from lapidar.core import languages
+
+    return languages.of(language).title
 
 
 def _standing(row: SurveyedModule, surveyed: Surveyed) -> str:

@@ -73,7 +73,7 @@ def human_path(path: Path | str) -> str:
     return min(os.path.relpath(path), absolute, key=len)
 
 
-_TITLES = {"cpython": "CPython"}
+_TITLES = {"cpython": "CPython", "gnu-r": "R"}
 
 
 def runtime_title(runtime: Runtime) -> str:

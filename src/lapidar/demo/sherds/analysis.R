@@ -34,18 +34,19 @@ write.csv(
 )
 
 png(file.path(results, "sherds.png"), width = 1080, height = 720, res = 110)
-palette("Okabe-Ito")
-par(mar = c(4, 4, 3, 1))
+colours <- c("#0072B2", "#D55E00", "#009E73", "#AA4499", "#332288", "#882255", "#44AA99", "#999933")
+marks <- c(16, 15, 17, 18, 8, 4, 3, 1)
+par(mar = c(4, 4, 3, 8), las = 1)
 plot(scores[, 1], scores[, 2],
-  col = groups + 1, pch = c(16, 15, 17, 18, 8, 4, 3, 1)[groups], bty = "l",
+  col = colours[groups], pch = marks[groups], bty = "l",
   xlab = sprintf("component 1 (%.0f%% of the variance)", 100 * found$explained[1]),
   ylab = sprintf("component 2 (%.0f%%)", 100 * found$explained[2]),
   main = "Glazed sherds by glaze chemistry (centred log-ratios), in R"
 )
 kilns <- sort(unique(groups))
-legend("topright",
-  legend = sprintf("K%d (%d)", kilns, tabulate(groups)), col = kilns + 1,
-  pch = c(16, 15, 17, 18, 8, 4, 3, 1)[kilns], bty = "n", title = "kiln (sherds)"
+legend("topleft",
+  legend = sprintf("K%d (%d)", kilns, tabulate(groups)), col = colours[kilns], pch = marks[kilns],
+  bty = "n", title = "kiln (sherds)", inset = c(1.02, 0), xpd = TRUE
 )
 invisible(dev.off())
 cat(nrow(sherds), "sherds, most likely of", max(groups), "kilns\n")
