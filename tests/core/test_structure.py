@@ -24,6 +24,7 @@ ORDER = (
     "layers",
     "restored",
     "results",
+    "changes",
     "languages.*",
     "flows",
 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
@@ -12,6 +13,7 @@ from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
     from lapidar.core.flows.capture import Captured
+    from lapidar.core.records.snapshot import Snapshot
 
 DESCRIPTION = """\
 Record an environment: its runtime, its packages, the system libraries and outside programs below them, and the
@@ -29,6 +31,7 @@ examples:
   lapidar capture /usr/bin/python3 --lock system.lock"""
 
 _SHOWN = 5
+_ROWS = 20
 _NAMED = 3  # so that the line stays one
 
 
@@ -51,6 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="run the COMMAND after -- once in the environment, and capture also the libraries, packages and programs "
         "that it and its children were seen to use",
     )
+    parser.add_argument("-y", "--yes", action="store_true", help="change the lockfile that is there without asking")
     parser.add_argument(
         "--skip-outside", action="store_true", help="leave out files that a package lists outside the environment"
     )
@@ -72,6 +76,7 @@ def run(session: Session) -> int:
             command=_command(options),
             output=2 if view.json else 1,  # standard output is one object then
             languages=tuple(options.language),
+            review=None if options.yes or view.json else reviewing(view),
         ),
         view.reporter(),
     )
@@ -80,6 +85,24 @@ def run(session: Session) -> int:
     else:
         _show(captured, view)
     return ExitCode.DONE
+
+
+def reviewing(view: View) -> Callable[[Snapshot, Snapshot], bool]:
+    """Shows what a lockfile would become, and asks whoever sits at the terminal."""
+
+    def review(before: Snapshot, after: Snapshot) -> bool:
+        from lapidar.cli.changes import rows_of
+        from lapidar.core.flows.history import changes_between
+
+        rows = rows_of(changes_between(before, after))
+        if rows and not view.quiet:
+            view.table(["change", "what", "from", "to", "why it may matter"], rows[:_ROWS])
+            if len(rows) > _ROWS:
+                view.note(f"and {len(rows) - _ROWS} more (`lapidar changes` shows all afterwards)")
+            view.note()
+        return view.agrees("Change the lockfile so?")
+
+    return review
 
 
 def _command(options: argparse.Namespace) -> list[str] | None:
@@ -129,6 +152,9 @@ def _show(captured: Captured, view: View) -> None:
         view.warn(warning)
     for detail in captured.details if view.verbose else ():
         view.warn(detail)
+    if captured.refused:
+        view.line("Nothing was changed.")
+        return
     digest = words.short(captured.snapshot.snapshot)
     done = "Wrote" if captured.changed else "Nothing has changed:"
     view.line(

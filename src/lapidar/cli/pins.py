@@ -13,11 +13,13 @@ from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_bytes, human_count, human_path
 
 if TYPE_CHECKING:
+    from lapidar.core.changes.influence import Weight
     from lapidar.core.flows.declare import DeclareOptions
     from lapidar.core.flows.pin import Pinned, PinPlan
     from lapidar.core.flows.restore import Restored
     from lapidar.core.pinning.session import PinOptions
     from lapidar.core.records.declaration import Declaration
+    from lapidar.core.records.difference import PackageChange
 
 _ROWS = 20  # of a table of changes
 _SIGNS = {"added": "new", "removed": "gone", "newer": "newer", "older": "older", "replaced": "other file"}
@@ -31,7 +33,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         metavar="RUNTIME",
         help="pin for this runtime instead of the lockfile's: an interpreter, or a version (3.12) to be looked for",
     )
-    parser.add_argument("-y", "--yes", action="store_true", help="build what has no wheel, and do not ask")
+    parser.add_argument("-y", "--yes", action="store_true", help="do it without asking")
     parser.add_argument("--dry-run", action="store_true", help="show what would change, and change nothing")
 
 
@@ -85,12 +87,20 @@ def reviewing(session: Session) -> Callable[[PinPlan], bool]:
         if not view.json:
             _show_plan(plan, view)
         if not session.options.dry_run:
-            return not plan.builds or session.options.yes or view.agrees("Build from source?")
+            return session.options.yes or _agreed(plan, session)
         files = f"{human_count(plan.fetch_files, 'file')}, {human_bytes(plan.fetch_bytes)}"
         view.note(f"Nothing was changed (--dry-run). To fetch: {files if plan.fetch_files else 'nothing'}.")
         return False
 
     return review
+
+
+def _agreed(plan: PinPlan, session: Session) -> bool:
+    """Whether whoever sits at the terminal wants it: what is to be built, and what a lockfile that is there becomes."""
+    if plan.builds and not session.view.agrees("Build from source?"):
+        return False
+    is_change = session.project.lockfile.exists() and (plan.changes or plan.conditions)
+    return not is_change or session.view.agrees("Change the lockfile so?")
 
 
 def _show_plan(plan: PinPlan, view: View) -> None:
@@ -99,11 +109,17 @@ def _show_plan(plan: PinPlan, view: View) -> None:
 
     for note in (*plan.notes, *plan.builds):
         view.warn(note)
-    rows = [[_SIGNS[one.kind], one.name, one.old or "-", one.new or "-"] for one in plan.changes]
-    rows += [["condition", name, before, after] for name, before, after in plan.conditions]
+    rows = [
+        [_SIGNS[one.kind], one.name, one.old or "-", one.new or "-", weight.reason] for one, weight in _weighed(plan)
+    ]
+    rows += [["condition", name, before, after, ""] for name, before, after in plan.conditions]
     if rows:
         left = [] if view.verbose else rows[_ROWS:]
-        view.table(["change", "package", "from", "to"], rows[: len(rows) - len(left)])
+        shown = rows[: len(rows) - len(left)]
+        heads = ["change", "package", "from", "to", "why it may matter"]
+        if not any(row[-1] for row in shown):
+            heads, shown = heads[:-1], [row[:-1] for row in shown]
+        view.table(heads, shown)
         if left:
             counts = Counter(row[0] for row in rows)
             told = ", ".join(f"{count} {sign}" for sign, count in counts.items())
@@ -112,6 +128,21 @@ def _show_plan(plan: PinPlan, view: View) -> None:
     for standing in plan.overrides:
         style = "warn" if standing.is_idle else ""
         view.line(f"Override of {standing.name}: {words.override_effect(standing)}", style)
+
+
+def _weighed(plan: PinPlan) -> list[tuple[PackageChange, Weight]]:
+    """The changes, what most likely alters results first; of packages that only come or go by their names."""
+    from lapidar.core.changes.influence import weigh
+    from lapidar.core.records.difference import Change
+    from lapidar.core.records.owner import Layer, Owner
+
+    weighed = []
+    for one in plan.changes:
+        owner = Owner(Layer.PACKAGES, one.language, one.name, one.new or one.old)
+        weight = weigh(Change(owner, one.kind, one.old, one.new))
+        is_change = bool(one.old and one.new)
+        weighed.append((one, weight if is_change else weight._replace(rank=3, size=3, reason="")))
+    return sorted(weighed, key=lambda pair: (pair[1].rank, pair[1].size, pair[0].name))
 
 
 def conclude(session: Session, pinned: Pinned) -> None:

@@ -10,6 +10,7 @@ import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import MappingProxyType
 
 import msgspec
 
@@ -31,10 +32,13 @@ class Cause(enum.StrEnum):
     PINNED = "pinned"
     NEEDED = "needed"
     DROPPED = "dropped"
+    RENEWED = "renewed"  # pinned anew without keeping what was pinned
+    RETURNED = "returned"  # an earlier one became the project's again
     RESTORED = "restored"  # it was there before, and was built again
+    NOTED = "noted"  # somebody said what it is
 
 
-class Moment(msgspec.Struct, frozen=True):
+class Moment(msgspec.Struct, frozen=True, omit_defaults=True):
     """A snapshot at one time.
 
     Attributes:
@@ -42,6 +46,8 @@ class Moment(msgspec.Struct, frozen=True):
         lockfile: where its lockfile was written, or read.
         project: the identity of its project; "" where it has none, as before there were identities.
         parent: the snapshot that the lockfile held before; "" for none.
+        about: what was needed or dropped; what a note says.
+        declared: the digest of the declaration as it was, where it is kept.
     """
 
     time: float
@@ -50,6 +56,13 @@ class Moment(msgspec.Struct, frozen=True):
     project: str = ""
     cause: Cause = Cause.CAPTURED
     parent: str = ""
+    about: str = ""
+    declared: str = ""
+
+    @property
+    def is_change(self) -> bool:
+        """Whether a lockfile was written, or restored; a note only says something of a snapshot."""
+        return self.cause is not Cause.NOTED
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,16 +108,61 @@ class History:
         """Where the copy of a snapshot's lockfile lies."""
         return self.cache.root / "snapshots" / f"{snapshot_id.removeprefix('sha256:')}.lock"
 
-    def add(self, snapshot: Snapshot, written_to: Path, *, project: str, cause: Cause, parent: str = "") -> None:
+    def add(
+        self,
+        snapshot: Snapshot,
+        written_to: Path,
+        *,
+        project: str,
+        cause: Cause,
+        parent: str = "",
+        about: str = "",
+        declaration: Mapping[str, str] = MappingProxyType({}),
+    ) -> None:
         """Keep a copy of a lockfile, and note the moment.
 
         Args:
             project: the project's identity.
             parent: the snapshot that the lockfile held before.
+            about: what was needed or dropped.
+            declaration: the texts of the files that declare what the project needs, by their names.
         """
         self.put(snapshot)
         before = parent if parent != snapshot.snapshot else ""
-        self._note(Moment(time.time(), snapshot.snapshot, str(written_to.absolute()), project, cause, before))
+        declared = self._keep_declaration(declaration) if declaration else ""
+        place = str(written_to.absolute())
+        self._note(Moment(time.time(), snapshot.snapshot, place, project, cause, before, about, declared=declared))
+
+    def say(self, snapshot_id: str, place: Path, project: str, about: str) -> None:
+        """Note what a snapshot is.
+
+        Args:
+            place: the project's lockfile.
+            about: "" takes a note back.
+        """
+        self._note(Moment(time.time(), snapshot_id, str(place.absolute()), project, Cause.NOTED, "", about))
+
+    def _keep_declaration(self, texts: Mapping[str, str]) -> str:
+        data = msgspec.json.encode(dict(sorted(texts.items())))
+        digest = hashlib.sha256(data).hexdigest()
+        path = self._declaration(digest)
+        if not path.exists():
+            atomic.make_folder(path.parent)
+            atomic.write_file(path, data)
+        return digest
+
+    def _declaration(self, digest: str) -> Path:
+        return self.cache.root / "snapshots" / f"{digest}.declaration"
+
+    def declaration(self, digest: str) -> dict[str, str] | None:
+        """The texts of a declaration that was kept, by the names of its files; None where they are lost or altered."""
+        try:
+            data = self._declaration(digest).read_bytes()
+            if hashlib.sha256(data).hexdigest() != digest:
+                return None
+            return msgspec.json.decode(data, type=dict[str, str])
+        except (OSError, msgspec.MsgspecError):
+            return None
 
     def put(self, snapshot: Snapshot) -> None:
         """Keep a copy of a lockfile; one that is damaged is written anew."""
@@ -160,8 +218,21 @@ class History:
             held.snapshots[snapshot.snapshot] = snapshot
 
     def moments(self) -> tuple[Moment, ...]:
-        """All of it that can be read, oldest first."""
-        return self.log().moments
+        """When lockfiles were written or restored, as far as that can be read, oldest first."""
+        return tuple(moment for moment in self.log().moments if moment.is_change)
+
+    def of_project(self, project: str, lock: Path) -> tuple[Moment, ...]:
+        """All that is noted of a project, oldest first.
+
+        Args:
+            project: its identity; "" where it has none: then its lockfile tells.
+        """
+        place = str(lock.absolute())
+        return tuple(
+            moment
+            for moment in self.log().moments
+            if (project and moment.project == project) or (not moment.project and moment.lockfile == place)
+        )
 
     def log(self) -> Log:
         """All of it, and which lines cannot be read.
@@ -181,15 +252,24 @@ class History:
 
     def mend_log(self) -> None:
         """Write the log anew without the lines that cannot be read, and set the old one aside."""
-        moments = self.moments()
+        moments = self.log().moments
         self.cache.set_aside(str(self._log))
         self._rewrite(moments)
 
     def drop(self, snapshot_ids: set[str]) -> None:
         """Drop snapshots from the history."""
-        self._rewrite(moment for moment in self.moments() if moment.snapshot not in snapshot_ids)
+        every = self.log().moments
+        kept = [moment for moment in every if moment.snapshot not in snapshot_ids]
+        self._rewrite(kept)
         for snapshot_id in snapshot_ids:
             self.path(snapshot_id).unlink(missing_ok=True)
+        for digest in {moment.declared for moment in every} - {moment.declared for moment in kept}:
+            self._declaration(digest).unlink(missing_ok=True)
+
+    def noted(self) -> dict[str, str]:
+        """What the newest note says of each snapshot that has one; one that was taken back is none."""
+        notes = {one.snapshot: one.about for one in self.log().moments if one.cause is Cause.NOTED}
+        return {snapshot: text for snapshot, text in notes.items() if text}
 
     def _rewrite(self, moments: Iterable[Moment]) -> None:
         atomic.write_file(self._log, b"".join(_line(moment) + b"\n" for moment in moments))

@@ -88,15 +88,18 @@ class _Pruning:
         given_up = {self._identity(prefix) for prefix in give_up}
         old = set() if history_days is None else set(self._older(history_days, self.held))
         self.records: dict[str, Analysis] = {}
+        self.recorded: set[str] = set()
         self._read_runs()
-        # What a record was made with is not old as long as the record is not.
-        self.dropped = old - {one.snapshot for one in self.records.values()} | given_up
+        # What a record was made with, or somebody has named, is dropped only where it is named.
+        self.dropped = old - self.recorded - set(self.history.noted()) | given_up
         self.held.unknown = {one: why for one, why in self.held.unknown.items() if one not in given_up}
         self.held.snapshots = {one: held for one, held in self.held.snapshots.items() if one not in given_up}
 
     def _read_runs(self) -> None:
         """The records whose trees are kept."""
         for path, copy in self.runs.copies():
+            if isinstance(copy, Analysis):
+                self.recorded.add(copy.snapshot)
             if path.stem in self.old_runs:
                 continue
             if isinstance(copy, Analysis):

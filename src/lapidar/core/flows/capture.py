@@ -6,7 +6,7 @@ import os
 import shlex
 import shutil
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,7 +17,7 @@ from lapidar.core.cache.seen import seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, Stowed, stow
 from lapidar.core.declaring import files
-from lapidar.core.errors import EnvironmentUnusable, LapidarError, PackageBroken, from_os_error
+from lapidar.core.errors import EnvironmentUnusable, LapidarError, LockfileError, PackageBroken, from_os_error
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Inventory, Located, ObserveOptions, Unused, Used
 from lapidar.core.layers import lower
@@ -47,6 +47,8 @@ class CaptureOptions:
         command: runs this once in the environment, and takes also what it was seen to use.
         output: the descriptor that the command's standard output goes to.
         languages: the names of those that are captured; none: all that are meant.
+        review: is shown the snapshot of the lockfile that there is, and the one that it would become, where these
+            differ; whether it is to be written.
     """
 
     environment: Path | None = None
@@ -57,6 +59,7 @@ class CaptureOptions:
     command: Sequence[str] | None = None
     output: int = 1
     languages: tuple[str, ...] = ()
+    review: Callable[[Snapshot, Snapshot], bool] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +93,7 @@ class Captured:
         located: which environment, and why that one; an interpreter of each language.
         edited: for a package, the files that were edited after installation.
         changed: whether the lockfile has other content than before.
+        refused: whether somebody did not want it written, and nothing was.
         unused: packages that are not in the snapshot because nothing of the project uses them.
     """
 
@@ -104,6 +108,7 @@ class Captured:
     changed: bool
     unused: Mapping[str, Unused]
     seconds: float
+    refused: bool = False
 
 
 def capture(
@@ -147,7 +152,8 @@ def capture(
             stowed = _stow(inventories, cache, reporter or Silent())
             stowed |= below.stow(cache, reporter or Silent())
             snapshot = _snapshot(inventories, stowed, below.records(stowed))
-            changed = _write(snapshot, path, project, cache)
+            refused = _is_refused(snapshot, path, options)
+            changed = False if refused else _write(snapshot, path, project, cache)
         except OSError as error:
             raise from_os_error(error, "capture the environment") from error
         except UnicodeEncodeError as error:
@@ -169,6 +175,7 @@ def capture(
             tuple(phrase for one in inventories for phrase in one.notes),
         ),
         changed=changed,
+        refused=refused,
         unused={name: why for one in used for name, why in one.unused.items()},
         seconds=time.monotonic() - began,
     )
@@ -280,13 +287,30 @@ def _libc_here() -> str:
         return "unknown"
 
 
+def _is_refused(snapshot: Snapshot, path: Path, options: CaptureOptions) -> bool:
+    if options.review is None:
+        return False
+    try:
+        before = lockfile.read_if_there(path)
+    except LockfileError:
+        return False  # nobody can want to keep it
+    return before is not None and before.snapshot != snapshot.snapshot and not options.review(before, snapshot)
+
+
 def _write(snapshot: Snapshot, path: Path, project: Project, cache: Cache) -> bool:
     """Write the lockfile where it has other content than before, and note it in the history either way."""
     text = lockfile.render(snapshot).encode()
     changed = not path.exists() or path.read_bytes() != text
     # A lockfile that goes elsewhere leaves no trace in the project.
     identity = "" if project.relative(path) is None else project.identity()
-    History(cache).add(snapshot, path, project=identity, cause=Cause.CAPTURED, parent=lockfile.identity_in(path))
+    History(cache).add(
+        snapshot,
+        path,
+        project=identity,
+        cause=Cause.CAPTURED,
+        parent=lockfile.identity_in(path),
+        declaration=files.texts_of(project),
+    )
     if changed:
         lockfile.write(snapshot, path)
     return changed

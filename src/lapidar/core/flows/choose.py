@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import subprocess
 from pathlib import Path
 
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import files
 from lapidar.core.environment.folder import Environment
+from lapidar.core.errors import LapidarError
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["placed_snapshot", "read_snapshot"]
+__all__ = ["declared_at", "named_snapshot", "of_revision", "placed_snapshot", "read_snapshot"]
+
+_GIT_SECONDS = 30
 
 
 def read_snapshot(project: Project, cache: Cache | None, lock: Path | None, snapshot_id: str | None) -> Snapshot:
@@ -38,3 +43,62 @@ def placed_snapshot(cache: Cache, environment: Environment, locked: Snapshot) ->
         if isinstance(one, Snapshot) and selection.without(one, mark.left_out).snapshot == mark.snapshot:
             return one
     return locked
+
+
+def named_snapshot(project: Project, cache: Cache, text: str) -> Snapshot:
+    """The snapshot that somebody names: a file; ``REVISION:`` for the lockfile of a revision of version control (and
+    ``REVISION:PATH``); the beginning of an identity in the history.
+
+    Raises:
+        LockfileError, LapidarError: it is none of these, or more than one.
+    """
+    if Path(text).is_file():
+        return lockfile.read(Path(text))
+    revision, colon, path = text.partition(":")
+    if colon and revision != "sha256":
+        data = of_revision(project, revision, path or project.lockfile.name)
+        return lockfile.parse(data.decode("utf-8", "replace"), f"{path or project.lockfile.name} of {revision}")
+    from lapidar.core.cache.history import History
+
+    return History(cache).find(text)
+
+
+def of_revision(project: Project, revision: str, path: str) -> bytes:
+    """A file of the project as version control has it in a revision.
+
+    Raises:
+        LapidarError: there is no such revision, or no such file in it.
+    """
+    # What begins with a dash would be taken for an option.
+    if not revision or revision.startswith("-") or not revision.isprintable():
+        raise LapidarError(f"{revision!r} is no revision", remedy="Name a commit, a branch or a tag.")
+    words = ["git", "-C", str(project.root), "show", "--end-of-options", f"{revision}:./{path}"]
+    try:
+        done = subprocess.run(words, capture_output=True, timeout=_GIT_SECONDS, check=False)
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise LapidarError("git cannot be asked for another revision", why=str(error)) from error
+    if done.returncode:
+        raise LapidarError(
+            f"git has no {path} of the revision {revision}",
+            why=done.stderr.decode("utf-8", "replace").strip(),
+            remedy=f"Look at its spelling: git log -- {path}",
+        )
+    return done.stdout
+
+
+def declared_at(project: Project, cache: Cache, text: str, snapshot: Snapshot) -> dict[str, str] | None:
+    """The files of the declaration as they were with a snapshot that somebody names; None where nobody kept them."""
+    revision, colon, _ = text.partition(":")
+    if colon and revision != "sha256" and not Path(text).is_file():
+        found = {}
+        for name in files.declaring_files():
+            try:
+                found[name] = of_revision(project, revision, name).decode("utf-8")
+            except (LapidarError, UnicodeDecodeError):
+                continue
+        return found or None
+    from lapidar.core.cache.history import History
+
+    history = History(cache)
+    kept = [one.declared for one in history.moments() if one.snapshot == snapshot.snapshot and one.declared]
+    return history.declaration(kept[-1]) if kept else None

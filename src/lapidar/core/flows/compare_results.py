@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-import subprocess
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
+from lapidar.core.flows.choose import of_revision
 from lapidar.core.flows.record import declared
 from lapidar.core.project import Project
 from lapidar.core.records import results
@@ -20,8 +20,6 @@ from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import Compared
 
 __all__ = ["Compare", "compare_two"]
-
-_GIT_SECONDS = 30
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,21 +103,8 @@ def _records(project: Project, revision: str) -> results.Results:
     """The records of the project, as they are, or as version control has them in a revision."""
     if not revision:
         return results.read(project.root / results.FILE_NAME)
-    # What begins with a dash would be taken for an option.
-    if revision.startswith("-") or not revision.isprintable():
-        raise LapidarError(f"{revision!r} is no revision", remedy="Name a commit, a branch or a tag.")
-    words = ["git", "-C", str(project.root), "show", "--end-of-options", f"{revision}:./{results.FILE_NAME}"]
-    try:
-        done = subprocess.run(words, capture_output=True, timeout=_GIT_SECONDS, check=False)
-    except (OSError, subprocess.TimeoutExpired) as error:
-        raise LapidarError("git cannot be asked for another revision", why=str(error)) from error
-    if done.returncode:
-        raise LapidarError(
-            f"git has no {results.FILE_NAME} of the revision {revision}",
-            why=done.stderr.decode("utf-8", "replace").strip(),
-            remedy="Look at its spelling: git log -- lapidar.results",
-        )
-    return results.parse(done.stdout.decode("utf-8", "surrogateescape"), f"{results.FILE_NAME} of {revision}")
+    data = of_revision(project, revision, results.FILE_NAME)
+    return results.parse(data.decode("utf-8", "surrogateescape"), f"{results.FILE_NAME} of {revision}")
 
 
 def _aligned(one: _Side, other: _Side) -> tuple[Mapping[str, Was], Mapping[str, Was]]:

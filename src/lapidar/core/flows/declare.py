@@ -92,7 +92,7 @@ def need(
         if own is None:
             own = foreign.read_text(project.declaration) if project.declaration.is_file() else ""
         texts[DECLARATION_NAME] = editing.claimed(own, options.index, [one.name for one in needs])
-    return _change(project, cache, texts, options, review, Cause.NEEDED, reporter)
+    return _change(project, cache, texts, options, review, Cause.NEEDED, reporter, about=names)
 
 
 def drop(
@@ -106,7 +106,7 @@ def drop(
     """Need something no longer; see `need`."""
     place = editing.place_of(project.root, language_of(project, options.language))
     texts = editing.dropped(place, names, options.group)
-    return _change(project, cache, texts, options, review, Cause.DROPPED, reporter, dropped=names)
+    return _change(project, cache, texts, options, review, Cause.DROPPED, reporter, about=names)
 
 
 def _change(
@@ -117,7 +117,7 @@ def _change(
     review: Review,
     cause: Cause,
     reporter: Progress | None,
-    dropped: Sequence[str] = (),
+    about: Sequence[str] = (),
 ) -> tuple[Pinned, Restored | None]:
     previous = lockfile.read_if_there(project.lockfile)
     if language_of(project, options.language).name in pin.captured_alone(previous, reading.read(project)):
@@ -129,10 +129,13 @@ def _change(
     declaration = reading.read(project, texts)
     cache.require_writable()
     with pin.opened(project, cache, declaration, previous, options.pinning, reporter) as pinning:
-        plan = replace(pinning.plan(), warnings=tuple(_still_imported(project, cache, previous, dropped)))
+        plan = replace(
+            pinning.plan(),
+            warnings=tuple(_still_imported(project, cache, previous, about if cause is Cause.DROPPED else ())),
+        )
         if not review(plan):
             return Pinned(plan), None
-        pinned = pin.carry_out(pinning, plan, cause, texts, reporter)
+        pinned = pin.carry_out(pinning, plan, cause, texts, reporter, " ".join(about))
     restored = None
     if options.restore and pinned.snapshot:
         mark = marker.read(project.environment)

@@ -10,7 +10,7 @@ from pathlib import Path
 from lapidar.core import atomic, languages
 from lapidar.core.cache.history import Cause, History
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring import judge
+from lapidar.core.declaring import files, judge
 from lapidar.core.errors import DeclarationError
 from lapidar.core.layers.from_cache import with_lower_layers
 from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptions
@@ -207,7 +207,9 @@ def pin(
             plan = replace(plan, warnings=("lapidar.lock holds both sides of a merge: the pins of both are kept to",))
         if not review(plan):
             return Pinned(plan)
-        return carry_out(pinning, plan, Cause.PINNED, reporter=reporter)
+        renewed = options.renew_all or options.renew
+        cause = Cause.RENEWED if renewed else Cause.PINNED
+        return carry_out(pinning, plan, cause, reporter=reporter, about=" ".join(options.renew))
 
 
 def carry_out(
@@ -216,11 +218,13 @@ def carry_out(
     cause: Cause,
     texts: Mapping[str, str] | None = None,
     reporter: Progress | None = None,
+    about: str = "",
 ) -> Pinned:
     """Bring what a plan chose into the cache, and only then write: the declaration, and the lockfile last.
 
     Args:
         texts: files of the declaration, by their names.
+        about: what was needed or dropped, for the history.
     """
     project, previous = pinning.project, pinning.previous
     snapshot, notes = with_lower_layers(
@@ -229,7 +233,15 @@ def carry_out(
     for name, text in (texts or {}).items():
         atomic.write_file(project.root / name, text.encode("utf-8"))
     before = previous.snapshot if previous else ""
-    History(pinning.cache).add(snapshot, project.lockfile, project=project.identity(), cause=cause, parent=before)
+    History(pinning.cache).add(
+        snapshot,
+        project.lockfile,
+        project=project.identity(),
+        cause=cause,
+        parent=before,
+        about=about,
+        declaration=files.texts_of(project),
+    )
     if snapshot.snapshot != before or lockfile.of_merge(project.lockfile):
         lockfile.write(snapshot, project.lockfile)
     return Pinned(plan, snapshot, snapshot.snapshot != before, notes)

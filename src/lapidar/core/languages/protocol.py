@@ -184,6 +184,7 @@ class Variables(NamedTuple):
         homes: those among them that say where a runtime's own files lie.
         unheld: packages that choose their code by the processor, and have no variable that takes all of that away: the
             portable profile cannot hold their results.
+        numeric: packages that compute: what changes of them most likely changes results.
         single_thread: those that say how many threads or processes work: the portable profile has one.
         caches: patterns of the paths of files that programs keep for an environment outside of it, and make again.
     """
@@ -193,6 +194,7 @@ class Variables(NamedTuple):
     homes: tuple[str, ...] = ()
     unheld: tuple[str, ...] = ()
     single_thread: tuple[str, ...] = ()
+    numeric: tuple[str, ...] = ()
     caches: tuple[str, ...] = ()
 
 

@@ -24,7 +24,19 @@ from lapidar.core.records import canonical
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.snapshot import Package, Platform, Remainder, Runtime, Snapshot
 
-__all__ = ["FORMAT", "identified", "identify", "identity_in", "parse", "read", "read_if_there", "render", "write"]
+__all__ = [
+    "FORMAT",
+    "identified",
+    "identify",
+    "identity_in",
+    "of_merge",
+    "parse",
+    "read",
+    "read_if_there",
+    "render",
+    "sides_of_merge",
+    "write",
+]
 
 FORMAT = 1
 # The tables of which there may be several, and what they are sorted by.
@@ -223,6 +235,20 @@ def of_merge(path: Path) -> Snapshot | None:
     """What the two sides of a merge that was not finished have together; where both have a package, it is ours. It
     holds what is pinned, for a pin to keep to as far as that can be, and nothing vouches for it. None where the file
     holds no marks, or a side is none."""
+    sides = sides_of_merge(path)
+    if sides is None:
+        return None
+    ours, theirs = sides
+    names = {(package.language, package.name) for package in ours.packages}
+    more = [package for package in theirs.packages if (package.language, package.name) not in names]
+    languages = {runtime.language for runtime in ours.runtimes}
+    packages = [*ours.packages, *(package for package in more if package.language in languages)]
+    return identified(ours.platform, ours.runtimes, packages, ours.remainders, LowerLayers.of(ours))
+
+
+def sides_of_merge(path: Path) -> tuple[Snapshot, Snapshot] | None:
+    """The two sides of a merge that was not finished; None where a file holds no marks, or a side is none. What stands
+    outside of the marks is both sides', so that a side may be none that was ever written."""
     try:
         text = foreign.read_text(path)
     except (OSError, UnicodeDecodeError):
@@ -233,11 +259,7 @@ def of_merge(path: Path) -> Snapshot | None:
         ours, theirs = (msgspec.convert(tomli.loads(side), Snapshot) for side in _sides(text))
     except (ValueError, RecursionError):
         return None
-    names = {(package.language, package.name) for package in ours.packages}
-    more = [package for package in theirs.packages if (package.language, package.name) not in names]
-    languages = {runtime.language for runtime in ours.runtimes}
-    packages = [*ours.packages, *(package for package in more if package.language in languages)]
-    return identified(ours.platform, ours.runtimes, packages, ours.remainders, LowerLayers.of(ours))
+    return ours, theirs
 
 
 def _sides(text: str) -> tuple[str, str]:

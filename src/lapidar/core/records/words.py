@@ -5,10 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from lapidar.core.records.declared import OverrideEffect, OverrideStanding
+from lapidar.core.records.difference import Change, Kind
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer, Owner
 
 __all__ = [
+    "change_in_short",
+    "change_kind",
+    "changed_thing",
     "finding_name",
     "layer_title",
     "override_effect",
@@ -55,6 +59,48 @@ def user(one: Owner) -> str:
         case Layer.RUN:
             return "an observed run"
     return owner(one)
+
+
+def changed_thing(change: Change) -> str:
+    """What a change is of: ``numpy``, ``runtime python``, ``library libm.so.6``, ``variable TZ``."""
+    one = change.owner
+    match one.layer:
+        case Layer.RUNTIME:
+            return f"runtime {one.language}"
+        case Layer.PACKAGES:
+            return one.name
+        case Layer.LIBRARIES:
+            return f"library {one.name}"
+        case Layer.CONDITIONS:
+            return one.name
+    return owner(one)
+
+
+_KINDS = {
+    Kind.ADDED: "new",
+    Kind.REMOVED: "gone",
+    Kind.NEWER: "newer",
+    Kind.OLDER: "older",
+    Kind.REPLACED: "other bytes",
+    Kind.CHANGED: "same bytes",
+}
+
+
+def change_kind(change: Change) -> str:
+    """What became of a thing, in a word or two."""
+    if change.kind is Kind.CHANGED:
+        return ", ".join(change.fields) if change.fields else "changed"
+    return _KINDS[change.kind]
+
+
+def change_in_short(change: Change) -> str:
+    """A change on a part of a line: ``numpy 1.26.4 -> 2.0.1``, ``slip new``."""
+    thing = changed_thing(change)
+    if change.kind in (Kind.NEWER, Kind.OLDER):
+        return f"{thing} {change.old} -> {change.new}"
+    if change.owner.layer is Layer.CONDITIONS and change.kind is Kind.CHANGED:
+        return f"{thing} {change.old} -> {change.new}"
+    return f"{thing} ({change_kind(change)})"
 
 
 def some(names: Iterable[str], most: int) -> str:

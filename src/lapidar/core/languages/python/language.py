@@ -53,6 +53,11 @@ class Python:
         # Convolutions by the fallback path, and quantised layers, differ in the first; the others compile for the
         # processor that they find.
         caches=(r"/fontlist-[0-9a-f]{8}-v[\d.]+\.json$",),
+        numeric=tuple(
+            "numpy scipy pandas polars scikit-learn statsmodels numba numexpr bottleneck xarray torch jax jaxlib "
+            "tensorflow xgboost lightgbm catboost sympy networkx pymc arviz patsy pingouin lifelines shapely pyproj "
+            "scikit-image opencv-python opencv-python-headless pillow astropy biopython dask pyarrow duckdb".split()
+        ),
         unheld=("torch", "jax", "jaxlib", "tensorflow", "tensorflow-cpu", "onnxruntime"),
     )
     declaration_files = ("pyproject.toml",)

@@ -62,6 +62,11 @@ class R(BasicLanguage):
         homes=("R_HOME",),
         single_thread=("R_DATATABLE_NUM_THREADS", "MC_CORES"),
         caches=(r"/fontconfig/[0-9a-f]{32}-[\w-]+\.cache-\d+$",),
+        numeric=tuple(
+            "Matrix MASS nlme lme4 mgcv survival cluster KernSmooth vegan ape data.table dplyr tidyr Rcpp "
+            "RcppArmadillo RcppEigen glmnet randomForest e1071 caret nloptr minqa quantreg emmeans multcomp mvtnorm "
+            "sf sp terra igraph zoo xts forecast robustbase boot rpart brms rstan stringi".split()
+        ),
         unheld=("torch", "tensorflow"),
     )
     declaration_files = ("DESCRIPTION",)

@@ -1,0 +1,134 @@
+"""``lapidar changes``"""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import View, human_count
+
+if TYPE_CHECKING:
+    from lapidar.core.changes.files import FileChange
+    from lapidar.core.changes.influence import Weight
+    from lapidar.core.flows.changes import Changes, FilesChanged
+    from lapidar.core.records.difference import Change
+
+DESCRIPTION = """\
+Show what is different between two snapshots, layer by layer, what most likely alters results first, and why. A
+snapshot is named by the first digits of its identity (`lapidar history`), by the path of a lockfile, or as REVISION:
+for the lockfile of a revision of git. Without any: the project's own against the one before it; of a lockfile with an
+unfinished merge in it, the two sides. Exit code 0: nothing is different; 1: something is."""
+
+EXAMPLES = """\
+examples:
+  lapidar changes
+  lapidar changes 3fe0a1                      from that one to the project's own
+  lapidar changes main: HEAD:
+  lapidar changes 3fe0a1 77bc02 -v            also the files that differ
+  lapidar changes --files sherdstats          the lines that differ in a package's source"""
+
+_FILES = 8
+_LINES = 400
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("before", nargs="?", metavar="A", help="a snapshot")
+    parser.add_argument("after", nargs="?", metavar="B", help="another (default: the project's own)")
+    parser.add_argument("--files", metavar="PACKAGE", help="show the lines that differ in the files of this package")
+
+
+def run(session: Session) -> int:
+    from lapidar.core.flows.changes import changes, files_of
+
+    options, view, cache = session.options, session.view, session.cache()
+    found = changes(session.project, cache, options.before, options.after, with_files=view.verbose)
+    if options.files:
+        told = files_of(cache, found, options.files)
+        if view.json:
+            view.object([{"file": one.path, "kind": one.kind, "lines": lines} for one, lines in told])
+        else:
+            _show_files(told, view)
+        return ExitCode.NO if told else ExitCode.DONE
+    if view.json:
+        view.object(_object(found))
+    else:
+        _show(found, view)
+    return ExitCode.NO if found.changes else ExitCode.DONE
+
+
+def _show(found: Changes, view: View) -> None:
+    if not found.changes:
+        view.line(f"Nothing is different between {found.called[0]} and {found.called[1]}.", "good")
+        return
+    view.note(f"From {found.called[0]} to {found.called[1]}:")
+    view.table(["change", "what", "from", "to", "why it may matter"], rows_of(found.changes))
+    for user, files in found.files.items():
+        _show_between(user, files, view)
+
+
+def rows_of(changes: Iterable[tuple[Change, Weight]]) -> list[list[str]]:
+    """A row of a table for each change."""
+    from lapidar.core.records import words
+
+    return [
+        [
+            words.change_kind(change),
+            words.changed_thing(change),
+            change.old or "-",
+            change.new or "-",
+            weight.reason or "-",
+        ]
+        for change, weight in changes
+    ]
+
+
+def _show_between(user: str, files: FilesChanged, view: View) -> None:
+    if not (files.changed or files.lost or files.news):
+        return
+    view.line()
+    view.line(user, "heading")
+    if files.lost:
+        view.line(f"  {files.lost}")
+    for one in files.changed[:_FILES]:
+        view.line(f"  {one.kind:8} {one.path}")
+    if len(files.changed) > _FILES:
+        view.line(f"  and {human_count(len(files.changed) - _FILES, 'file')} more")
+    for line in files.news[:_LINES]:
+        view.line(f"  | {line}")
+
+
+def _show_files(told: list[tuple[FileChange, list[str] | None]], view: View) -> None:
+    for one, lines in told:
+        if lines is None:
+            view.line(f"{one.kind}: {one.path} (no text)", "heading")
+            continue
+        for line in lines[:_LINES]:
+            style = {"+": "good", "-": "bad"}.get(line[:1], "")
+            view.line(line, "heading" if line.startswith(("+++", "---")) else style)
+        if len(lines) > _LINES:
+            view.note(f"and {len(lines) - _LINES} lines more of {one.path}")
+    if not told:
+        view.line("No file of it differs.")
+
+
+def _object(found: Changes) -> dict[str, object]:
+    return {
+        "before": found.before.snapshot,
+        "after": found.after.snapshot,
+        "changes": [
+            {
+                "layer": change.owner.layer,
+                "language": change.owner.language or None,
+                "name": change.owner.name,
+                "kind": change.kind,
+                "from": change.old or None,
+                "to": change.new or None,
+                "fields": change.fields,
+                "reason": weight.reason or None,
+            }
+            for change, weight in found.changes
+        ],
+    }

@@ -1,0 +1,1 @@
+"""What changed between snapshots, how likely it alters results, and which change did."""

@@ -1,0 +1,145 @@
+"""Changes: what is different between two snapshots, layer by layer, down to the lines of a package's source."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from lapidar.core import spelling
+from lapidar.core.cache.history import History
+from lapidar.core.cache.store import Cache
+from lapidar.core.changes import files
+from lapidar.core.changes.files import FileChange
+from lapidar.core.changes.influence import Weight
+from lapidar.core.errors import LapidarError, LockfileError
+from lapidar.core.flows.choose import named_snapshot
+from lapidar.core.flows.history import changes_between
+from lapidar.core.project import Project
+from lapidar.core.records import lockfile
+from lapidar.core.records.difference import Change
+from lapidar.core.records.snapshot import Snapshot
+
+__all__ = ["Changes", "FilesChanged", "changes", "files_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class FilesChanged:
+    """The files that differ of a package, a runtime or an outside program.
+
+    Attributes:
+        lost: why they cannot be told; "" where they can.
+        news: what its own change log says of the versions between.
+    """
+
+    changed: tuple[FileChange, ...] = ()
+    lost: str = ""
+    news: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Changes:
+    """What is different, what most likely alters results first.
+
+    Attributes:
+        called: how the two are called.
+        files: for changes whose bytes differ, by what they are of, where it was asked for.
+    """
+
+    before: Snapshot
+    after: Snapshot
+    called: tuple[str, str]
+    changes: tuple[tuple[Change, Weight], ...]
+    files: dict[str, FilesChanged] = field(default_factory=dict)
+
+
+def changes(
+    project: Project, cache: Cache, before: str | None, after: str | None, *, with_files: bool = False
+) -> Changes:
+    """What is different between two snapshots.
+
+    Args:
+        before, after: as they are named, see `named_snapshot`; None: the parent of the project's own snapshot, and
+            that; of a lockfile with both sides of a merge in it, these.
+        with_files: tell the files that differ too.
+
+    Raises:
+        LockfileError, LapidarError: one is nothing, or the project's own has no parent.
+    """
+    one, other, called = _both(project, cache, before, after)
+    found = changes_between(one, other)
+    told = {}
+    if with_files:
+        for change, _ in found:
+            if change.owner.version or change.owner.name:
+                told[change.owner.user] = _files_between(cache, one, other, change)
+    return Changes(one, other, called, tuple(found), told)
+
+
+def _both(
+    project: Project, cache: Cache, before: str | None, after: str | None
+) -> tuple[Snapshot, Snapshot, tuple[str, str]]:
+    if before is not None:
+        one = named_snapshot(project, cache, before)
+        other = named_snapshot(project, cache, after) if after else lockfile.read(project.lockfile)
+        return one, other, (before, after or project.lockfile.name)
+    sides = lockfile.sides_of_merge(project.lockfile)
+    if sides:
+        return *sides, ("ours", "theirs")
+    current = lockfile.read(project.lockfile)
+    parent = _parent(project, cache, current.snapshot)
+    return lockfile.read(History(cache).path(parent)), current, (parent[7:19], current.snapshot[7:19])
+
+
+def _parent(project: Project, cache: Cache, snapshot_id: str) -> str:
+    """The snapshot that a project's lockfile held before.
+
+    Raises:
+        LapidarError: the history has none.
+    """
+    history = History(cache)
+    identity = project.identity() if (project.own_folder / "project.toml").is_file() else ""
+    moments = history.of_project(identity, project.lockfile)
+    parents = [one.parent for one in moments if one.snapshot == snapshot_id and one.parent]
+    if not parents:
+        raise LapidarError(
+            "The history has no snapshot of this project before the one that it has now",
+            remedy="Name two: lapidar changes A B, with identities of `lapidar history`, files, or REVISION: of git.",
+        )
+    return parents[-1]
+
+
+def _files_between(cache: Cache, before: Snapshot, after: Snapshot, change: Change) -> FilesChanged:
+    """The files of a thing that differ, where both sides have it and the cache has both."""
+    trees = [_tree_of(side, change.owner.user) for side in (before, after)]
+    if not trees[0] or not trees[1]:
+        return FilesChanged()
+    try:
+        one, other = (cache.tree(digest) for digest in trees if digest)
+    except LapidarError as error:
+        return FilesChanged(lost=str(error))
+    told = files.news(cache, one, other, change.old, change.new)
+    return FilesChanged(tuple(files.differing(one, other)), news=tuple(told))
+
+
+def _tree_of(snapshot: Snapshot, user: str) -> str | None:
+    return next((part.tree for part in snapshot.parts() if part.owner.user == user), None)
+
+
+def files_of(cache: Cache, found: Changes, name: str) -> list[tuple[FileChange, list[str] | None]]:
+    """The files of a package that differ, each with the lines that do; None for what is no text.
+
+    Raises:
+        LapidarError: no package of that name changed, or its bytes are lost.
+    """
+    change = next((one for one, _ in found.changes if one.owner.name == name and one.owner.language), None)
+    if change is None:
+        changed = [one.owner.name for one, _ in found.changes if one.owner.language]
+        raise LapidarError(
+            f"No package {name} is different between the two",
+            remedy=spelling.hint(spelling.near(name, changed), "`lapidar changes` shows which are."),
+        )
+    between = _files_between(cache, found.before, found.after, change)
+    if between.lost:
+        raise LockfileError(
+            f"The files of {name} cannot be told", why=between.lost, remedy="`lapidar restore --fetch` may bring them."
+        )
+    return [(one, files.text_difference(cache, one)) for one in between.changed]

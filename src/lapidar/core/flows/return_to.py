@@ -1,0 +1,142 @@
+"""Return: an earlier snapshot is the project's again: lockfile, environment, and, where it is asked for, the
+declaration."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from lapidar.core import atomic
+from lapidar.core.cache.history import Cause, History
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import files
+from lapidar.core.environment.folder import Environment
+from lapidar.core.errors import LapidarError
+from lapidar.core.flows import check
+from lapidar.core.flows.choose import declared_at, named_snapshot
+from lapidar.core.flows.restore import Restored, RestoreOptions, restore
+from lapidar.core.progress import Progress
+from lapidar.core.project import Project
+from lapidar.core.records import lockfile, words
+from lapidar.core.records.findings import Problem
+from lapidar.core.records.snapshot import Snapshot
+
+__all__ = ["ReturnOptions", "Returned", "return_to"]
+
+_SHOWN = 3
+_CHANGES = (Problem.ALTERED, Problem.EXTRA_PACKAGE)
+
+
+@dataclass(frozen=True, slots=True)
+class ReturnOptions:
+    """How to return.
+
+    Attributes:
+        declaration: bring the files of the declaration back too.
+        restore: bring the environment up to it.
+        yes: also where something is lost that no snapshot has.
+    """
+
+    declaration: bool = False
+    restore: bool = True
+    yes: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Returned:
+    """What came of it.
+
+    Attributes:
+        before: the identity of what the lockfile held; "" where there was none that can be read.
+        files: those of the declaration that were written.
+        lost: what was there that no snapshot has, a sentence each.
+    """
+
+    snapshot: Snapshot
+    before: str
+    restored: Restored | None
+    files: tuple[str, ...] = ()
+    lost: tuple[str, ...] = ()
+
+
+def return_to(
+    project: Project, cache: Cache, name: str | None, options: ReturnOptions, reporter: Progress | None = None
+) -> Returned:
+    """Have an earlier snapshot again. That is in the history itself, and can be undone in the same way.
+
+    Args:
+        name: as it is named, see `named_snapshot`; None: what the lockfile held before.
+
+    Raises:
+        LapidarError: there is none; the cache lacks bytes of it; or something would be lost that no snapshot has.
+    """
+    cache.require_writable()
+    before = lockfile.identity_in(project.lockfile) if project.lockfile.exists() else ""
+    wanted = named_snapshot(project, cache, name or _parent(project, cache, before))
+    texts = _declaration(project, cache, name, wanted) if options.declaration else {}
+    lost = _would_lose(project, cache, before)
+    if lost and not options.yes:
+        raise LapidarError(
+            "Something would be lost that no snapshot has",
+            why="; ".join(lost),
+            remedy="Capture it first (`lapidar capture`), or say --yes. Nothing was changed.",
+        )
+    restored = None
+    if options.restore:
+        # First the environment, which can fail; then the files that say that it is so.
+        restored = restore(project, cache, wanted, RestoreOptions(replace=True), reporter)
+    kept = files.texts_of(project)
+    changed = {name: text for name, text in texts.items() if kept.get(name) != text}
+    for file, text in changed.items():
+        atomic.write_file(project.root / file, text.encode("utf-8"))
+    History(cache).add(
+        wanted,
+        project.lockfile,
+        project=project.identity(),
+        cause=Cause.RETURNED,
+        parent=before,
+        declaration={**kept, **texts},
+    )
+    lockfile.write(wanted, project.lockfile)
+    return Returned(wanted, before, restored, tuple(changed), tuple(lost))
+
+
+def _parent(project: Project, cache: Cache, before: str) -> str:
+    """What the lockfile held before."""
+    identity = project.identity() if (project.own_folder / "project.toml").is_file() else ""
+    moments = History(cache).of_project(identity, project.lockfile)
+    parents = [one.parent for one in moments if one.snapshot == before and one.parent]
+    if not parents:
+        raise LapidarError(
+            "The history has nothing of this project to return to",
+            remedy="Name a snapshot: lapidar return ID, or REVISION: for one of version control.",
+        )
+    return parents[-1]
+
+
+def _declaration(project: Project, cache: Cache, name: str | None, wanted: Snapshot) -> Mapping[str, str]:
+    found = declared_at(project, cache, name or wanted.snapshot, wanted)
+    if found is None:
+        raise LapidarError(
+            "Nobody kept the declaration of that snapshot",
+            why="it is older than what keeps declarations, or came from another cache",
+            remedy="Return without --declaration, or take it from version control.",
+        )
+    return found
+
+
+def _would_lose(project: Project, cache: Cache, before: str) -> list[str]:
+    """What is here that no snapshot has."""
+    lost = []
+    if project.lockfile.exists() and not before:
+        lost.append(f"{project.lockfile.name} cannot be read as it is")
+    elif before and not History(cache).path(before).is_file():
+        lost.append(f"{project.lockfile.name} holds a snapshot that the history does not have")
+    mark = Environment(project.environment).marker
+    if mark is not None and before == mark.snapshot:
+        findings = check.check(project, cache, lockfile.read(project.lockfile)).findings
+        changed = [one for one in findings if one.problem in _CHANGES]
+        if changed:
+            named = words.some((words.finding_name(one) for one in changed), _SHOWN)
+            lost.append(f"the environment was changed since it was restored ({named})")
+    return lost
