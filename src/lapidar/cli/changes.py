@@ -35,8 +35,8 @@ _LINES = 400
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("before", nargs="?", metavar="A", help="a snapshot")
-    parser.add_argument("after", nargs="?", metavar="B", help="another (default: the project's own)")
+    parser.add_argument("one", nargs="?", metavar="A", help="a snapshot")
+    parser.add_argument("other", nargs="?", metavar="B", help="another (default: the project's own)")
     parser.add_argument("--files", metavar="PACKAGE", help="show the lines that differ in the files of this package")
 
 
@@ -44,7 +44,7 @@ def run(session: Session) -> int:
     from lapidar.core.flows.changes import changes, files_of
 
     options, view, cache = session.options, session.view, session.cache()
-    found = changes(session.project, cache, options.before, options.after, with_files=view.verbose)
+    found = changes(session.project, cache, options.one, options.other, with_files=view.verbose)
     if options.files:
         told = files_of(cache, found, options.files)
         if view.json:

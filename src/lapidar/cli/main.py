@@ -46,6 +46,7 @@ COMMANDS = {
     "history": "show every snapshot of the project: when, why, and what it changed",
     "changes": "show what is different between two snapshots",
     "return": "have an earlier snapshot again: lockfile and environment",
+    "culprit": "find which change altered a result",
     "export": "write what a lockfile says in a standard form: pylock.toml, a list with digests",
     "cache": "look after the cache: summary, audit, prune",
     "demo": "try everything on a sample project",
@@ -229,7 +230,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     return parser
 
 
-_TAKE_COMMANDS = frozenset({"capture", "check", "record"})  # after two dashes
+_TAKE_COMMANDS = frozenset({"capture", "check", "culprit", "record"})  # after two dashes
 
 
 def _chosen(arguments: Sequence[str]) -> str | None:

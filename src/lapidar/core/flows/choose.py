@@ -97,8 +97,10 @@ def declared_at(project: Project, cache: Cache, text: str, snapshot: Snapshot) -
             except (LapidarError, UnicodeDecodeError):
                 continue
         return found or None
-    from lapidar.core.cache.history import History
+    from lapidar.core.cache.history import Cause, History
 
     history = History(cache)
-    kept = [one.declared for one in history.moments() if one.snapshot == snapshot.snapshot and one.declared]
-    return history.declaration(kept[-1]) if kept else None
+    kept = [one for one in history.moments() if one.snapshot == snapshot.snapshot and one.declared]
+    # A return without the declaration says nothing of what was declared for that snapshot.
+    made = [one for one in kept if one.cause is not Cause.RETURNED] or kept
+    return history.declaration(made[-1].declared) if made else None

@@ -49,6 +49,7 @@ class RerunOptions:
         times: how often to run; more than once finds what varies by itself.
         at_most: seconds, after which a run is ended.
         output: the descriptor that what it prints goes to; None keeps it silent.
+        environment: run in this one, whatever it is of, and not in the recorded one.
     """
 
     as_is: bool = False
@@ -57,6 +58,7 @@ class RerunOptions:
     draws: bool = False
     at_most: float | None = None
     output: int | None = None
+    environment: Path | None = None
 
 
 @dataclass(slots=True)
@@ -153,6 +155,9 @@ class _Again:
 
     def restore(self) -> None:
         """Have the recorded environment: the project's own where it is that, else one of its own beside it."""
+        if self.options.environment is not None:
+            self.result.environment = self.options.environment
+            return
         wanted = self.analysis.snapshot
         own = Environment(self.project.environment)
         if own.marker is not None and own.marker.snapshot == wanted:

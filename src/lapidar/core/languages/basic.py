@@ -114,6 +114,10 @@ class BasicLanguage:
         """None is known: files in no snapshot are told of one by one."""
         return iter(())
 
+    def is_metadata(self, path: str) -> bool:
+        """No file is known to be."""
+        return False
+
     def package_folder(self, runtime: Runtime) -> str:
         """The place that the runtime calls ``packages``."""
         return runtime.places.get("packages", "lib")

@@ -345,6 +345,9 @@ class Language(Protocol):
             extra: paths below the environment.
         """
 
+    def is_metadata(self, path: str) -> bool:
+        """Whether a file of a package only describes it, by its path in the package's tree."""
+
     def package_folder(self, runtime: Runtime) -> str:
         """The folder of packages, below the environment."""
 

@@ -139,6 +139,9 @@ class Python:
                 name, _, version = posixpath.basename(folder).removesuffix(".dist-info").partition("-")
                 yield Stray(name, version)
 
+    def is_metadata(self, path: str) -> bool:
+        return ".dist-info/" in path or ".egg-info" in path
+
     def package_folder(self, runtime: Runtime) -> str:
         from lapidar.core.languages.python.placing import SITE
 

@@ -124,6 +124,9 @@ class R(BasicLanguage):
             if posixpath.basename(path) == "DESCRIPTION" and posixpath.dirname(folder) == _LIBRARY:
                 yield Stray(posixpath.basename(folder), "")
 
+    def is_metadata(self, path: str) -> bool:
+        return path in ("DESCRIPTION", "INDEX") or path.startswith(("Meta/", "html/", "help/"))
+
     def package_folder(self, runtime: Runtime) -> str:
         return _LIBRARY
 

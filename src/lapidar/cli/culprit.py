@@ -1,0 +1,125 @@
+"""``lapidar culprit``"""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import View, human_count, human_path, human_seconds
+
+if TYPE_CHECKING:
+    from lapidar.core.flows.culprit import Culprit, Guilty, Trial
+
+DESCRIPTION = """\
+Find which change between a good snapshot and a bad one altered a result: environments with some of the changes are
+built and tried, until a minimal set is left; then, within a package, the version and the files that did it. The
+recorded results of an analysis judge (what `lapidar compare` calls good, within the declared tolerances, is good), or a
+COMMAND whose exit code says it: 0 good, 125 cannot tell, any other below 126 bad. What was tried is remembered: after
+Ctrl-C the same command goes on from there. Exit code 0: found; 1: not with certainty."""
+
+EXAMPLES = """\
+examples:
+  lapidar culprit                                   from the recorded snapshot to the present one
+  lapidar culprit kilns --good 3fe0a1 --bad 77bc02
+  lapidar culprit --good 3fe0a1 -- python check.py  a command that judges
+  lapidar culprit --times 3 --at-most 60 --jobs 2 --report culprit.html"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("analysis", nargs="?", metavar="NAME", default="", help="the recorded analysis that judges")
+    parser.add_argument("--good", metavar="ID", help="a good snapshot (default: that of the record)")
+    parser.add_argument("--bad", metavar="ID", help="a bad snapshot (default: the project's own)")
+    parser.add_argument("--times", type=int, metavar="N", default=1, help="run each trial so often: they must agree")
+    parser.add_argument("--at-most", type=float, metavar="SECONDS", help="end a run after so long: it cannot be told")
+    parser.add_argument("--jobs", type=int, metavar="N", default=1, help="make so many trials at once")
+    parser.add_argument("--packages-only", action="store_true", help="do not go on to versions and files")
+    parser.add_argument("--report", metavar="FILE", help="write what was tried and found as a page, with a figure")
+
+
+def run(session: Session) -> int:
+    from lapidar.core.errors import LapidarError
+    from lapidar.core.flows.culprit import CulpritOptions, as_values, culprit
+
+    options, view = session.options, session.view
+    if options.times < 1 or options.jobs < 1:
+        raise LapidarError("--times and --jobs are at least 1", remedy="Leave them out, or name a larger number.")
+    settings = CulpritOptions(
+        good=options.good,
+        bad=options.bad,
+        analysis=options.analysis,
+        command=tuple(options.after),
+        times=options.times,
+        at_most=options.at_most,
+        jobs=options.jobs,
+        deeper=not options.packages_only,
+    )
+    found = culprit(session.project, session.cache(), settings, view.reporter(), _telling(view))
+    if report := session.path("report"):
+        from lapidar.core.changes import ladder
+
+        ladder.write(as_values(found), report)
+    if view.json:
+        view.object(as_values(found))
+    else:
+        _show(found, view)
+        if report:
+            view.line(f"Wrote {human_path(report)}.")
+    return ExitCode.DONE if found.guilty and found.certain else ExitCode.NO
+
+
+def _telling(view: View) -> Callable[[Trial, int], None]:
+    """A line for each trial, as it ends."""
+
+    def told(trial: Trial, left: int) -> None:
+        if trial.remembered:
+            return
+        count = len(trial.taken)
+        named = trial.taken[0] if count == 1 else human_count(count, "change") if count else "the good side"
+        view.note(
+            f"  {trial.outcome:12} {named} ({human_seconds(trial.seconds)}; at most {left} more)"
+            if left
+            else f"  {trial.outcome:12} {named} ({human_seconds(trial.seconds)})"
+        )
+
+    return told
+
+
+def _show(found: Culprit, view: View) -> None:
+    from lapidar.core.records import words
+
+    view.note()
+    remembered = sum(trial.remembered for trial in found.trials)
+    known = f", {remembered} of them known from before" if remembered else ""
+    view.note(f"{human_count(len(found.trials), 'trial')} of {human_count(found.changes, 'change')}{known}.")
+    for sentence in found.notes:
+        view.warn(sentence)
+    if not found.guilty:
+        view.line("The change could not be found.", "bad")
+        return
+    if len(found.guilty) == 1:
+        view.line(f"It is {words.change_in_short(found.guilty[0].change)}.", "bad")
+    else:
+        view.line(f"Only together they do it, {len(found.guilty)} changes:", "bad")
+        for one in found.guilty:
+            view.line(f"  {words.change_in_short(one.change)}")
+    for one in found.guilty:
+        _show_deeper(one, view)
+    if not found.certain:
+        view.warn("not of each it could be told whether it is needed: without it the run tells nothing")
+    view.note()
+    view.note(f"Go back with: lapidar return {words.short(found.good.snapshot)}")
+
+
+def _show_deeper(one: Guilty, view: View) -> None:
+    name = one.change.owner.name
+    if (one.last_good, one.first_bad) != (one.change.old, one.change.new) and one.first_bad:
+        view.line(f"{name} {one.last_good} is good, {one.first_bad} is the first that is bad.")
+    for file in one.files:
+        view.line(f"The change lies in {file.path}" if file is one.files[0] else f"  and in {file.path}")
+    for lines in one.lines.values():
+        for line in (lines or ())[: None if view.verbose else 30]:
+            style = {"+": "good", "-": "bad"}.get(line[:1], "")
+            view.line(f"  {line}", "faint" if line.startswith(("+++", "---", "@@")) else style)

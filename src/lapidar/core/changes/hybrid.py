@@ -1,0 +1,224 @@
+"""Hybrids: a good snapshot with some of what a bad one has instead. Each change can be taken alone, as far as nothing
+that anybody knows of keeps it from that."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import msgspec
+
+from lapidar.core import languages
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import Entry, Tree
+from lapidar.core.declaring import judge
+from lapidar.core.records import lockfile
+from lapidar.core.records.declaration import Declaration
+from lapidar.core.records.difference import Change, Kind
+from lapidar.core.records.layers import LowerLayers
+from lapidar.core.records.owner import Layer, Owner
+from lapidar.core.records.snapshot import Conditions, Libraries, Library, Snapshot, Tool
+
+__all__ = ["Hybrids", "of_trees", "takeable"]
+
+_C_LIBRARY = "libc.so.6"
+_VARIABLE = "variable "
+_SWITCHED = ("numerics", "baseline")
+
+
+def takeable(changes: Sequence[Change]) -> list[Change]:
+    """Those of the changes that a hybrid can have or not have: what only says something of the same bytes, and what a
+    machine has of its own, is none."""
+    return [
+        change
+        for change in changes
+        if (change.owner.layer is Layer.CONDITIONS and _is_switched(change.owner.name))
+        or (change.owner.layer is not Layer.CONDITIONS and change.kind is not Kind.CHANGED)
+    ]
+
+
+def _is_switched(name: str) -> bool:
+    return name in _SWITCHED or name.startswith(_VARIABLE)
+
+
+def of_trees(before: Tree, after: Tree, taken: Collection[str]) -> Tree:
+    """A tree with some paths as another has them.
+
+    Args:
+        taken: the paths that are as in `after`, which may be that they are not there.
+    """
+    new = {entry.path: entry for entry in after}
+    kept = [entry for entry in before if entry.path not in taken]
+    return Tree([*kept, *(new[path] for path in taken if path in new)])
+
+
+@dataclass(frozen=True)
+class Hybrids:
+    """What can be made of two snapshots.
+
+    Attributes:
+        changes: those that can be taken.
+        cache: has the trees of both; those of hybrids are kept in it.
+    """
+
+    good: Snapshot
+    bad: Snapshot
+    changes: Sequence[Change]
+    cache: Cache
+
+    def needs(self) -> dict[int, set[int]]:
+        """By a change, those without which it cannot be: ranges of the packages' own metadata, what must be there,
+        libraries of one package of the system, a runtime and what was made for it."""
+        at = {change.owner.user: number for number, change in enumerate(self.changes)}
+        found: dict[int, set[int]] = {}
+        for one, other in (*self._of_ranges(), *self._of_libraries(), *self._of_runtimes()):
+            if one in at and other in at and one != other:
+                found.setdefault(at[one], set()).add(at[other])
+        return found
+
+    def _of_ranges(self) -> Iterator[tuple[str, str]]:
+        sides = []
+        for snapshot in (self.good, self.bad):
+            graph = judge.graph(snapshot, Declaration(), self.cache)
+            sides.append(({package.name: package for package in snapshot.packages}, graph))
+        (good, old), (bad, new) = sides
+        for name, package in bad.items():
+            language = languages.of(package.language)
+            for edge in new.edges.get(name, ()):
+                had = good.get(edge.target)
+                # The new one needs what the other side has not, or not in that version.
+                if had is None or not language.allows(edge.text, had.version):
+                    yield _user(package.language, name), _user(package.language, edge.target)
+        for name, package in good.items():
+            language = languages.of(package.language)
+            for edge in old.edges.get(name, ()):
+                has = bad.get(edge.target)
+                # What the old one needs may become another only with it.
+                if edge.target in good and (has is None or not language.allows(edge.text, has.version)):
+                    yield _user(package.language, edge.target), _user(package.language, name)
+
+    def _of_libraries(self) -> Iterator[tuple[str, str]]:
+        """Libraries that the operating system ships as one move together."""
+        by_owner: dict[str, list[str]] = {}
+        for snapshot in (self.good, self.bad):
+            for library in snapshot.libraries:
+                if library.owner:
+                    by_owner.setdefault(library.owner, []).append(f"libraries/{library.soname}")
+        for several in by_owner.values():
+            ring = list(dict.fromkeys(several))
+            yield from zip(ring, [*ring[1:], ring[0]], strict=True)
+
+    def _of_runtimes(self) -> Iterator[tuple[str, str]]:
+        """Packages are made for one line of versions of a runtime: with another one all of them move."""
+        for change in self.changes:
+            if change.owner.layer is Layer.RUNTIME and change.old.split(".")[:2] != change.new.split(".")[:2]:
+                for other in self.changes:
+                    if other.owner.layer is Layer.PACKAGES and other.owner.language == change.owner.language:
+                        yield change.owner.user, other.owner.user
+                        yield other.owner.user, change.owner.user
+
+    def snapshot(self, taken: Collection[int], trees: Mapping[str, Tree] | None = None) -> Snapshot:
+        """The snapshot with some of the changes.
+
+        Args:
+            taken: their numbers.
+            trees: of parts that are neither side's, by what they are of: other files, another version's.
+        """
+        users = {self.changes[number].owner.user for number in taken}
+        runtimes = self._chosen("runtimes", users)
+        packages = self._chosen("packages", users)
+        remainders = self._chosen("remainders", users)
+        layer, libraries = self._libraries(users)
+        made = lockfile.identified(
+            self.good.platform,
+            runtimes,
+            packages,
+            remainders,
+            LowerLayers(layer, libraries, tuple(self._chosen("tools", users)), self._conditions(users)),
+        )
+        return self._with_trees(made, trees or {})
+
+    def _chosen(self, field: str, users: Collection[str]) -> list[Any]:
+        """The records of a kind: of the bad side where they are taken."""
+        old, new = ({_key(one): one for one in getattr(side, field)} for side in (self.good, self.bad))
+        chosen = [new.get(key) if key in users else old.get(key) for key in {**old, **new}]
+        return [one for one in chosen if one is not None]
+
+    # ---- libraries: one tree for all of them
+
+    def _libraries(self, users: Collection[str]) -> tuple[Libraries | None, tuple[Library, ...]]:
+        old, new = self.good.library_layer, self.bad.library_layer
+        taken = {user.removeprefix("libraries/") for user in users if user.startswith("libraries/")}
+        if old is None or new is None or (not taken and self._all_there(users)):
+            side = self.bad if old is None or (taken and new is None) else self.good
+            return side.library_layer, side.libraries
+        before, after = ({entry.path: entry for entry in self.cache.tree(layer.tree)} for layer in (old, new))
+        had, has = ({one.soname: one for one in side.libraries} for side in (self.good, self.bad))
+        changed = {change.owner.name for change in self.changes if change.owner.layer is Layer.LIBRARIES}
+        newer_data = _C_LIBRARY in taken or _C_LIBRARY not in changed
+        entries: dict[str, Entry] = {}
+        for path in {**before, **after}:
+            is_library = path in had or path in has
+            from_bad = path in taken if is_library else newer_data and path in after
+            chosen = after.get(path) if from_bad else before.get(path)
+            # What only one side has stays: somebody may need it.
+            entry = chosen or (None if is_library and path in taken else after.get(path) or before.get(path))
+            if entry is not None:
+                entries[path] = entry
+        tree = Tree(sorted(entries.values(), key=lambda entry: entry.path))
+        self.cache.put_tree(tree)
+        records = [has[name] if name in taken or name not in had else had[name] for name in {**had, **has}
+                   if name in entries]  # fmt: skip
+        absolute = tuple(sorted({*old.absolute, *new.absolute}))
+        loader = new.loader if new.loader in taken else old.loader
+        layer = Libraries(loader, tree.digest, len(tree), tree.total_bytes, absolute)
+        return layer, tuple(sorted(records, key=lambda one: one.soname))
+
+    def _all_there(self, users: Collection[str]) -> bool:
+        """Whether the good side has every library that the bad one has."""
+        return {one.soname for one in self.bad.libraries} <= {one.soname for one in self.good.libraries} or not users
+
+    # ---- conditions
+
+    def _conditions(self, users: Collection[str]) -> Conditions | None:
+        old, new = self.good.conditions, self.bad.conditions
+        if old is None or new is None:
+            return old
+        names = {user.removeprefix("conditions/") for user in users if user.startswith("conditions/")}
+        variables = dict(old.variables)
+        for name in (one.removeprefix(_VARIABLE) for one in names if one.startswith(_VARIABLE)):
+            variables.pop(name, None)
+            if name in new.variables:
+                variables[name] = new.variables[name]
+        fields = {name: getattr(new, name) for name in _SWITCHED if name in names}
+        return msgspec.structs.replace(old, variables=dict(sorted(variables.items())), **fields)
+
+    # ---- parts that are neither side's
+
+    def _with_trees(self, made: Snapshot, trees: Mapping[str, Tree]) -> Snapshot:
+        if not trees:
+            return made
+
+        def replaced(one: Any) -> Any:
+            tree = trees.get(_key(one))
+            if tree is None:
+                return one
+            return msgspec.structs.replace(one, tree=tree.digest, files=len(tree), bytes=tree.total_bytes)
+
+        for tree in trees.values():
+            self.cache.put_tree(tree)
+        fields = {
+            name: tuple(map(replaced, getattr(made, name))) for name in ("runtimes", "packages", "remainders", "tools")
+        }
+        return lockfile.identify(msgspec.structs.replace(made, **fields))
+
+
+def _user(language: str, name: str) -> str:
+    return f"{Layer.PACKAGES}/{language}/{name}"
+
+
+def _key(record: Any) -> str:
+    # The owner of a tool's record is the operating system's package.
+    owner: Owner = record.part if isinstance(record, Tool) else record.owner
+    return owner.user

@@ -1,0 +1,345 @@
+"""What changed, going back, and which change did it: with made-up packages, and no network."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import time
+import unittest
+from pathlib import Path
+from typing import Any
+
+from lapidar.core.records import lockfile
+from lapidar.standin.packages import write_wheel
+from standins import Pinning
+from support import PROGRAM
+
+ROBUST = "def centre(values):\n    values = sorted(values)\n    return {}\n"
+MEDIAN = ROBUST.format("values[len(values) // 2]")
+MEAN = ROBUST.format("sum(values) / len(values)")
+ANALYSIS = """\
+import json
+import sherdstats.robust, glazes, slips
+result = {"centre": sherdstats.robust.centre([1, 2, 9]), "pair": glazes.FACTOR * slips.FACTOR}
+open("result.json", "w").write(json.dumps(result) + "\\n")
+"""
+OTHERS = [f"clay{number:02d}" for number in range(24)]
+
+
+class Stories(Pinning):
+    """A project with many packages, of which a renewal changes most."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        shutil.rmtree(self.files)
+        self.files.mkdir()
+        for version, body in (("1.0", MEDIAN), ("1.1", MEDIAN), ("1.2", MEAN), ("1.3", MEAN)):
+            self.release("sherdstats", version, {"robust.py": body, "other.py": f"N = {version!r}\n"})
+        self.release("glazes", "1.0", {"__init__.py": "FACTOR = 1\n"})
+        self.release("slips", "1.0", {"__init__.py": "FACTOR = 1\n"})
+        for name in OTHERS:
+            self.release(name, "1.0", {"__init__.py": "X = 1\n"})
+        (self.project / "analysis.py").write_text(ANALYSIS)
+        needs = ", ".join(f'"{name}"' for name in ("glazes", "slips", *OTHERS))
+        self.text = f'[needs]\npackages = ["sherdstats=={{}}", {needs}]\n'
+        (self.project / "lapidar.toml").write_text(self.text.format("1.0"))
+        self.pin()
+        self.lapidar("restore")
+        self.first = lockfile.read(self.lock).snapshot[7:19]
+
+    def release(self, name: str, version: str, files: dict[str, str]) -> None:
+        content = {f"{name}/{path}": text for path, text in files.items()}
+        content.setdefault(f"{name}/__init__.py", "")
+        content[f"{name.replace('-', '_')}.dist-data/about"] = version
+        write_wheel(self.files, name, version, {path: text for path, text in content.items() if "data/" not in path})
+
+    def renew(self, stats: str = "1.3", glazes: str = "FACTOR = 1\n", slips: str = "FACTOR = 1\n") -> str:
+        for name in OTHERS:
+            self.release(name, "2.0", {"__init__.py": "X = 2\n"})
+        self.release("glazes", "2.0", {"__init__.py": glazes})
+        self.release("slips", "2.0", {"__init__.py": slips})
+        (self.project / "lapidar.toml").write_text(self.text.format(stats))
+        self.pin("--renew")
+        self.lapidar("restore")
+        return lockfile.read(self.lock).snapshot[7:19]
+
+
+class Changed(Stories):
+    def test_the_history_tells_it(self) -> None:
+        self.lapidar("record", "kilns", "--", "python", "analysis.py")
+        second = self.renew()
+        self.lapidar("record", "kilns", "--", "python", "analysis.py")
+        self.lapidar("drop", "--yes", "clay00")
+        entries = self.json("history")
+        self.assertEqual([one["cause"] for one in entries][-1], "pinned")
+        by_cause = {one["cause"]: one for one in entries}
+        self.assertEqual(by_cause["dropped"]["about"], "clay00")
+        self.assertTrue(by_cause["dropped"]["current"])
+        renewed = by_cause["renewed"]
+        self.assertEqual(renewed["snapshot"][7:19], second)
+        self.assertIn("sherdstats 1.0 -> 1.3", renewed["changed"])
+        self.assertEqual((renewed["results"][0]["same"], renewed["results"][0]["differing"]), (False, ["result.json"]))
+        self.assertIsNone(by_cause["pinned"]["results"][0]["same"])
+        self.lapidar("history", "note", self.first, "the paper's figures")
+        said = self.lapidar("history").stdout
+        for part in ("the paper's figures", "kilns: different", "dropped clay00", f"* {entries[0]['snapshot'][7:19]}"):
+            self.assertIn(part, said)
+        self.assertIn("more", said)
+        self.assertIn("begins with 'ffff'", self.fails("history", "note", "ffff", "x"))
+        # A clone of the project has the same history.
+        clone = self.folder / "clone"
+        clone.mkdir()
+        for name in ("lapidar.toml", "lapidar.lock"):
+            shutil.copy(self.project / name, clone)
+        (clone / ".lapidar").mkdir()
+        shutil.copy(self.project / ".lapidar" / "project.toml", clone / ".lapidar")
+        self.assertIn("the paper's figures", self.lapidar("history", cwd=clone).stdout)
+        # What has a note, or a record, is pruned only where it is named.
+        self.lapidar("cache", "prune", "--history-days", "0")
+        kept = {one["snapshot"][7:19] for one in self.json("history")}
+        self.assertLessEqual({self.first, second}, kept)
+        self.assertIn("sound", self.lapidar("cache", "audit").stdout)
+
+    def test_what_is_different_and_how(self) -> None:
+        second = self.renew()
+        rows = self.json("changes", code=1)["changes"]
+        self.assertEqual(len(rows), 27)
+        self.assertEqual({row["kind"] for row in rows}, {"newer"})
+        self.assertEqual(self.json("changes", self.first, second, code=1)["changes"], rows)
+        back = {row["name"]: row for row in self.json("changes", second, self.first, code=1)["changes"]}
+        self.assertEqual((back["sherdstats"]["kind"], back["sherdstats"]["from"]), ("older", "1.3"))
+        said = self.lapidar("changes", "--files", "sherdstats", code=1).stdout
+        self.assertIn("-    return values[len(values) // 2]", said)
+        self.assertIn("+    return sum(values) / len(values)", said)
+        self.assertIn("sherdstats/robust.py", self.lapidar("changes", "-v", code=1).stdout)
+        self.assertIn("Near to it: sherdstats", self.fails("changes", "--files", "sherdstat"))
+        self.assertIn("Nothing is different", self.lapidar("changes", self.first, self.first).stdout)
+        shutil.copy(self.lock, self.folder / "a.lock")
+        self.assertFalse(self.json("changes", self.folder / "a.lock")["changes"])
+
+    def test_revisions_and_merges(self) -> None:
+        def git(*words: str) -> None:
+            subprocess.run(["git", "-c", "user.name=a", "-c", "user.email=a@b", *words], cwd=self.project, check=True,
+                           capture_output=True)  # fmt: skip
+
+        git("init", "-q")
+        git("add", "lapidar.lock", "lapidar.toml")
+        git("commit", "-qm", "first")
+        self.renew()
+        self.assertEqual(len(self.json("changes", "HEAD:", code=1)["changes"]), 27)
+        self.assertIn("no lapidar.lock of the revision", self.fails("changes", "nothing:"))
+        self.assertIn("is no revision", self.fails("changes", " \t:"))
+        self.lapidar("return", "HEAD:", "--declaration", "--yes")
+        self.assertEqual(lockfile.read(self.lock).snapshot[7:19], self.first)
+        self.assertIn("sherdstats==1.0", (self.project / "lapidar.toml").read_text())
+        text = self.lock.read_text()
+        other = text.replace('version = "1.0"', 'version = "1.9"', 1)
+        self.lock.write_text(f"<<<<<<< ours\n{text}=======\n{other}>>>>>>> theirs\n")
+        self.assertEqual(len(self.json("changes", code=1)["changes"]), 1)
+
+    def test_a_question_before_an_update(self) -> None:
+        before = self.lock.read_bytes()
+        declared = (self.project / "lapidar.toml").read_bytes()
+        for name in OTHERS:
+            self.release(name, "2.0", {"__init__.py": "X = 2\n"})
+        for words in (["pin", "--renew"], ["need", "clay00>=2"], ["drop", "clay01"]):
+            for answer, kept in (("n", True), ("y", False)):
+                with self.subTest(words=words, answer=answer):
+                    said = self.at_a_terminal(words, answer)
+                    self.assertIn("Change the lockfile so?", said)
+                    self.assertEqual(self.lock.read_bytes() == before, kept)
+                    self.lock.write_bytes(before)
+                    (self.project / "lapidar.toml").write_bytes(declared)
+
+    def at_a_terminal(self, words: list[str], answer: str) -> str:
+        import pty
+
+        parent, child = pty.openpty()
+        with subprocess.Popen(
+            [PROGRAM, *words], cwd=self.project, env=self.variables, stdin=child, stdout=child, stderr=child,
+            close_fds=True,
+        ) as process:  # fmt: skip
+            os.close(child)
+            said = b""
+            while True:
+                try:
+                    piece = os.read(parent, 4096)
+                except OSError:
+                    break
+                if not piece:
+                    break
+                said += piece
+                if b"[y/N]" in said and answer:
+                    os.write(parent, answer.encode() + b"\n")
+                    answer = ""
+            process.wait()
+        os.close(parent)
+        return said.decode("utf-8", "replace")
+
+
+class Returned(Stories):
+    def test_there_and_back(self) -> None:
+        first = self.lock.read_bytes()
+        second = self.renew()
+        self.lapidar("return")
+        self.assertEqual(self.lock.read_bytes(), first, "byte for byte")
+        asked = "import sherdstats.robust as r; print(r.centre([1, 2, 9]))"
+        self.assertEqual(self.lapidar("-q", "run", "python", "-c", asked).stdout, "2\n")
+        self.assertIn("sherdstats==1.3", (self.project / "lapidar.toml").read_text())
+        self.lapidar("return", second, "--declaration")
+        self.lapidar("return", self.first, "--declaration")
+        self.assertIn("sherdstats==1.0", (self.project / "lapidar.toml").read_text())
+        self.assertTrue(self.json("check", "--deep")["clean"])
+        self.assertEqual([one["cause"] for one in self.json("history")][:3], ["returned"] * 3)
+
+    def test_nothing_is_lost_without_a_word(self) -> None:
+        second = self.renew()
+        self.lapidar("restore", "--placement", "copy")
+        site = next(self.restored.glob("lib/python*/site-packages"))
+        edited = site / "sherdstats" / "robust.py"
+        edited.chmod(0o644)
+        edited.write_text("# mine\n")
+        said = self.fails("return", self.first)
+        self.assertIn("the environment was changed since it was restored", said)
+        self.assertEqual(edited.read_text(), "# mine\n")
+        self.assertEqual(lockfile.read(self.lock).snapshot[7:19], second)
+        self.assertIn("gone:", self.lapidar("return", self.first, "--yes").stderr)
+        self.lock.write_text("no lockfile\n")
+        self.assertIn("cannot be read as it is", self.fails("return", self.first))
+        self.lapidar("return", self.first, "--yes")
+
+    def test_every_snapshot_of_a_history_in_any_order(self) -> None:
+        texts = {self.first: self.lock.read_bytes()}
+        for number in range(2, 12):
+            self.release("clay03", f"{number}.0", {"__init__.py": f"X = {number}\n"})
+            self.pin("--renew", "clay03")
+            texts[lockfile.read(self.lock).snapshot[7:19]] = self.lock.read_bytes()
+        self.assertEqual(len(texts), 11)
+        order = list(texts)
+        random.Random(3).shuffle(order)
+        for name in order:
+            self.lapidar("return", name)
+            self.assertEqual(self.lock.read_bytes(), texts[name])
+            self.assertTrue(self.json("check", "--deep")["clean"])
+
+    def test_killed_at_any_moment(self) -> None:
+        first = self.lock.read_bytes()
+        second = self.renew()
+        after = self.lock.read_bytes()
+        began = time.monotonic()
+        self.lapidar("return", self.first)
+        took = time.monotonic() - began
+        self.lapidar("return", second)
+        for moment in range(6):
+            for number in (signal.SIGKILL, signal.SIGINT):
+                process = subprocess.Popen([PROGRAM, "return", self.first], cwd=self.project, env=self.variables,
+                                           stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+                time.sleep(took * (moment + 0.5) / 6)
+                process.send_signal(number)
+                process.wait()
+                self.assertIn(self.lock.read_bytes(), (first, after))
+                self.lapidar("return", second)
+                self.assertTrue(self.json("check")["clean"])
+
+
+class Guilty(Stories):
+    def found(self, *words: object, code: int = 0) -> dict[str, Any]:
+        return dict(json.loads(self.lapidar("culprit", "--json", *words, code=code).stdout))
+
+    def test_one_of_many_its_version_and_its_file(self) -> None:
+        self.lapidar("record", "kilns", "--", "python", "analysis.py")
+        for version in ("1.1", "1.2"):  # which the cache has then
+            (self.project / "lapidar.toml").write_text(self.text.format(version))
+            self.pin()
+        self.renew()
+        found = self.found("--report", self.folder / "culprit.html")
+        (one,) = found["guilty"]
+        self.assertEqual((one["name"], one["last_good"], one["first_bad"]), ("sherdstats", "1.1", "1.2"))
+        self.assertEqual(one["files"], ["site/sherdstats/robust.py"])
+        self.assertTrue(found["certain"])
+        self.assertLessEqual(len(found["trials"]), 2 * 5 + 10 + 8)
+        page = (self.folder / "culprit.html").read_text()
+        for part in ("sherdstats", "robust.py", "<svg", "bad"):
+            self.assertIn(part, page)
+        again = self.found()
+        self.assertTrue(all(trial["remembered"] for trial in again["trials"]))
+        said = self.lapidar("culprit").stdout
+        self.assertIn("It is sherdstats 1.0 -> 1.3", said)
+        self.assertIn("The change lies in site/sherdstats/robust.py", said)
+        self.assertIn("+    return sum(values) / len(values)", said)
+        self.assertFalse(any((self.project / ".lapidar" / "culprit").glob("trials/*")))
+        self.assertIn("other way round", self.fails(
+            "culprit", "kilns", "--good", lockfile.read(self.lock).snapshot[7:19], "--bad", self.first))  # fmt: skip
+
+    def test_a_pair_that_only_together_does_it(self) -> None:
+        self.renew("1.0", glazes="FACTOR = 3\n", slips="FACTOR = 2\n")
+        judge = self.project / "judge.py"
+        judge.write_text("import glazes, slips, sys\nsys.exit(1 if glazes.FACTOR * slips.FACTOR == 6 else 0)\n")
+        found = self.found("--good", self.first, "--jobs", "2", "--", "python", "judge.py")
+        self.assertEqual({one["name"] for one in found["guilty"]}, {"glazes", "slips"})
+
+    def test_a_variable_and_what_cannot_be_told(self) -> None:
+        text = (self.project / "lapidar.toml").read_text()
+        (self.project / "lapidar.toml").write_text(text + '[conditions.env]\nOMP_NUM_THREADS = "4"\n')
+        self.renew("1.0")
+        (self.project / "lapidar.toml").write_text(
+            self.text.format("1.0") + '[conditions.env]\nOMP_NUM_THREADS = "4"\n'
+        )
+        self.pin()
+        (self.project / "judge.py").write_text(
+            "import os, sys, clay05, clay06\n"
+            "if clay05.X != clay06.X: sys.exit(125)\n"  # which nobody said
+            "sys.exit(os.environ.get('OMP_NUM_THREADS') == '4')\n"
+        )
+        found = self.found("--good", self.first, "--", "python", "judge.py")
+        self.assertEqual([one["name"] for one in found["guilty"]], ["variable OMP_NUM_THREADS"])
+
+    def test_where_there_is_nothing_to_find(self) -> None:
+        second = self.renew("1.0")
+        (self.project / "judge.py").write_text("import sys; sys.exit(0)\n")
+        ask = ("--good", self.first, "--", "python", "judge.py")
+        self.assertIn("Both are good", self.fails("culprit", *ask))
+        (self.project / "judge.py").write_text("import sys; sys.exit(3)\n")
+        self.assertIn("Both are bad", self.fails("culprit", *ask))
+        (self.project / "judge.py").write_text("import sys; sys.exit(125)\n")
+        self.assertIn("cannot be told", self.fails("culprit", *ask))
+        (self.project / "judge.py").write_text("import time; time.sleep(99)\n")
+        self.assertIn("cannot be told", self.fails("culprit", "--at-most", "1", *ask))
+        self.assertIn("hold the same", self.fails("culprit", "--good", second, "--", "python", "judge.py"))
+        self.assertIn("nothing is recorded", self.fails("culprit"))
+        self.assertIn("is not said", self.fails("culprit", "--", "python", "judge.py"))
+
+    def test_a_flaky_judge_is_noticed(self) -> None:
+        self.renew("1.3")
+        (self.project / "judge.py").write_text(
+            "import os, pathlib, sys, sherdstats.robust as r\n"
+            "seen = pathlib.Path('seen'); n = len(seen.read_text()) if seen.exists() else 0; seen.write_text('x' * (n + 1))\n"
+            "sys.exit(n % 2)\n"
+        )
+        self.assertIn(
+            "do not agree", self.fails("culprit", "--times", "2", "--good", self.first, "--", "python", "judge.py")
+        )
+
+    def test_interrupted_it_goes_on(self) -> None:
+        self.lapidar("record", "kilns", "--", "python", "analysis.py")
+        self.renew()
+        process = subprocess.Popen([PROGRAM, "culprit"], cwd=self.project, env=self.variables, stdout=subprocess.PIPE,
+                                   stderr=subprocess.STDOUT, text=True)  # fmt: skip
+        assert process.stdout
+        for _ in range(3):
+            process.stdout.readline()
+        process.send_signal(signal.SIGINT)
+        process.communicate()
+        self.assertEqual(process.returncode, 130)
+        found = self.found()
+        self.assertGreaterEqual(sum(trial["remembered"] for trial in found["trials"]), 2)
+        self.assertEqual([one["name"] for one in found["guilty"]], ["sherdstats"])
+        self.assertTrue(Path(self.project / ".lapidar" / "culprit").is_dir())
+
+
+if __name__ == "__main__":
+    unittest.main()
