@@ -179,7 +179,7 @@ class Restored(RCase):
 
     def test_shown_and_asked_about(self) -> None:
         self.captured()
-        self.assertIn("gnu-r", self.lapidar("show").stdout)
+        self.assertIn("R 4.", self.lapidar("show").stdout)
         self.assertIn("nlme", self.lapidar("show", "packages").stdout)
         said = self.lapidar("why", "lattice").stdout
         self.assertIn("nlme", said)

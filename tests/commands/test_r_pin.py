@@ -77,6 +77,7 @@ class Pins(Pinning):
             self.r("data(wares, package = 'tin'); cat(lead::lead_version(), tin::tin_version_number(), nrow(wares))"),
             "1.0 1 1",
         )
+        (self.project / "ask.R").unlink()  # what it loads is not declared
         self.assertTrue(self.json("check", "--deep", "--live")["clean"])
         before = self.lock.read_bytes()
         self.assertIn("already", self.lapidar("pin").stdout + self.lapidar("restore").stdout)

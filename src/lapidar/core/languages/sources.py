@@ -16,6 +16,7 @@ from lapidar.core import foreign
 __all__ = ["Unreadable", "find", "notebook_cells", "text_of"]
 
 _IGNORE_FILE = ".gitignore"
+_LONGEST_PATH = 4096  # PATH_MAX of Linux
 _NEVER = frozenset({"node_modules", "build", "dist"})
 
 
@@ -43,12 +44,21 @@ def find(root: Path, is_source: Callable[[str], bool], never: Collection[str] = 
         is_source: whether a file of this name is one.
         never: further names of folders that nobody writes source in.
     """
-    yield from _below(root, "", (), is_source, frozenset((*_NEVER, *never)))
+    left_out = frozenset((*_NEVER, *never))
+    waiting: list[tuple[str, bool, tuple[_Ignored, ...]]] = [("", True, ())]
+    while waiting:  # folders may lie deeper than calls can
+        path, is_folder, ignored = waiting.pop()
+        if not is_folder:
+            yield path
+            continue
+        found = list(_in_folder(root, path, ignored, is_source, left_out))
+        waiting += reversed(found)
 
 
-def _below(
+def _in_folder(
     root: Path, folder: str, ignored: tuple[_Ignored, ...], is_source: Callable[[str], bool], never: frozenset[str]
-) -> Iterator[str]:
+) -> Iterator[tuple[str, bool, tuple[_Ignored, ...]]]:
+    """What of a folder is the project's own, sorted: folders, and source files."""
     place = root / folder
     try:
         entries = sorted(os.scandir(place), key=lambda entry: entry.name)
@@ -65,16 +75,17 @@ def _below(
             continue
         if entry.is_dir():
             if entry.name not in never and not _is_ignored(path + "/", ignored):
-                yield from _below(root, path, ignored, is_source, never)
+                yield path, True, ignored
         # A pipe or a socket of such a name is told of by whoever reads it, and never waited for.
         elif is_source(entry.name) and not _is_ignored(path, ignored):
-            yield path
+            yield path, False, ignored
 
 
 def _ignoring(folder: str, file: Path) -> Iterator[_Ignored]:
     """What a file of patterns says; nothing where it cannot be read, or its patterns make no sense."""
     try:
-        lines = foreign.read_text(file, errors="replace").splitlines()
+        # A pattern that is longer than any path matches none, and costs seconds at every name.
+        lines = [line for line in foreign.read_text(file, errors="replace").splitlines() if len(line) <= _LONGEST_PATH]
         yield _Ignored(folder, foreign.parsed(lambda: pathspec.GitIgnoreSpec.from_lines(lines)))
     except (OSError, ValueError):
         return

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -13,6 +15,8 @@ MARKDOWN = (".rmd", ".qmd", ".rmarkdown")
 SWEAVE = (".rnw", ".snw")
 SUFFIXES = (".r", *MARKDOWN, *SWEAVE)
 _NOTEBOOK = ".ipynb"
+_ENDS = 16_384  # bytes of a notebook's beginning and end: what describes it stands there
+_OF_R = re.compile(rb'"(?:language|name)"\s*:\s*"[Rr]"')
 _OF_PACKAGE = ("DESCRIPTION", "NAMESPACE")
 
 
@@ -42,7 +46,15 @@ def _is_package(path: Path) -> bool:
 
 
 def _is_of_kernel(path: Path) -> bool:
+    """Whether a notebook says near one of its ends that its kernel is R's. Whoever reads it asks it again."""
     try:
-        return folders.notebook_cells(folders.text_of(path))[0] == "r"
-    except folders.Unreadable:
-        return False  # whoever reads notebooks of every kind tells of it
+        if not path.is_file():
+            return False
+        with open(path, "rb") as stream:
+            ends = stream.read(_ENDS)
+            if stream.seek(0, os.SEEK_END) > _ENDS:
+                stream.seek(-_ENDS, os.SEEK_END)
+                ends += stream.read()
+    except OSError:
+        return False
+    return _OF_R.search(ends) is not None
