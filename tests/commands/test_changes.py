@@ -281,6 +281,19 @@ class Guilty(Stories):
         judge.write_text("import glazes, slips, sys\nsys.exit(1 if glazes.FACTOR * slips.FACTOR == 6 else 0)\n")
         found = self.found("--good", self.first, "--jobs", "2", "--", "python", "judge.py")
         self.assertEqual({one["name"] for one in found["guilty"]}, {"glazes", "slips"})
+        self.assertEqual((found["also"], found["without"]), ([], "good"))
+
+    def test_two_that_do_it_each_by_itself(self) -> None:
+        self.renew("1.3", glazes="FACTOR = 3\n")
+        (self.project / "judge.py").write_text(
+            "import glazes, sherdstats.robust as r, sys\nsys.exit(glazes.FACTOR == 3 or r.centre([1, 2, 9]) == 4)\n"
+        )
+        found = self.found("--good", self.first, "--", "python", "judge.py")
+        sets = [[one["name"] for one in those] for those in (found["guilty"], *found["also"])]
+        self.assertEqual(sorted(sets), [["glazes"], ["sherdstats"]])
+        self.assertEqual(found["without"], "good")
+        said = self.lapidar("culprit", "--good", self.first, "--", "python", "judge.py").stdout
+        self.assertIn("It, by itself too, is", said)
 
     def test_a_variable_and_what_cannot_be_told(self) -> None:
         text = (self.project / "lapidar.toml").read_text()

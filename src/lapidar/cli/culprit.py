@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
@@ -99,18 +99,39 @@ def _show(found: Culprit, view: View) -> None:
     if not found.guilty:
         view.line("The change could not be found.", "bad")
         return
-    if len(found.guilty) == 1:
-        view.line(f"It is {words.change_in_short(found.guilty[0].change)}.", "bad")
-    else:
-        view.line(f"Only together they do it, {len(found.guilty)} changes:", "bad")
-        for one in found.guilty:
-            view.line(f"  {words.change_in_short(one.change)}")
-    for one in found.guilty:
-        _show_deeper(one, view)
+    for those in (found.guilty, *found.also):
+        _show_set(those, view, also=those is not found.guilty)
+    _show_rest(found, view)
     if not found.certain:
         view.warn("not of each it could be told whether it is needed: without it the run tells nothing")
     view.note()
     view.note(f"Go back with: lapidar return {words.short(found.good.snapshot)}")
+
+
+def _show_set(guilty: Sequence[Guilty], view: View, *, also: bool) -> None:
+    from lapidar.core.records import words
+
+    too = ", by itself too," if also else ""
+    if len(guilty) == 1:
+        view.line(f"It{too} is {words.change_in_short(guilty[0].change)}.", "bad")
+    else:
+        view.line(f"Only together{too} they do it, {len(guilty)} changes:", "bad")
+        for one in guilty:
+            view.line(f"  {words.change_in_short(one.change)}")
+    for one in guilty:
+        _show_deeper(one, view)
+
+
+def _show_rest(found: Culprit, view: View) -> None:
+    from lapidar.core.changes.narrowing import Outcome
+
+    rest = found.changes - sum(map(len, (found.guilty, *found.also)))
+    if found.without is Outcome.GOOD:
+        view.line(f"With only the other {human_count(rest, 'change')} the result is good.", "good")
+    elif found.without is Outcome.BAD:
+        view.warn("without all of these it is still bad: there are more")
+    elif found.without is Outcome.UNKNOWN:
+        view.warn("without it the bad side tells nothing: whether other changes do it too is not known")
 
 
 def _show_deeper(one: Guilty, view: View) -> None:

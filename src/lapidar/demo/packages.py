@@ -7,7 +7,7 @@ from pathlib import Path
 from lapidar.standin.packages import write_wheel
 from lapidar.standin.r_packages import write_list, write_source_package
 
-__all__ = ["write", "write_r", "write_release"]
+__all__ = ["write", "write_r", "write_releases"]
 
 _WORDS = '''"""Words for glazes."""
 
@@ -81,9 +81,13 @@ def write_r(folder: Path) -> None:
     write_list(contrib)
 
 
-def write_release(folder: Path) -> None:
-    """Write a newer release of one of them: it says nothing of it, and has one kiln at another place."""
+def write_releases(folder: Path) -> None:
+    """Write a newer release of each: one of them has one kiln at another place, and says nothing of it."""
     moved = _KILNS.replace("(2.5, 4.0)", "(2.54, 4.0)")
+    write_wheel(
+        folder, "glazewords", "1.5", {"glazewords.py": _WORDS.replace('"wood ash"', '"wood ash", "slip": "thin clay"')}
+    )
+    write_wheel(folder, "sherdtext", "1.3", {"sherdtext.py": _TEXT}, requires=["glazewords>=1,<2"])
     write_wheel(folder, "kiln-map", "0.9.1", {"kilns/__init__.py": moved, "kiln_map.py": ""})
 
 

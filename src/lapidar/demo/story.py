@@ -1,6 +1,7 @@
 """The demo's steps. First act: survey a project, need what is missing, from an index that runs beside it; a release of
-a package changes a result, which shows. Second act: capture an environment, restore it, record an analysis, run it
-again elsewhere, compare. Third act, where there is an R: the same analysis in both languages, in one environment.
+a package changes a result, which shows; which one did it is found, and taken back. Second act: capture an environment,
+restore it, record an analysis, run it again elsewhere, compare. Third act, where there is an R: the same analysis in
+both languages, in one environment.
 
 Each step is the program itself, run as the user would type it.
 """
@@ -162,18 +163,22 @@ class Story:
         self.tell("type", "cd -")
 
     def _silent_change(self, catalogue: Path, more: Mapping[str, str]) -> None:
-        """A new release of a package, and a result that is another than before."""
+        """New releases, and a result that is another than before; which of them did it, and the way back."""
         self.tell("say", "Record it: its command, what it read and wrote, and with which environment.")
         self._lapidar("record", "catalogue", "--", "python", "catalogue.py", at=catalogue, more=more)
-        packages.write_release(self.folder / "index")
-        self.tell("say", "A new release of kiln-map comes out. It says of nothing that it changed.")
+        packages.write_releases(self.folder / "index")
+        self.tell("say", "Three packages have new releases. None says of a result that it changed.")
         self._lapidar("pin", "--renew", at=catalogue, more=more)
         self._lapidar("restore", at=catalogue, more=more)
         self._lapidar("run", "python", "catalogue.py", at=catalogue, more=more)
         self.tell("say", "It looks the same. Is it?")
         words = ("compare", "catalogue", ".", "--picture", "../difference.png")
         self._lapidar(*words, at=catalogue, more=more, codes=(1,))
-        self.tell("say", "What was recorded can still be had: its own environment comes out of the cache.")
+        self.tell("say", "What changed since? And which of it did this?")
+        self._lapidar("history", at=catalogue, more=more)
+        self._lapidar("culprit", "--report", "../culprit.html", at=catalogue, more=more)
+        self.tell("say", "Back to the snapshot before, lockfile and environment; and the record holds again.")
+        self._lapidar("return", at=catalogue, more=more)
         self._lapidar("rerun", "catalogue", at=catalogue, more=more)
 
     def _third_act(self) -> None:

@@ -17,7 +17,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
-__all__ = ["Narrowed", "Outcome", "narrow", "units_in_order"]
+__all__ = ["Narrowed", "Outcome", "narrow", "units_in_order", "without"]
 
 
 class Outcome(enum.StrEnum):
@@ -86,6 +86,14 @@ def units_in_order(count: int, needs: Mapping[int, Collection[int]]) -> list[Uni
         if one not in index:
             visit(one)
     return found
+
+
+def without(all_of: frozenset[int], some: Collection[int], needs: Mapping[int, Collection[int]]) -> frozenset[int]:
+    """Changes less some of them, and less those that need these, at once or through others."""
+    gone = set(some)
+    while users := {one for one in all_of - gone if gone & set(needs.get(one, ()))}:
+        gone |= users
+    return all_of - gone
 
 
 def narrow(
@@ -226,19 +234,10 @@ class _Search:
 
     def _spared(self, guilty: frozenset[int], some: Collection[int], dark: list[int]) -> frozenset[int]:
         """A bad set without some changes, and those that need them, where it is still bad; else as it is."""
-        rest = guilty - {other for one in some for other in self._with_users(one, guilty)}
+        rest = without(guilty, some, self.needs)
         if not rest or not guilty.issuperset(some):
             return guilty
         outcome = self.ask_many([rest])[0]
         if outcome is Outcome.UNKNOWN:
             dark += some
         return rest if outcome is Outcome.BAD else guilty
-
-    def _with_users(self, one: int, among: frozenset[int]) -> set[int]:
-        """A change, and those that need it, at once or through others."""
-        met, grown = {one}, True
-        while grown:
-            users = {other for other in among - met if met & set(self.needs.get(other, ()))}
-            grown = bool(users)
-            met |= users
-        return met

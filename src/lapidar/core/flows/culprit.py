@@ -9,7 +9,7 @@ import os
 import shutil
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
@@ -23,7 +23,7 @@ from lapidar.core.cache.trees import Tree
 from lapidar.core.changes import files, hybrid
 from lapidar.core.changes.files import FileChange
 from lapidar.core.changes.hybrid import Hybrids
-from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow
+from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow, without
 from lapidar.core.errors import LapidarError, MissingFromCache
 from lapidar.core.flows import run as running
 from lapidar.core.flows.choose import named_snapshot
@@ -44,6 +44,7 @@ _CANNOT_TELL = 125  # the exit code by which a command says so
 _SIGNALS = 126  # from here on a shell or a signal speaks, and not the command
 _FOLDER = "culprit"
 _MOST_FILES = 4000
+_MOST_SETS = 5  # of changes that do it each by itself
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +111,9 @@ class Culprit:
     Attributes:
         judge: what decided.
         guilty: a minimal set of changes: only together they do it, where there are several.
-        certain: whether each was seen to be needed.
+        also: more such sets, each of which does it without the others.
+        certain: whether each of `guilty` was seen to be needed.
+        without: what the bad side gives without all of these; None where nothing is left of it.
         changes: how many there were to choose from.
         last: what the bad side gave, where a recorded analysis judges.
     """
@@ -120,7 +123,9 @@ class Culprit:
     judge: str
     changes: int
     guilty: list[Guilty] = field(default_factory=list)
+    also: list[list[Guilty]] = field(default_factory=list)
     certain: bool = True
+    without: Outcome | None = None
     trials: list[Trial] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     last: Rerun | None = None
@@ -318,17 +323,49 @@ class _Search:
         self._kept = self._read()
         self.left = 2 * len(changes).bit_length() + 4
         self._require_ends(result)
-        needs = self.hybrids.needs()
-        found = narrow(len(changes), self._probe, needs, jobs=self.options.jobs, told=self._left_now)
-        result.certain = found.certain
-        if not found.guilty:
-            result.notes.append("the changes that were found together are not bad by themselves: the judge may vary")
-        result.guilty = [Guilty(changes[number]) for number in sorted(found.guilty)]
-        if self.options.deeper:
-            for one in result.guilty:
+        sets = self._sets(result)
+        for found, those in zip(sets, [result.guilty, *result.also], strict=True):
+            for one in those if self.options.deeper else ():
                 self._deeper(one, found)
         shutil.rmtree(self.project.own_folder / _FOLDER / "trials", ignore_errors=True)
         return result
+
+    def _sets(self, result: Culprit) -> list[frozenset[int]]:
+        """A minimal set of changes; and as long as the bad side is bad without what was found, another."""
+        changes, needs = self.hybrids.changes, self.hybrids.needs()
+        rest = frozenset(range(len(changes)))
+        sets: list[frozenset[int]] = []
+        while len(sets) < _MOST_SETS:
+            found = self._narrowed(rest, needs)
+            guilty = [Guilty(changes[number]) for number in sorted(found.guilty)]
+            sets.append(found.guilty)
+            if len(sets) == 1:
+                result.guilty, result.certain = guilty, found.certain
+            else:
+                result.also.append(guilty)
+            if not found.guilty:
+                result.notes.append(
+                    "the changes that were found together are not bad by themselves: the judge may vary"
+                )
+                break
+            rest = without(rest, found.guilty, needs)
+            result.without = self._probe(rest) if rest else None
+            if result.without is not Outcome.BAD:
+                break
+        return sets
+
+    def _narrowed(self, rest: frozenset[int], needs: Mapping[int, Collection[int]]) -> Narrowed:
+        """Narrow within some of the changes, which need none of the others."""
+        numbers = sorted(rest)
+        places = {number: place for place, number in enumerate(numbers)}
+        found = narrow(
+            len(numbers),
+            lambda taken: self._probe(frozenset(numbers[place] for place in taken)),
+            {places[one]: [places[needed] for needed in needs[one]] for one in numbers if one in needs},
+            jobs=self.options.jobs,
+            told=self._left_now,
+        )
+        return Narrowed(frozenset(numbers[place] for place in found.guilty), found.trials, found.certain)
 
     def _left_now(self, done: int, left: int) -> None:
         self.left = left
@@ -422,7 +459,7 @@ class _Search:
 
     # ---- deeper
 
-    def _deeper(self, one: Guilty, found: Narrowed) -> None:
+    def _deeper(self, one: Guilty, guilty: frozenset[int]) -> None:
         """The first of the versions between that does it, and the files."""
         user = one.change.owner.user
         trees = [_tree_of(side, user) for side in (self.hybrids.good, self.hybrids.bad)]
@@ -430,15 +467,15 @@ class _Search:
             return
         before, after = (self.cache.tree(tree) for tree in trees if tree)
         if one.change.owner.layer is Layer.PACKAGES:
-            before, after = self._version(one, found, before, after)
-        self._files(one, found, before, after)
+            before, after = self._version(one, guilty, before, after)
+        self._files(one, guilty, before, after)
 
-    def _with(self, found: Narrowed, user: str, tree: Tree, what: str) -> Outcome:
+    def _with(self, guilty: frozenset[int], user: str, tree: Tree, what: str) -> Outcome:
         """The guilty changes, with another tree of one of them."""
-        snapshot = self.hybrids.snapshot(found.guilty, {user: tree})
+        snapshot = self.hybrids.snapshot(guilty, {user: tree})
         return self._try(snapshot, (what,))
 
-    def _version(self, one: Guilty, found: Narrowed, before: Tree, after: Tree) -> tuple[Tree, Tree]:
+    def _version(self, one: Guilty, guilty: frozenset[int], before: Tree, after: Tree) -> tuple[Tree, Tree]:
         """Halve the versions between that the cache has; the trees of the last good one and the first bad one."""
         between = _between(self.cache, one.change)
         one.last_good, one.first_bad = one.change.old, one.change.new
@@ -449,7 +486,7 @@ class _Search:
             package = between[middle]
             trees[middle] = self.cache.tree(package.tree)
             name = f"{package.name} {package.version}"
-            outcome = self._with(found, one.change.owner.user, trees[middle], name)
+            outcome = self._with(guilty, one.change.owner.user, trees[middle], name)
             if outcome is Outcome.UNKNOWN:
                 del between[middle]
                 trees = {(at if at < middle else at - 1): tree for at, tree in trees.items() if at != middle}
@@ -460,7 +497,7 @@ class _Search:
                 low, one.last_good = middle, package.version
         return trees[low], trees[high]
 
-    def _files(self, one: Guilty, found: Narrowed, before: Tree, after: Tree) -> None:
+    def _files(self, one: Guilty, guilty: frozenset[int], before: Tree, after: Tree) -> None:
         """Narrow down to the files, by hybrids of the two trees."""
         language = languages.of(one.change.owner.language) if one.change.owner.language else None
         changed = [
@@ -474,7 +511,7 @@ class _Search:
             paths = {changed[number].path for number in taken}
             tree = hybrid.of_trees(before, after, paths)
             named = words.some(sorted(paths), 2) if taken else "none of its files"
-            return self._with(found, user, tree, f"{one.change.owner.name or user}: {named}")
+            return self._with(guilty, user, tree, f"{one.change.owner.name or user}: {named}")
 
         whole = frozenset(range(len(changed)))
         if probe(frozenset()) is not Outcome.GOOD or probe(whole) is not Outcome.BAD:
@@ -543,19 +580,22 @@ def as_values(found: Culprit) -> Mapping[str, object]:
         "judge": found.judge,
         "changes": found.changes,
         "certain": found.certain,
-        "guilty": [
-            {
-                "layer": one.change.owner.layer,
-                "language": one.change.owner.language or None,
-                "name": one.change.owner.name,
-                "from": one.change.old or None,
-                "to": one.change.new or None,
-                "last_good": one.last_good or None,
-                "first_bad": one.first_bad or None,
-                "files": [file.path for file in one.files],
-            }
-            for one in found.guilty
-        ],
+        "guilty": [_guilty_as_values(one) for one in found.guilty],
+        "also": [[_guilty_as_values(one) for one in those] for those in found.also],
+        "without": found.without,
         "trials": found.trials,
         "notes": found.notes,
+    }
+
+
+def _guilty_as_values(one: Guilty) -> Mapping[str, object]:
+    return {
+        "layer": one.change.owner.layer,
+        "language": one.change.owner.language or None,
+        "name": one.change.owner.name,
+        "from": one.change.old or None,
+        "to": one.change.new or None,
+        "last_good": one.last_good or None,
+        "first_bad": one.first_bad or None,
+        "files": [file.path for file in one.files],
     }
