@@ -121,6 +121,19 @@ class Changed(Stories):
         shutil.copy(self.lock, self.folder / "a.lock")
         self.assertFalse(self.json("changes", self.folder / "a.lock")["changes"])
 
+    def test_an_environment_as_it_is(self) -> None:
+        lock, moments = self.lock.read_bytes(), len(self.json("history"))
+        self.lapidar("restore", "--placement", "copy")
+        self.assertEqual(self.json("changes", "lapidar.lock", ".lapidar/env")["changes"], [])
+        edited = next(self.restored.glob("lib/python*/site-packages")) / "sherdstats" / "robust.py"
+        edited.chmod(0o644)
+        edited.write_text("# mine\n")
+        (one,) = self.json("changes", "lapidar.lock", ".lapidar/env", code=1)["changes"]
+        self.assertEqual((one["name"], one["kind"]), ("sherdstats", "replaced"))
+        said = self.lapidar("changes", "lapidar.lock", ".lapidar/env", "-v", code=1).stdout
+        self.assertIn("changed  site/sherdstats/robust.py", said)
+        self.assertEqual((self.lock.read_bytes(), len(self.json("history"))), (lock, moments))
+
     def test_revisions_and_merges(self) -> None:
         def git(*words: str) -> None:
             subprocess.run(["git", "-c", "user.name=a", "-c", "user.email=a@b", *words], cwd=self.project, check=True,
@@ -179,6 +192,48 @@ class Changed(Stories):
             process.wait()
         os.close(parent)
         return said.decode("utf-8", "replace")
+
+
+class Tried(Stories):
+    """What an update would make of the recorded results, before it is done."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.lapidar("record", "kilns", "--", "python", "analysis.py")
+        self.release("clay01", "2.0", {"__init__.py": "X = 2\n"})
+
+    def as_before(self, lock: bytes) -> None:
+        self.assertEqual(self.lock.read_bytes(), lock)
+        self.assertEqual([one["cause"] for one in self.json("history")], ["pinned"])
+        self.assertFalse(list((self.project / ".lapidar").glob("trial-*")))
+
+    def test_nobody_to_ask(self) -> None:
+        lock = self.lock.read_bytes()
+        said = self.pin("--renew", "--try")
+        self.assertIn("kilns: nothing differs", said)
+        self.assertIn("Nothing was changed", said)
+        self.as_before(lock)
+
+    def test_it_is_done_where_nothing_differs(self) -> None:
+        lock = self.lock.read_bytes()
+        self.release("sherdstats", "1.0.1", {"robust.py": MEAN})
+        (self.project / "lapidar.toml").write_text(self.text.replace("=={}", ">=1.0,<1.1"))
+        done = self.json("pin", "--renew", "--try", "--yes", code=1)
+        (tried,) = done["tried"]
+        result = tried["results"][0]
+        self.assertEqual((tried["analysis"], tried["good"], done["snapshot"]), ("kilns", False, None))
+        self.assertEqual((result["path"], result["verdict"]), ("result.json", "different"))
+        self.as_before(lock)
+        text = (self.project / "lapidar.toml").read_text()
+        self.lapidar("need", "sherdstats>=1.2", "--try", "--yes", code=1)
+        self.assertEqual((self.project / "lapidar.toml").read_text(), text)
+        self.pin("--renew", "clay01", "--try", "--yes")
+        self.assertEqual(self.json("history")[0]["about"], "clay01")
+        self.assertTrue(self.json("rerun")["good"])
+
+    def test_nothing_to_try(self) -> None:
+        (self.project / "lapidar.results").unlink()
+        self.assertIn("no analysis is recorded", self.fails("pin", "--renew", "--try"))
 
 
 class Returned(Stories):

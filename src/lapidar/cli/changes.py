@@ -18,15 +18,17 @@ if TYPE_CHECKING:
 
 DESCRIPTION = """\
 Show what is different between two snapshots, layer by layer, what most likely alters results first, and why. A
-snapshot is named by the first digits of its identity (`lapidar history`), by the path of a lockfile, or as REVISION:
-for the lockfile of a revision of git. Without any: the project's own against the one before it; of a lockfile with an
-unfinished merge in it, the two sides. Exit code 0: nothing is different; 1: something is."""
+snapshot is named by the first digits of its identity (`lapidar history`), by the path of a lockfile, as REVISION: for
+the lockfile of a revision of git, or by the folder of an environment, which is looked at as it is now. Without any: the
+project's own against the one before it; of a lockfile with an unfinished merge in it, the two sides. Exit code 0:
+nothing is different; 1: something is."""
 
 EXAMPLES = """\
 examples:
   lapidar changes
   lapidar changes 3fe0a1                      from that one to the project's own
   lapidar changes main: HEAD:
+  lapidar changes lapidar.lock .venv          what a capture would change
   lapidar changes 3fe0a1 77bc02 -v            also the files that differ
   lapidar changes --files sherdstats          the lines that differ in a package's source"""
 
@@ -35,7 +37,7 @@ _LINES = 400
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("one", nargs="?", metavar="A", help="a snapshot")
+    parser.add_argument("one", nargs="?", metavar="A", help="a snapshot, or an environment")
     parser.add_argument("other", nargs="?", metavar="B", help="another (default: the project's own)")
     parser.add_argument("--files", metavar="PACKAGE", help="show the lines that differ in the files of this package")
 
@@ -65,8 +67,8 @@ def _show(found: Changes, view: View) -> None:
         return
     view.note(f"From {found.called[0]} to {found.called[1]}:")
     view.table(["change", "what", "from", "to", "why it may matter"], rows_of(found.changes))
-    for user, files in found.files.items():
-        _show_between(user, files, view)
+    for files in found.files:
+        _show_between(files, view)
 
 
 def rows_of(changes: Iterable[tuple[Change, Weight]]) -> list[list[str]]:
@@ -85,17 +87,21 @@ def rows_of(changes: Iterable[tuple[Change, Weight]]) -> list[list[str]]:
     ]
 
 
-def _show_between(user: str, files: FilesChanged, view: View) -> None:
-    if not (files.changed or files.lost or files.news):
+def _show_between(files: FilesChanged, view: View) -> None:
+    from lapidar.core.records import words
+
+    if not (files.changed or files.described or files.lost or files.news):
         return
     view.line()
-    view.line(user, "heading")
+    view.line(words.change_in_short(files.change), "heading")
     if files.lost:
         view.line(f"  {files.lost}")
     for one in files.changed[:_FILES]:
         view.line(f"  {one.kind:8} {one.path}")
     if len(files.changed) > _FILES:
         view.line(f"  and {human_count(len(files.changed) - _FILES, 'file')} more")
+    if files.described and not files.changed:
+        view.line("  only what describes it")
     for line in files.news[:_LINES]:
         view.line(f"  | {line}")
 
@@ -130,5 +136,17 @@ def _object(found: Changes) -> dict[str, object]:
                 "reason": weight.reason or None,
             }
             for change, weight in found.changes
+        ],
+        "files": [
+            {
+                "layer": one.change.owner.layer,
+                "language": one.change.owner.language or None,
+                "name": one.change.owner.name,
+                "changed": [{"path": file.path, "kind": file.kind} for file in one.changed],
+                "described": one.described,
+                "lost": one.lost or None,
+                "news": one.news,
+            }
+            for one in found.files
         ],
     }

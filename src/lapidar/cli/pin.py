@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 
 from lapidar.cli import pins
-from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 
 DESCRIPTION = """\
@@ -21,6 +20,7 @@ examples:
   lapidar pin --renew numpy pandas       of these
   lapidar pin --as-of 2025-06-30         as the index stood at the end of that day
   lapidar pin --dry-run
+  lapidar pin --renew --try              what it would make of the recorded results; then it asks
   lapidar pin --from pylock.toml         what another program locked"""
 
 
@@ -52,6 +52,7 @@ def run(session: Session) -> int:
         pins.reviewing(session),
         source=session.path("source"),
         reporter=view.reporter(),
+        judgement=pins.judging(session),
     )
     pins.conclude(session, pinned)
     if options.as_of and options.as_of != declaration.as_of and not view.json:
@@ -61,4 +62,4 @@ def run(session: Session) -> int:
         )
     if pinned.changed:
         view.note("Use it with: lapidar restore")
-    return ExitCode.DONE
+    return pins.ends_with(pinned)

@@ -15,7 +15,8 @@ from lapidar.cli.view import View, human_bytes, human_count, human_path
 if TYPE_CHECKING:
     from lapidar.core.changes.influence import Weight
     from lapidar.core.flows.declare import DeclareOptions
-    from lapidar.core.flows.pin import Pinned, PinPlan
+    from lapidar.core.flows.pin import Judgement, Pinned, PinPlan
+    from lapidar.core.flows.rerun import Rerun
     from lapidar.core.flows.restore import Restored
     from lapidar.core.pinning.session import PinOptions
     from lapidar.core.records.declaration import Declaration
@@ -35,6 +36,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("-y", "--yes", action="store_true", help="do it without asking")
     parser.add_argument("--dry-run", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--try",
+        dest="tries",
+        action="store_true",
+        help="run the recorded analyses with it first, and say what would become of their results; then ask. With "
+        "--yes it is done where all are good. Exit code 1: they are not",
+    )
 
 
 def day(text: str) -> datetime.date:
@@ -61,7 +69,12 @@ def declare_options_of(session: Session, group: str | None, index: str = "") -> 
 
     options = session.options
     return DeclareOptions(
-        group, index, restore=not options.no_restore, pinning=options_of(session), language=options.language or ""
+        group,
+        index,
+        restore=not options.no_restore,
+        pinning=options_of(session),
+        language=options.language or "",
+        judgement=judging(session),
     )
 
 
@@ -100,7 +113,34 @@ def _agreed(plan: PinPlan, session: Session) -> bool:
     if plan.builds and not session.view.agrees("Build from source?"):
         return False
     is_change = session.project.lockfile.exists() and (plan.changes or plan.conditions)
+    if session.options.tries:  # which asks afterwards
+        return True
     return not is_change or session.view.agrees("Change the lockfile so?")
+
+
+def judging(session: Session) -> Judgement | None:
+    """With --try: shows what became of the recorded analyses, and asks. Nobody there to be asked is no agreement."""
+    if not session.options.tries:
+        return None
+    from lapidar.core.flows.trial import recorded
+
+    recorded(session.project)  # before anything is resolved
+
+    def judge(trial: list[Rerun]) -> bool:
+        from lapidar.cli import rerun
+
+        view = session.view
+        for one in trial:
+            rerun.show(one, view)
+        good = all(one.is_good for one in trial)
+        return good if session.options.yes else view.asks("Change the lockfile so?")
+
+    return judge
+
+
+def ends_with(pinned: Pinned) -> int:
+    """The exit code of a command that pins."""
+    return ExitCode.DONE if all(one.is_good for one in pinned.tried) else ExitCode.NO
 
 
 def _show_plan(plan: PinPlan, view: View) -> None:
@@ -172,6 +212,7 @@ def conclude(session: Session, pinned: Pinned) -> None:
 
 
 def _object(pinned: Pinned) -> dict[str, object]:
+    from lapidar.cli import rerun
     from lapidar.core.records import words
 
     plan, snapshot = pinned.plan, pinned.snapshot
@@ -187,6 +228,7 @@ def _object(pinned: Pinned) -> dict[str, object]:
         "fetched_bytes": plan.fetch_bytes if snapshot else 0,
         "snapshot": snapshot.snapshot if snapshot else None,
         "changed": pinned.changed,
+        "tried": [rerun.as_values(one) for one in pinned.tried],
     }
 
 
@@ -200,4 +242,4 @@ def conclude_change(session: Session, pinned: Pinned, restored: Restored | None)
         else:
             done = "Replaced" if restored.replaced else "Restored"
             session.view.note(f"{done} {where}: {human_count(restored.files, 'file')}")
-    return ExitCode.DONE
+    return ends_with(pinned)

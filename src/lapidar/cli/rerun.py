@@ -63,9 +63,9 @@ def run(session: Session) -> int:
             draws=bool(options.picture or options.report),
         )
         done = rerun(project, cache, name, how, view.reporter())
-        _show(done, view)
+        show(done, view)
         _draw(session, done, len(names) > 1)
-        told.append(_json(done))
+        told.append(as_values(done))
         good = good and done.is_good
     if view.json:
         view.object({"reruns": told, "good": good})
@@ -104,14 +104,15 @@ def _told(done: Rerun) -> list[tuple[str, str]]:
     ]
 
 
-def _show(done: Rerun, view: View) -> None:
-    from lapidar.cli.verdicts import show
+def show(done: Rerun, view: View) -> None:
+    """What came of a rerun."""
+    from lapidar.cli import verdicts
 
     for note in done.notes:
         view.warn(note)
     where = f"restored into {human_path(done.environment)}" if done.restored else f"in {human_path(done.environment)}"
     view.note(f"{done.analysis.name}: ran again in {human_seconds(done.seconds)}, {where}.")
-    show(done.compared, view)
+    verdicts.show(done.compared, view)
     if done.varying:
         view.line()
         view.line("Results that vary by themselves, from run to run:", "warn")
@@ -125,7 +126,8 @@ def _show(done: Rerun, view: View) -> None:
         view.line(f"{done.analysis.name}: {bad} of {len(done.compared)} results are not what was recorded.", "bad")
 
 
-def _json(done: Rerun) -> dict[str, Any]:
+def as_values(done: Rerun) -> dict[str, Any]:
+    """A rerun, for machines."""
     from lapidar.cli.verdicts import as_json
 
     return {

@@ -49,6 +49,7 @@ class CaptureOptions:
         languages: the names of those that are captured; none: all that are meant.
         review: is shown the snapshot of the lockfile that there is, and the one that it would become, where these
             differ; whether it is to be written.
+        writes: write the lockfile, and note it in the history. Without, only the cache has it, until it is pruned.
     """
 
     environment: Path | None = None
@@ -60,6 +61,7 @@ class CaptureOptions:
     output: int = 1
     languages: tuple[str, ...] = ()
     review: Callable[[Snapshot, Snapshot], bool] | None = None
+    writes: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,7 +154,7 @@ def capture(
             stowed = _stow(inventories, cache, reporter or Silent())
             stowed |= below.stow(cache, reporter or Silent())
             snapshot = _snapshot(inventories, stowed, below.records(stowed))
-            refused = _is_refused(snapshot, path, options)
+            refused = not options.writes or _is_refused(snapshot, path, options)
             changed = False if refused else _write(snapshot, path, project, cache)
         except OSError as error:
             raise from_os_error(error, "capture the environment") from error

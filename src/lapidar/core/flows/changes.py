@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from pathlib import Path
 
-from lapidar.core import spelling
+from lapidar.core import languages, spelling
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.changes import files
@@ -26,11 +27,15 @@ class FilesChanged:
     """The files that differ of a package, a runtime or an outside program.
 
     Attributes:
+        changed: less what only describes it.
+        described: how many files of its metadata differ.
         lost: why they cannot be told; "" where they can.
         news: what its own change log says of the versions between.
     """
 
+    change: Change
     changed: tuple[FileChange, ...] = ()
+    described: int = 0
     lost: str = ""
     news: tuple[str, ...] = ()
 
@@ -41,14 +46,14 @@ class Changes:
 
     Attributes:
         called: how the two are called.
-        files: for changes whose bytes differ, by what they are of, where it was asked for.
+        files: for changes whose bytes differ, where it was asked for.
     """
 
     before: Snapshot
     after: Snapshot
     called: tuple[str, str]
     changes: tuple[tuple[Change, Weight], ...]
-    files: dict[str, FilesChanged] = field(default_factory=dict)
+    files: tuple[FilesChanged, ...] = ()
 
 
 def changes(
@@ -57,7 +62,8 @@ def changes(
     """What is different between two snapshots.
 
     Args:
-        before, after: as they are named, see `named_snapshot`; None: the parent of the project's own snapshot, and
+        before, after: as they are named, see `named_snapshot`, or the folder of an environment, which is observed as a
+            capture would, and nothing of it written; None: the parent of the project's own snapshot, and
             that; of a lockfile with both sides of a merge in it, these.
         with_files: tell the files that differ too.
 
@@ -66,11 +72,8 @@ def changes(
     """
     one, other, called = _both(project, cache, before, after)
     found = changes_between(one, other)
-    told = {}
-    if with_files:
-        for change, _ in found:
-            if change.owner.version or change.owner.name:
-                told[change.owner.user] = _files_between(cache, one, other, change)
+    named = [change for change, _ in found if change.owner.version or change.owner.name] if with_files else []
+    told = tuple(_files_between(cache, one, other, change) for change in named)
     return Changes(one, other, called, tuple(found), told)
 
 
@@ -78,8 +81,8 @@ def _both(
     project: Project, cache: Cache, before: str | None, after: str | None
 ) -> tuple[Snapshot, Snapshot, tuple[str, str]]:
     if before is not None:
-        one = named_snapshot(project, cache, before)
-        other = named_snapshot(project, cache, after) if after else lockfile.read(project.lockfile)
+        one = _side(project, cache, before)
+        other = _side(project, cache, after) if after else lockfile.read(project.lockfile)
         return one, other, (before, after or project.lockfile.name)
     sides = lockfile.sides_of_merge(project.lockfile)
     if sides:
@@ -87,6 +90,15 @@ def _both(
     current = lockfile.read(project.lockfile)
     parent = _parent(project, cache, current.snapshot)
     return lockfile.read(History(cache).path(parent)), current, (parent[7:19], current.snapshot[7:19])
+
+
+def _side(project: Project, cache: Cache, named: str) -> Snapshot:
+    path = Path(named)
+    if not path.is_dir():
+        return named_snapshot(project, cache, named)
+    from lapidar.core.flows.capture import CaptureOptions, capture
+
+    return capture(project, cache, CaptureOptions(environment=path, writes=False)).snapshot
 
 
 def _parent(project: Project, cache: Cache, snapshot_id: str) -> str:
@@ -111,13 +123,16 @@ def _files_between(cache: Cache, before: Snapshot, after: Snapshot, change: Chan
     """The files of a thing that differ, where both sides have it and the cache has both."""
     trees = [_tree_of(side, change.owner.user) for side in (before, after)]
     if not trees[0] or not trees[1]:
-        return FilesChanged()
+        return FilesChanged(change)
     try:
         one, other = (cache.tree(digest) for digest in trees if digest)
     except LapidarError as error:
-        return FilesChanged(lost=str(error))
+        return FilesChanged(change, lost=str(error))
     told = files.news(cache, one, other, change.old, change.new)
-    return FilesChanged(tuple(files.differing(one, other)), news=tuple(told))
+    language = languages.of(change.owner.language) if change.owner.language else None
+    differing = files.differing(one, other)
+    changed = [file for file in differing if not (language and language.is_metadata(file.path))]
+    return FilesChanged(change, tuple(changed), len(differing) - len(changed), news=tuple(told))
 
 
 def _tree_of(snapshot: Snapshot, user: str) -> str | None:

@@ -13,7 +13,7 @@ from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.environment import marker
 from lapidar.core.errors import DeclarationError
 from lapidar.core.flows import pin
-from lapidar.core.flows.pin import Pinned, Review
+from lapidar.core.flows.pin import Judgement, Pinned, Review
 from lapidar.core.flows.restore import Restored, RestoreOptions, restore
 from lapidar.core.languages.protocol import Language
 from lapidar.core.pinning.session import PinOptions
@@ -36,6 +36,7 @@ class DeclareOptions:
         index: an index of lapidar.toml: what is needed is looked for there and nowhere else.
         restore: bring the environment up to it too.
         language: whose packages are meant; "": that of the project, the first one where it has several.
+        judgement: see `pin.pin`.
     """
 
     group: str | None = ""
@@ -43,6 +44,7 @@ class DeclareOptions:
     restore: bool = True
     pinning: PinOptions = field(default_factory=PinOptions)
     language: str = ""
+    judgement: Judgement | None = None
 
 
 def language_of(project: Project, named: str) -> Language:
@@ -135,7 +137,7 @@ def _change(
         )
         if not review(plan):
             return Pinned(plan), None
-        pinned = pin.carry_out(pinning, plan, cause, texts, reporter, " ".join(about))
+        pinned = pin.carry_out(pinning, plan, cause, texts, reporter, " ".join(about), options.judgement)
     restored = None
     if options.restore and pinned.snapshot:
         mark = marker.read(project.environment)

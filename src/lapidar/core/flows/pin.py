@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lapidar.core import atomic, languages
 from lapidar.core.cache.history import Cause, History
@@ -22,7 +23,10 @@ from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
 from lapidar.core.records.snapshot import LanguageParts, Snapshot
 
-__all__ = ["PinPlan", "Pinned", "Pinning", "Review", "captured_alone", "carry_out", "opened", "pin"]
+if TYPE_CHECKING:
+    from lapidar.core.flows.rerun import Rerun
+
+__all__ = ["Judgement", "PinPlan", "Pinned", "Pinning", "Review", "captured_alone", "carry_out", "opened", "pin"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +83,8 @@ class PinPlan:
 
 # Shows a plan, and says whether to carry it out.
 Review = Callable[[PinPlan], bool]
+# Shows what became of the recorded analyses in a trial, and says whether to go on.
+Judgement = Callable[["list[Rerun]"], bool]
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,12 +95,14 @@ class Pinned:
         snapshot: None where the plan was not carried out.
         changed: whether the lockfile is another than before.
         notes: about the layers below the packages, a sentence each.
+        tried: the recorded analyses as they ran in a trial; empty where there was none.
     """
 
     plan: PinPlan
     snapshot: Snapshot | None = None
     changed: bool = False
     notes: tuple[str, ...] = field(default=())
+    tried: tuple[Rerun, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,11 +190,13 @@ def pin(
     *,
     source: Path | None = None,
     reporter: Progress | None = None,
+    judgement: Judgement | None = None,
 ) -> Pinned:
     """Resolve what a project declares, keep it in the cache, and write the lockfile.
 
     Args:
         review: is shown what would change, and says whether it is to be done.
+        judgement: the recorded analyses are run with it first; it is shown what became of them, and says the last word.
         source: take exact packages from this standard lock file.
 
     Raises:
@@ -209,7 +219,8 @@ def pin(
             return Pinned(plan)
         renewed = options.renew_all or options.renew
         cause = Cause.RENEWED if renewed else Cause.PINNED
-        return carry_out(pinning, plan, cause, reporter=reporter, about=" ".join(options.renew))
+        about = " ".join(sorted(options.renew))
+        return carry_out(pinning, plan, cause, reporter=reporter, about=about, judgement=judgement)
 
 
 def carry_out(
@@ -219,17 +230,26 @@ def carry_out(
     texts: Mapping[str, str] | None = None,
     reporter: Progress | None = None,
     about: str = "",
+    judgement: Judgement | None = None,
 ) -> Pinned:
     """Bring what a plan chose into the cache, and only then write: the declaration, and the lockfile last.
 
     Args:
         texts: files of the declaration, by their names.
         about: what was needed or dropped, for the history.
+        judgement: see `pin`.
     """
     project, previous = pinning.project, pinning.previous
     snapshot, notes = with_lower_layers(
         pinning.cache, pinning.declaration, _snapshot(pinning, plan), previous, reporter or Silent()
     )
+    trial: tuple[Rerun, ...] = ()
+    if judgement and (previous is None or snapshot.snapshot != previous.snapshot):
+        from lapidar.core.flows.trial import tried
+
+        trial = tuple(tried(project, pinning.cache, snapshot, reporter))
+        if not judgement(list(trial)):
+            return Pinned(plan, notes=notes, tried=trial)
     for name, text in (texts or {}).items():
         atomic.write_file(project.root / name, text.encode("utf-8"))
     before = previous.snapshot if previous else ""
@@ -244,7 +264,7 @@ def carry_out(
     )
     if snapshot.snapshot != before or lockfile.of_merge(project.lockfile):
         lockfile.write(snapshot, project.lockfile)
-    return Pinned(plan, snapshot, snapshot.snapshot != before, notes)
+    return Pinned(plan, snapshot, snapshot.snapshot != before, notes, trial)
 
 
 def _snapshot(pinning: Pinning, plan: PinPlan) -> Snapshot:
