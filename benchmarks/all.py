@@ -24,6 +24,7 @@ def main() -> None:
         "survey",
         "pin",
         "results",
+        "changes",
     ):
         subprocess.run([sys.executable, str(Path(__file__).with_name(f"{name}.py"))], check=True)
 

@@ -7,6 +7,7 @@ import functools
 import hashlib
 import os
 import shutil
+import subprocess
 import threading
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -314,6 +315,7 @@ class _Search:
     told: Callable[[Trial, int], None]
     trials: list[Trial] = field(default_factory=list)
     left: int = 0
+    _removals: list[subprocess.Popen[bytes]] = field(default_factory=list)
     _lock: threading.Lock = field(default_factory=threading.Lock)
     _kept: _Kept = field(default_factory=_Kept)
 
@@ -327,6 +329,8 @@ class _Search:
         for found, those in zip(sets, [result.guilty, *result.also], strict=True):
             for one in those if self.options.deeper else ():
                 self._deeper(one, found)
+        for removal in self._removals:
+            removal.wait()
         shutil.rmtree(self.project.own_folder / _FOLDER / "trials", ignore_errors=True)
         return result
 
@@ -438,7 +442,7 @@ class _Search:
 
     def _environment(self, snapshot: Snapshot) -> _Placed:
         folder = self.project.own_folder / _FOLDER / "trials"
-        return _Placed(self.project, self.cache, snapshot, folder / snapshot.snapshot[7:19])
+        return _Placed(self.project, self.cache, snapshot, folder / snapshot.snapshot[7:19], self._removals)
 
     # ---- what was learned before
 
@@ -552,10 +556,22 @@ def _sorted(packages: Sequence[Package], standing: Callable[[str, str], int | No
 
 
 class _Placed:
-    """An environment for the time of a trial, with hard links to the cache."""
+    """An environment for the time of a trial, with hard links to the cache.
 
-    def __init__(self, project: Project, cache: Cache, snapshot: Snapshot, place: Path) -> None:
+    It is removed beside the next trial, which takes as long as placing it; by a process, since a thread would keep the
+    next restore from sharing its work out.
+    """
+
+    def __init__(
+        self,
+        project: Project,
+        cache: Cache,
+        snapshot: Snapshot,
+        place: Path,
+        removals: list[subprocess.Popen[bytes]],
+    ) -> None:
         self._project, self._cache, self._snapshot, self._place = project, cache, snapshot, place
+        self._removals = removals
 
     def __enter__(self) -> Path:
         self._place.parent.mkdir(parents=True, exist_ok=True)
@@ -569,7 +585,8 @@ class _Placed:
         return place
 
     def __exit__(self, *_: object) -> None:
-        shutil.rmtree(self._place, ignore_errors=True)
+        quiet = subprocess.DEVNULL
+        self._removals.append(subprocess.Popen(["rm", "-rf", "--", self._place], stdout=quiet, stderr=quiet))
 
 
 def as_values(found: Culprit) -> Mapping[str, object]:
