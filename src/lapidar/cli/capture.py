@@ -91,12 +91,12 @@ def reviewing(view: View) -> Callable[[Snapshot, Snapshot], bool]:
     """Shows what a lockfile would become, and asks whoever sits at the terminal."""
 
     def review(before: Snapshot, after: Snapshot) -> bool:
-        from lapidar.cli.changes import rows_of
+        from lapidar.cli.changes import rows_of, show_rows
         from lapidar.core.flows.history import changes_between
 
         rows = rows_of(changes_between(before, after))
         if rows and not view.quiet:
-            view.table(["change", "what", "from", "to", "why it may matter"], rows[:_ROWS])
+            show_rows(rows[:_ROWS], view)
             if len(rows) > _ROWS:
                 view.note(f"and {len(rows) - _ROWS} more (`lapidar changes` shows all afterwards)")
             view.note()

@@ -66,7 +66,7 @@ def _show(found: Changes, view: View) -> None:
         view.line(f"Nothing is different between {found.called[0]} and {found.called[1]}.", "good")
         return
     view.note(f"From {found.called[0]} to {found.called[1]}:")
-    view.table(["change", "what", "from", "to", "why it may matter"], rows_of(found.changes))
+    show_rows(rows_of(found.changes), view)
     for files in found.files:
         _show_between(files, view)
 
@@ -81,10 +81,18 @@ def rows_of(changes: Iterable[tuple[Change, Weight]]) -> list[list[str]]:
             words.changed_thing(change),
             change.old or "-",
             change.new or "-",
-            weight.reason or "-",
+            weight.reason,
         ]
         for change, weight in changes
     ]
+
+
+def show_rows(rows: list[list[str]], view: View, of: str = "what") -> None:
+    """A table of changes; without the column of reasons where there are none."""
+    heads = ["change", of, "from", "to", "why it may matter"]
+    if not any(row[-1] for row in rows):
+        heads, rows = heads[:-1], [row[:-1] for row in rows]
+    view.table(heads, rows)
 
 
 def _show_between(files: FilesChanged, view: View) -> None:

@@ -62,28 +62,35 @@ def run(session: Session) -> int:
 
 
 def _show(entries: list[Entry], view: View) -> None:
-    from lapidar.core.flows.history import in_short
     from lapidar.core.records import words
 
     rows = []
     for one in entries:
-        changed = "-" if one.changed is None else in_short(one.changed) if one.changed else "nothing"
+        lines = _changed(one, view)
+        if one.note:
+            lines.append(f'"{one.note}"')
+        if one.lockfile and view.verbose:
+            lines.append(f"in {human_path(one.lockfile)}")
         rows.append(
             [
                 time.strftime("%Y-%m-%d %H:%M", time.localtime(one.time)),
                 ("* " if one.current else "  ") + words.short(one.snapshot),
                 f"{one.cause} {one.about}".strip(),
-                changed,
+                lines[0],
                 ", ".join(map(_results, one.results)) or "-",
             ]
         )
-        if view.verbose:
-            rows += [["", "", "", more, ""] for more in (one.changed or ())[2:]]
-        if one.note:
-            rows.append(["", f"  {one.note}", "", "", ""])
-        if one.lockfile and view.verbose:
-            rows.append(["", f"  in {human_path(one.lockfile)}", "", "", ""])
+        rows += [["", "", "", more, ""] for more in lines[1:]]
     view.table(["when", "  snapshot", "cause", "what changed", "results"], rows)
+
+
+def _changed(one: Entry, view: View) -> list[str]:
+    """What it changed, a line; with -v a line each."""
+    from lapidar.core.flows.history import in_short
+
+    if not one.changed:
+        return ["-" if one.changed is None else "nothing"]
+    return list(one.changed) if view.verbose else [in_short(one.changed)]
 
 
 def _results(one: ResultsThen) -> str:

@@ -145,6 +145,7 @@ def ends_with(pinned: Pinned) -> int:
 
 def _show_plan(plan: PinPlan, view: View) -> None:
     """The changes, line by line."""
+    from lapidar.cli import changes
     from lapidar.core.records import words
 
     for note in (*plan.notes, *plan.builds):
@@ -155,11 +156,7 @@ def _show_plan(plan: PinPlan, view: View) -> None:
     rows += [["condition", name, before, after, ""] for name, before, after in plan.conditions]
     if rows:
         left = [] if view.verbose else rows[_ROWS:]
-        shown = rows[: len(rows) - len(left)]
-        heads = ["change", "package", "from", "to", "why it may matter"]
-        if not any(row[-1] for row in shown):
-            heads, shown = heads[:-1], [row[:-1] for row in shown]
-        view.table(heads, shown)
+        changes.show_rows(rows[: len(rows) - len(left)], view, "package")
         if left:
             counts = Counter(row[0] for row in rows)
             told = ", ".join(f"{count} {sign}" for sign, count in counts.items())

@@ -112,7 +112,7 @@ def show(done: Rerun, view: View) -> None:
         view.warn(note)
     where = f"restored into {human_path(done.environment)}" if done.restored else f"in {human_path(done.environment)}"
     if not done.environment.exists():
-        where = "in an environment of its own, which is gone"
+        where = "in an environment for this trial"
     view.note(f"{done.analysis.name}: ran again in {human_seconds(done.seconds)}, {where}.")
     verdicts.show(done.compared, view)
     if done.varying:

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import functools
 import hashlib
-import os
 import shutil
 import subprocess
 import threading
@@ -575,7 +574,7 @@ class _Placed:
 
     def __enter__(self) -> Path:
         self._place.parent.mkdir(parents=True, exist_ok=True)
-        place = self._place.with_name(f"{self._place.name}-{os.getpid()}-{threading.get_ident()}")
+        place = self._place.with_name(f"{self._place.name}-{atomic.random_name()}")
         try:
             restore(self._project, self._cache, self._snapshot, RestoreOptions(into=place))
         except BaseException:
