@@ -13,10 +13,11 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from core.test_system import compile_c
 from lapidar.core.records import lockfile
 from lapidar.standin.packages import write_wheel
 from standins import Pinning
-from support import PROGRAM
+from support import PROGRAM, Case
 
 ROBUST = "def centre(values):\n    values = sorted(values)\n    return {}\n"
 MEDIAN = ROBUST.format("values[len(values) // 2]")
@@ -27,6 +28,7 @@ import sherdstats.robust, glazes, slips
 result = {"centre": sherdstats.robust.centre([1, 2, 9]), "pair": glazes.FACTOR * slips.FACTOR}
 open("result.json", "w").write(json.dumps(result) + "\\n")
 """
+SNAPSHOTS = int(os.environ.get("LAPIDAR_TESTS_SNAPSHOTS", "11"))
 OTHERS = [f"clay{number:02d}" for number in range(24)]
 
 
@@ -269,11 +271,11 @@ class Returned(Stories):
 
     def test_every_snapshot_of_a_history_in_any_order(self) -> None:
         texts = {self.first: self.lock.read_bytes()}
-        for number in range(2, 12):
+        for number in range(2, SNAPSHOTS + 1):
             self.release("clay03", f"{number}.0", {"__init__.py": f"X = {number}\n"})
             self.pin("--renew", "clay03")
             texts[lockfile.read(self.lock).snapshot[7:19]] = self.lock.read_bytes()
-        self.assertEqual(len(texts), 11)
+        self.assertEqual(len(texts), SNAPSHOTS)
         order = list(texts)
         random.Random(3).shuffle(order)
         for name in order:
@@ -407,6 +409,54 @@ class Guilty(Stories):
         self.assertGreaterEqual(sum(trial["remembered"] for trial in found["trials"]), 2)
         self.assertEqual([one["name"] for one in found["guilty"]], ["sherdstats"])
         self.assertTrue(Path(self.project / ".lapidar" / "culprit").is_dir())
+
+
+class Below(Case):
+    """What lies below the packages can be guilty too."""
+
+    CONDITION = '[needs]\ntools = ["{}"]\n[conditions.env]\nOMP_NUM_THREADS = "{}"\n'
+    JUDGE = """\
+import ctypes, glob, os, subprocess, sys
+def library(): return ctypes.CDLL(glob.glob(sys.prefix + "/lib/python*/site-packages/firing.so")[0]).fired() == 7
+def program(): return subprocess.run(["hottest"], capture_output=True, text=True).stdout == "1280\\n"
+def variable(): return os.environ["OMP_NUM_THREADS"] == "1"
+def both(): return library() or program()
+sys.exit(not globals()[sys.argv[1]]())
+"""
+
+    def capture(self, answer: int, degrees: int, threads: int) -> str:
+        fire = compile_c(
+            self.folder, "libfire.so.1", f"int fire(void) {{ return {answer}; }}", "-Wl,-soname,libfire.so.1"
+        )
+        code, link = "int fire(void); int fired(void) { return fire(); }", f"-Wl,-rpath,{self.folder}"
+        firing = compile_c(self.folder, "firing.so", code, str(fire), link)
+        if not (self.folder / "venv").exists():
+            self.environment(write_wheel(self.folder, "firing", "1.0", {"firing.so": firing.read_bytes()}))
+        program = self.folder / "hottest"
+        program.write_text(f"#!/bin/sh\necho {degrees}\n")
+        program.chmod(0o755)
+        (self.project / "lapidar.toml").write_text(self.CONDITION.format(program, threads))
+        (self.project / "judge.py").write_text(self.JUDGE)
+        self.lapidar("capture", self.folder / "venv", "--scope", "whole")
+        return lockfile.read(self.lock).snapshot[7:19]
+
+    def test_a_library_a_program_a_variable(self) -> None:
+        first = self.capture(7, 1280, 1)
+        self.capture(8, 1290, 4)
+        shutil.rmtree(self.folder / "venv")
+        for name in ("libfire.so.1", "hottest"):
+            (self.folder / name).unlink()
+        for judge, guilty in {
+            "library": [("libraries", "libfire.so.1")],
+            "program": [("tools", "hottest")],
+            "variable": [("conditions", "variable OMP_NUM_THREADS")],
+            "both": [("libraries", "libfire.so.1"), ("tools", "hottest")],
+        }.items():
+            with self.subTest(judge):
+                command = ("culprit", "--json", "--good", first, "--", "python", "judge.py", judge)
+                found = json.loads(self.lapidar(*command).stdout)
+                self.assertEqual(sorted((one["layer"], one["name"]) for one in found["guilty"]), guilty)
+                self.assertEqual((found["also"], found["without"], found["certain"]), ([], "good", True))
 
 
 if __name__ == "__main__":
