@@ -332,6 +332,24 @@ class Guilty(Stories):
         self.assertIn("other way round", self.fails(
             "culprit", "kilns", "--good", lockfile.read(self.lock).snapshot[7:19], "--bad", self.first))  # fmt: skip
 
+    def test_versions_that_only_the_index_has(self) -> None:
+        self.renew()
+        (self.project / "judge.py").write_text(
+            "import sherdstats.robust as r, sys\nsys.exit(r.centre([1, 2, 9]) == 4)\n"
+        )
+        judged = ("--good", self.first, "--", "python", "judge.py")
+        self.assertEqual(self.told(*judged), ("1.1", "1.2"))
+        self.lapidar("cache", "prune")  # nobody holds the versions between
+        self.index.stop()
+        shutil.rmtree(self.project / ".lapidar" / "culprit")
+        found = self.found(*judged)
+        self.assertEqual(found["guilty"][0]["files"], ["site/sherdstats/robust.py"])
+        self.assertIn("only versions that the cache has", found["notes"][0])
+
+    def told(self, *words: object) -> tuple[str, str]:
+        (one,) = self.found(*words)["guilty"]
+        return one["last_good"], one["first_bad"]
+
     def test_a_pair_that_only_together_does_it(self) -> None:
         self.renew("1.0", glazes="FACTOR = 3\n", slips="FACTOR = 2\n")
         judge = self.project / "judge.py"

@@ -15,10 +15,11 @@ if TYPE_CHECKING:
 
 DESCRIPTION = """\
 Find which change between a good snapshot and a bad one altered a result: environments with some of the changes are
-built and tried, until a minimal set is left; then, within a package, the version and the files that did it. The
-recorded results of an analysis judge (what `lapidar compare` calls good, within the declared tolerances, is good), or a
-COMMAND whose exit code says it: 0 good, 125 cannot tell, any other below 126 bad. What was tried is remembered: after
-Ctrl-C the same command goes on from there. Exit code 0: found; 1: not with certainty."""
+built and tried, until a minimal set is left; then, within a package, the version (of those between that the cache has,
+or a configured index can give) and the files that did it. The recorded results of an analysis judge (what `lapidar
+compare` calls good, within the declared tolerances, is good), or a COMMAND whose exit code says it: 0 good, 125 cannot
+tell, any other below 126 bad. What was tried is remembered: after Ctrl-C the same command goes on from there. Exit code
+0: found; 1: not with certainty."""
 
 EXAMPLES = """\
 examples:

@@ -3,7 +3,6 @@ each once; what was learned is kept, so that the same search goes on where it wa
 
 from __future__ import annotations
 
-import functools
 import hashlib
 import shutil
 import subprocess
@@ -26,6 +25,7 @@ from lapidar.core.changes.hybrid import Hybrids
 from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow, without
 from lapidar.core.errors import LapidarError, MissingFromCache
 from lapidar.core.flows import run as running
+from lapidar.core.flows.between import Between
 from lapidar.core.flows.choose import named_snapshot
 from lapidar.core.flows.history import changes_between
 from lapidar.core.flows.rerun import Rerun, RerunOptions, rerun
@@ -36,7 +36,7 @@ from lapidar.core.records import lockfile, results, words
 from lapidar.core.records.difference import Change
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.results import Analysis
-from lapidar.core.records.snapshot import Package, Snapshot
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Culprit", "CulpritOptions", "Guilty", "Trial", "as_values", "culprit"]
 
@@ -313,6 +313,7 @@ class _Search:
     reporter: Progress
     told: Callable[[Trial, int], None]
     trials: list[Trial] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
     left: int = 0
     _removals: list[subprocess.Popen[bytes]] = field(default_factory=list)
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -320,7 +321,9 @@ class _Search:
 
     def run(self) -> Culprit:
         changes = self.hybrids.changes
-        result = Culprit(self.hybrids.good, self.hybrids.bad, self.judge.called, len(changes), trials=self.trials)
+        result = Culprit(
+            self.hybrids.good, self.hybrids.bad, self.judge.called, len(changes), trials=self.trials, notes=self.notes
+        )
         self._kept = self._read()
         self.left = 2 * len(changes).bit_length() + 4
         self._require_ends(result)
@@ -479,26 +482,28 @@ class _Search:
         return self._try(snapshot, (what,))
 
     def _version(self, one: Guilty, guilty: frozenset[int], before: Tree, after: Tree) -> tuple[Tree, Tree]:
-        """Halve the versions between that the cache has; the trees of the last good one and the first bad one."""
-        between = _between(self.cache, one.change)
+        """Halve the versions between; the trees of the last good one and the first bad one."""
+        between = Between(self.project, self.cache, self.hybrids.good, one.change)
+        if between.trouble:
+            self.notes.append(
+                f"of {one.change.owner.name} only versions that the cache has were tried: {between.trouble}"
+            )
         one.last_good, one.first_bad = one.change.old, one.change.new
-        low, high = -1, len(between)
-        trees = {-1: before, len(between): after}
-        while high - low > 1:
-            middle = (low + high) // 2
-            package = between[middle]
-            trees[middle] = self.cache.tree(package.tree)
-            name = f"{package.name} {package.version}"
-            outcome = self._with(guilty, one.change.owner.user, trees[middle], name)
+        rest = between.versions
+        low, high = before, after
+        while rest:
+            middle = len(rest) // 2
+            version = rest[middle]
+            tree = between.tree(version)
+            name = f"{one.change.owner.name} {version}"
+            outcome = self._with(guilty, one.change.owner.user, tree, name) if tree else Outcome.UNKNOWN
             if outcome is Outcome.UNKNOWN:
-                del between[middle]
-                trees = {(at if at < middle else at - 1): tree for at, tree in trees.items() if at != middle}
-                high -= 1
+                del rest[middle]
             elif outcome is Outcome.BAD:
-                high, one.first_bad = middle, package.version
+                high, one.first_bad, rest = tree or high, version, rest[:middle]
             else:
-                low, one.last_good = middle, package.version
-        return trees[low], trees[high]
+                low, one.last_good, rest = tree or low, version, rest[middle + 1 :]
+        return low, high
 
     def _files(self, one: Guilty, guilty: frozenset[int], before: Tree, after: Tree) -> None:
         """Narrow down to the files, by hybrids of the two trees."""
@@ -526,32 +531,6 @@ class _Search:
 
 def _tree_of(snapshot: Snapshot, user: str) -> str | None:
     return next((part.tree for part in snapshot.parts() if part.owner.user == user), None)
-
-
-def _between(cache: Cache, change: Change) -> list[Package]:
-    """The versions of a package between two that the history knows and the cache has whole, the older ones first; where
-    it became older, the newer ones first."""
-    language = languages.of(change.owner.language)
-    found: dict[str, Package] = {}
-    for _, snapshot in History(cache).copies():
-        for package in snapshot.packages if isinstance(snapshot, Snapshot) else ():
-            if package.owner.user == change.owner.user and _is_within(language.standing, change, package.version):
-                found.setdefault(package.version, package)
-    whole = [package for package in found.values() if cache.is_whole(package.tree)]
-    forward = (language.standing(change.old, change.new) or -1) < 0
-    return _sorted(whole, language.standing, reverse=not forward)
-
-
-def _is_within(standing: Callable[[str, str], int | None], change: Change, version: str) -> bool:
-    to_old, to_new = standing(version, change.old), standing(version, change.new)
-    return to_old is not None and to_new is not None and to_old * to_new < 0
-
-
-def _sorted(packages: Sequence[Package], standing: Callable[[str, str], int | None], *, reverse: bool) -> list[Package]:
-    def order(one: Package, other: Package) -> int:
-        return standing(one.version, other.version) or 0
-
-    return sorted(packages, key=functools.cmp_to_key(order), reverse=reverse)
 
 
 class _Placed:

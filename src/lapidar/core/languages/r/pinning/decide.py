@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from lapidar.core import progress
 from lapidar.core.cache.store import Cache
-from lapidar.core.errors import Conflict, LapidarError
+from lapidar.core.errors import Conflict
 from lapidar.core.languages.r import versions
 from lapidar.core.languages.r.building import system_needs
 from lapidar.core.languages.r.description import Description
@@ -17,11 +17,11 @@ from lapidar.core.languages.r.pinning.candidates import Candidates, Held, Policy
 from lapidar.core.languages.r.pinning.supply import Named, Supply, held_of
 from lapidar.core.languages.r.requirements import of_need
 from lapidar.core.languages.r.survey.flow import BASE
-from lapidar.core.pinning import explain
+from lapidar.core.pinning import explain, overriding
 from lapidar.core.pinning.session import LanguagePlan, PinOptions
 from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
 from lapidar.core.records.declaration import Declaration, Need, Override
-from lapidar.core.records.declared import OverrideEffect, OverrideStanding
+from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange, kind_of
 from lapidar.core.records.snapshot import Package, Snapshot
 
@@ -170,22 +170,14 @@ class Decider:
                 )
 
     def _effect(self, name: str, answer: Mapping[str, RVersion]) -> OverrideStanding:
-        """What an override changes: found by resolving without it."""
-        override = self.overrides[name]
-        if name not in answer:
-            return OverrideStanding(name, OverrideEffect.NOT_NEEDED)
-        if not override.version:
-            return OverrideStanding(name, OverrideEffect.USED, (override.target,))
-        candidates = self.candidates(without_override=name, keep=False)
-        try:
-            without = Solver(candidates, self.roots(without_override=name), self.limits()).solve().get(name)
-        except Unsolvable:
-            return OverrideStanding(name, OverrideEffect.NEEDED_TO_SOLVE)
-        except LapidarError as error:
-            return OverrideStanding(name, OverrideEffect.CANNOT_TELL, (error.what,))
-        if without == answer[name]:
-            return OverrideStanding(name, OverrideEffect.SAME_WITHOUT)
-        return OverrideStanding(name, OverrideEffect.OTHER_WITHOUT, (str(without),))
+        roots = self.roots(without_override=name)
+        return overriding.standing(
+            self.overrides[name],
+            answer,
+            lambda: self.candidates(without_override=name, keep=False),
+            roots,
+            self.limits(),
+        )
 
     def _changes(self, choices: Mapping[str, Choice]) -> Iterator[PackageChange]:
         old = self.pinned()
