@@ -62,7 +62,7 @@ def user(one: Owner) -> str:
 
 
 def changed_thing(change: Change) -> str:
-    """What a change is of: ``numpy``, ``runtime python``, ``library libm.so.6``, ``variable TZ``."""
+    """What a change is of: ``numpy``, ``runtime r``, ``library libm.so.6``, ``variable TZ``."""
     one = change.owner
     match one.layer:
         case Layer.RUNTIME:
