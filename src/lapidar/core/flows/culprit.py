@@ -11,7 +11,6 @@ import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Protocol
 
 import msgspec
 
@@ -24,24 +23,21 @@ from lapidar.core.changes.files import FileChange
 from lapidar.core.changes.hybrid import Hybrids
 from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow, without
 from lapidar.core.errors import LapidarError, MissingFromCache
-from lapidar.core.flows import run as running
 from lapidar.core.flows.between import Between
 from lapidar.core.flows.choose import named_snapshot
 from lapidar.core.flows.history import changes_between
-from lapidar.core.flows.rerun import Rerun, RerunOptions, rerun
+from lapidar.core.flows.judges import ByCommand, ByRecord, Judge, analysis_of
+from lapidar.core.flows.rerun import Rerun
 from lapidar.core.flows.restore import RestoreOptions, restore
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
-from lapidar.core.records import lockfile, results, words
+from lapidar.core.records import lockfile, words
 from lapidar.core.records.difference import Change
 from lapidar.core.records.owner import Layer
-from lapidar.core.records.results import Analysis
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Culprit", "CulpritOptions", "Guilty", "Trial", "as_values", "culprit"]
 
-_CANNOT_TELL = 125  # the exit code by which a command says so
-_SIGNALS = 126  # from here on a shell or a signal speaks, and not the command
 _FOLDER = "culprit"
 _MOST_FILES = 4000
 _MOST_SETS = 5  # of changes that do it each by itself
@@ -131,18 +127,6 @@ class Culprit:
     last: Rerun | None = None
 
 
-class _Judge(Protocol):
-    """Says of an environment whether it is good."""
-
-    @property
-    def called(self) -> str: ...
-    @property
-    def key(self) -> str: ...
-
-    def outcome(self, environment: Path) -> Outcome:
-        """What it says of one environment."""
-
-
 def culprit(
     project: Project,
     cache: Cache,
@@ -182,24 +166,7 @@ def _of_record(project: Project, cache: Cache, options: CulpritOptions) -> Snaps
         raise LapidarError(
             "Which snapshot is good is not said", remedy="Name it: --good ID (`lapidar history` shows what there was)."
         )
-    return History(cache).find(_analysis(project, options.analysis).snapshot)
-
-
-def _analysis(project: Project, name: str) -> Analysis:
-    recorded = results.read(project.root / results.FILE_NAME)
-    if name:
-        found = recorded.named(name)
-        if found is None:
-            raise LapidarError(f"There is no record of an analysis {name}", remedy="`lapidar show results` shows them.")
-        return found
-    if len(recorded.analysis) != 1:
-        many = ", ".join(one.name for one in recorded.analysis)
-        raise LapidarError(
-            "Which result is meant is not said",
-            why=f"recorded are {many}" if many else "nothing is recorded",
-            remedy="Name an analysis: lapidar culprit NAME; or a judge: lapidar culprit --good ID -- COMMAND.",
-        )
-    return recorded.analysis[0]
+    return History(cache).find(analysis_of(project, options.analysis).snapshot)
 
 
 def _require_whole(cache: Cache, *snapshots: Snapshot) -> None:
@@ -214,84 +181,10 @@ def _require_whole(cache: Cache, *snapshots: Snapshot) -> None:
             )
 
 
-# ---- who decides
-
-
-def _judge(project: Project, cache: Cache, options: CulpritOptions) -> _Judge:
+def _judge(project: Project, cache: Cache, options: CulpritOptions) -> Judge:
     if options.command:
-        return _ByCommand(project, tuple(options.command), options.at_most)
-    return _ByRecord(project, cache, _analysis(project, options.analysis), options.at_most)
-
-
-@dataclass
-class _ByCommand:
-    project: Project
-    command: tuple[str, ...]
-    at_most: float | None
-
-    @property
-    def called(self) -> str:
-        return " ".join(self.command)
-
-    @property
-    def key(self) -> str:
-        """The command, and the files that it names, as they are."""
-        digest = hashlib.sha256("\0".join(self.command).encode("utf-8", "surrogateescape"))
-        for word in self.command:
-            path = self.project.root / word
-            if path.is_file():
-                digest.update(path.read_bytes())
-        return digest.hexdigest()
-
-    def outcome(self, environment: Path) -> Outcome:
-        ready = running.prepare(self.project, self.command, environment)
-        with atomic.WorkFolder(self.project.own_folder, "judging-") as work:
-            try:
-                code = ready.wait_in(self.project.root, Path(work.path) / "printed", at_most=self.at_most)
-            except LapidarError:
-                return Outcome.UNKNOWN
-        if code == 0:
-            return Outcome.GOOD
-        return Outcome.UNKNOWN if code < 0 or code == _CANNOT_TELL or code >= _SIGNALS else Outcome.BAD
-
-
-@dataclass
-class _ByRecord:
-    """The recorded results: those of another verdict than good are bad; a run that ends otherwise tells nothing, unless
-    the bad side ends so."""
-
-    project: Project
-    cache: Cache
-    analysis: Analysis
-    at_most: float | None
-    bad_code: int | None = None
-    last: Rerun | None = None
-
-    @property
-    def called(self) -> str:
-        return f"the recorded results of {self.analysis.name}"
-
-    @property
-    def key(self) -> str:
-        declared = self.project.declaration
-        told = declared.read_bytes() if declared.is_file() else b""  # tolerances are declared there
-        return hashlib.sha256(self.analysis.record.encode() + told).hexdigest()
-
-    def outcome(self, environment: Path) -> Outcome:
-        try:
-            done = self.run(environment)
-        except LapidarError:
-            return Outcome.UNKNOWN
-        if done.is_good:
-            return Outcome.GOOD
-        if done.exit_code != self.analysis.exit_code:
-            return Outcome.BAD if done.exit_code == self.bad_code else Outcome.UNKNOWN
-        return Outcome.BAD
-
-    def run(self, environment: Path) -> Rerun:
-        """Run it again in an environment."""
-        options = RerunOptions(environment=environment, at_most=self.at_most)
-        return rerun(self.project, self.cache, self.analysis.name, options)
+        return ByCommand(project, tuple(options.command), options.at_most)
+    return ByRecord(project, cache, analysis_of(project, options.analysis), options.at_most)
 
 
 # ---- the search
@@ -308,7 +201,7 @@ class _Search:
     project: Project
     cache: Cache
     options: CulpritOptions
-    judge: _Judge
+    judge: Judge
     hybrids: Hybrids
     reporter: Progress
     told: Callable[[Trial, int], None]
@@ -405,7 +298,7 @@ class _Search:
     def _probe_of_bad(self, everything: frozenset[int], result: Culprit) -> Outcome:
         """The bad side. How a run ends there is how one ends that is bad."""
         judge = self.judge
-        if isinstance(judge, _ByRecord):
+        if isinstance(judge, ByRecord):
             snapshot = self.hybrids.snapshot(everything)
             with self._environment(snapshot) as place:
                 try:

@@ -11,7 +11,7 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.r import description, requirements, versions
 from lapidar.core.languages.r.description import FILE_NAME, Description
-from lapidar.core.languages.r.requirements import Requirement
+from lapidar.core.languages.r.requirements import BASE, Requirement
 from lapidar.core.languages.r.versions import Range
 from lapidar.core.records.declaration import Need, VersionRange
 
@@ -73,7 +73,6 @@ def _line(text: str) -> Range:
 
 
 def _of(found: Description, kind: str) -> list[Requirement]:
-    from lapidar.core.languages.r.survey.flow import BASE
 
     return [one for one in found.needs(kind) if one.name not in BASE]
 

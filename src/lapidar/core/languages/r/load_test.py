@@ -6,7 +6,7 @@ from pathlib import Path
 
 from lapidar.core.languages.protocol import LoadTest
 from lapidar.core.languages.r import placing
-from lapidar.core.languages.r.survey.flow import BASE
+from lapidar.core.languages.r.requirements import BASE
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["of"]

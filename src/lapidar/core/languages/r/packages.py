@@ -19,7 +19,7 @@ from lapidar.core.errors import PackageBroken
 from lapidar.core.languages.r import description, versions
 from lapidar.core.languages.r.description import Description
 from lapidar.core.languages.r.probe import Answer
-from lapidar.core.languages.r.survey.flow import BASE
+from lapidar.core.languages.r.requirements import BASE
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Origin, Package
 from lapidar.core.system import owners

@@ -12,8 +12,12 @@ from lapidar.core.languages.r import versions
 from lapidar.core.languages.r.versions import Range
 from lapidar.core.records.declaration import Need
 
-__all__ = ["NAME", "Requirement", "field", "of_need", "parse", "parse_need"]
+__all__ = ["BASE", "NAME", "Requirement", "field", "of_need", "parse", "parse_need"]
 
+# The packages that are R itself (R FAQ, 5.1.1).
+BASE = frozenset(
+    "base compiler datasets grDevices graphics grid methods parallel splines stats stats4 tcltk tools utils".split()
+)
 NAME = r"[A-Za-z](?:[A-Za-z0-9.]*[A-Za-z0-9])?"
 _REQUIREMENT = re.compile(rf"\s*({NAME})\s*(?:\(([^()]*)\))?\s*")
 

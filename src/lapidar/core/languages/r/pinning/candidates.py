@@ -12,8 +12,7 @@ from lapidar.core.errors import IndexTrouble, PackageBroken
 from lapidar.core.languages.r import description, versions
 from lapidar.core.languages.r.description import Description
 from lapidar.core.languages.r.index.repositories import Offer, Repositories, day_of
-from lapidar.core.languages.r.requirements import Requirement
-from lapidar.core.languages.r.survey.flow import BASE
+from lapidar.core.languages.r.requirements import BASE, Requirement
 from lapidar.core.languages.r.versions import Range
 from lapidar.core.pinning.market import Against, Reason, Release
 from lapidar.core.pinning.solver import Wish

@@ -15,8 +15,7 @@ from lapidar.core.languages.r.index.repositories import Offer
 from lapidar.core.languages.r.pinning.base import Target
 from lapidar.core.languages.r.pinning.candidates import Candidates, Held, Policy, RVersion, wish_of
 from lapidar.core.languages.r.pinning.supply import Named, Supply, held_of
-from lapidar.core.languages.r.requirements import of_need
-from lapidar.core.languages.r.survey.flow import BASE
+from lapidar.core.languages.r.requirements import BASE, of_need
 from lapidar.core.pinning import explain, overriding
 from lapidar.core.pinning.session import LanguagePlan, PinOptions
 from lapidar.core.pinning.solver import Solver, Unsolvable, Wish

@@ -21,7 +21,7 @@ from lapidar.core.languages.r.graph import description_of_tree
 from lapidar.core.languages.r.index.repositories import Offer, Repositories, description_in
 from lapidar.core.languages.r.pinning import workplace
 from lapidar.core.languages.r.pinning.candidates import Held
-from lapidar.core.languages.r.survey.flow import BASE
+from lapidar.core.languages.r.requirements import BASE
 from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project

@@ -14,12 +14,7 @@ from lapidar.core.languages.surveying import DeclaredNeed, Judge, Provider, judg
 from lapidar.core.project import Project
 from lapidar.core.records.surveyed import Surveyed
 
-__all__ = ["BASE", "survey"]
-
-# The packages that are R itself (R FAQ, 5.1.1).
-BASE = frozenset(
-    "base compiler datasets grDevices graphics grid methods parallel splines stats stats4 tcltk tools utils".split()
-)
+__all__ = ["survey"]
 
 
 def survey(
@@ -39,7 +34,7 @@ def survey(
         language="r",
         top=str,
         providers=lambda name: [Provider(name, here[name])] if name in here else [],
-        is_standard=BASE.__contains__,
+        is_standard=requirements.BASE.__contains__,
         own=_own(project.root),
         called=str,
         allows=allows,
