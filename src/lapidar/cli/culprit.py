@@ -11,6 +11,8 @@ from lapidar.cli.main import Session
 from lapidar.cli.view import View, human_count, human_path, human_seconds
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from lapidar.core.flows.culprit import Culprit, Guilty, Trial
 
 DESCRIPTION = """\
@@ -56,12 +58,11 @@ def run(session: Session) -> int:
         at_most=options.at_most,
         jobs=options.jobs,
         deeper=not options.packages_only,
+        draws=bool(options.report),
     )
     found = culprit(session.project, session.cache(), settings, view.reporter(), _telling(view))
     if report := session.path("report"):
-        from lapidar.core.changes import ladder
-
-        ladder.write(as_values(found), report)
+        _write(found, report)
     if view.json:
         view.object(as_values(found))
     else:
@@ -69,6 +70,19 @@ def run(session: Session) -> int:
         if report:
             view.line(f"Wrote {human_path(report)}.")
     return ExitCode.DONE if found.guilty and found.certain else ExitCode.NO
+
+
+def _write(found: Culprit, path: Path) -> None:
+    """The page, with the result good against bad where a recorded analysis judges."""
+    from lapidar.core.changes import ladder
+    from lapidar.core.flows.culprit import as_values
+    from lapidar.core.results import report
+
+    last = found.last
+    shown = report.fragment("The result, as recorded and of the bad side", last.compared, last.files) if last else ""
+    ladder.write(as_values(found), path, shown)
+    if last:
+        last.forget()
 
 
 def _telling(view: View) -> Callable[[Trial, int], None]:

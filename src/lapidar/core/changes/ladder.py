@@ -21,6 +21,7 @@ table {{ border-collapse: collapse; width: 100%; }}
 td, th {{ text-align: left; padding: .25em .7em; border-bottom: 1px solid #d8dee4; vertical-align: top; }}
 code, pre {{ font: 13px/1.4 ui-monospace, monospace; }}
 pre {{ background: #f4f6f8; padding: .8em; overflow-x: auto; }}
+img {{ max-width: 100%; background: #fff; }} .wide {{ overflow-x: auto; }}
 .good {{ color: #0f6b3d; }} .bad {{ color: #a3281f; }} .unknown {{ color: #6b6f76; }}
 @media (prefers-color-scheme: dark) {{
   body {{ background: #14181c; color: #dde3e8; }} td, th {{ border-color: #333a41; }} pre {{ background: #1d2329; }}
@@ -30,6 +31,8 @@ pre {{ background: #f4f6f8; padding: .8em; overflow-x: auto; }}
 <h1>{title}</h1>
 <p>Judged by {judge}; {changes} changes, {count} trials.</p>
 {guilty}
+{rest}
+{results}
 <h2>The ladder of trials</h2>
 {figure}
 <table><tr><th>trial<th>outcome<th>of the bad side it had</tr>
@@ -39,33 +42,54 @@ pre {{ background: #f4f6f8; padding: .8em; overflow-x: auto; }}
 """
 _COLOURS = {"good": "#1b9e63", "bad": "#c9392c", "cannot tell": "#8b9199"}
 _WIDTH, _STEP = 900, 22
+_MOST_LINES = 60
 
 
-def write(found: Mapping[str, Any], path: Path) -> None:
+def write(found: Mapping[str, Any], path: Path, results: str = "") -> None:
     """Write a page of what was found.
 
     Args:
         found: as `lapidar.core.flows.culprit.as_values` gives it.
+        results: HTML that shows the result, good against bad.
     """
     trials: Sequence[Any] = found["trials"]
-    guilty = found["guilty"]
-    title = " and ".join(f"{one['name']} {one['from'] or ''} → {one['to'] or ''}" for one in guilty) or "not found"
+    sets = [found["guilty"], *found["also"]]
+    title = "; ".join(" with ".join(map(_name, those)) for those in sets) or "not found"
     text = _PAGE.format(
         title=html.escape(title),
         judge=html.escape(str(found["judge"])),
         changes=found["changes"],
         count=len(trials),
-        guilty="\n".join(map(_guilty, guilty)),
+        guilty="\n".join(_guilty(one) for those in sets for one in those),
+        rest="\n".join(f"<p>{html.escape(sentence)}</p>" for sentence in _sentences(found)),
+        results=results,
         figure=_figure(trials, int(found["changes"])),
         rows="\n".join(_row(number, trial) for number, trial in enumerate(trials, 1)),
     )
     atomic.write_file(path, text.encode("utf-8"))
 
 
+def _name(one: Mapping[str, Any]) -> str:
+    return f"{one['name']} {one['from'] or ''} → {one['to'] or ''}"
+
+
+def _sentences(found: Mapping[str, Any]) -> list[str]:
+    """What is to be known beside what was found."""
+    told = {
+        "good": "Without what was found, the bad side is good.",
+        "bad": "Without all that was found the bad side is still bad: there are more.",
+        "cannot tell": "Whether the bad side is good without it could not be told.",
+    }
+    rest = [told[found["without"]]] if found["without"] else []
+    return [*rest, *found["notes"]]
+
+
 def _guilty(one: Mapping[str, Any]) -> str:
     lines = [f"<li>the first bad version is <b>{html.escape(one['first_bad'])}</b></li>"] if one["first_bad"] else []
     lines += [f"<li>the change lies in <code>{html.escape(file)}</code></li>" for file in one["files"]]
-    return f"<h2>{html.escape(one['name'])}</h2><ul>{''.join(lines)}</ul>"
+    texts = [text for text in one["lines"].values() if text]
+    shown = [f"<pre>{html.escape(chr(10).join(text[:_MOST_LINES]))}</pre>" for text in texts]
+    return f"<h2>{html.escape(_name(one))}</h2><ul>{''.join(lines)}</ul>{''.join(shown)}"
 
 
 def _row(number: int, trial: Any) -> str:

@@ -55,6 +55,7 @@ class CulpritOptions:
         at_most: seconds for one run, after which it cannot be told.
         jobs: how many trials are made at once.
         deeper: go on to the version and the files.
+        draws: keep the results of both sides, to draw them: see `Culprit.last`.
     """
 
     good: str | None = None
@@ -65,6 +66,7 @@ class CulpritOptions:
     at_most: float | None = None
     jobs: int = 1
     deeper: bool = True
+    draws: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,7 +160,12 @@ def culprit(
     _require_whole(cache, good, bad)
     search = _Search(project, cache, options, judge, Hybrids(good, bad, changes, cache), reporter or Silent(), told)
     with cache.in_use():
-        return search.run()
+        try:
+            return search.run()
+        except BaseException:
+            if search.last:
+                search.last.forget()
+            raise
 
 
 def _of_record(project: Project, cache: Cache, options: CulpritOptions) -> Snapshot:
@@ -207,6 +214,7 @@ class _Search:
     told: Callable[[Trial, int], None]
     trials: list[Trial] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    last: Rerun | None = None
     left: int = 0
     _removals: list[subprocess.Popen[bytes]] = field(default_factory=list)
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -302,7 +310,7 @@ class _Search:
             snapshot = self.hybrids.snapshot(everything)
             with self._environment(snapshot) as place:
                 try:
-                    result.last = judge.run(place)
+                    result.last = self.last = judge.run(place, draws=self.options.draws)
                 except LapidarError:
                     return Outcome.UNKNOWN
             if result.last.exit_code != judge.analysis.exit_code:
@@ -486,4 +494,5 @@ def _guilty_as_values(one: Guilty) -> Mapping[str, object]:
         "last_good": one.last_good or None,
         "first_bad": one.first_bad or None,
         "files": [file.path for file in one.files],
+        "lines": one.lines,
     }

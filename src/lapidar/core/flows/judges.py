@@ -130,7 +130,7 @@ class ByRecord:
             return Outcome.BAD if done.exit_code == self.bad_code else Outcome.UNKNOWN
         return Outcome.BAD
 
-    def run(self, environment: Path) -> Rerun:
-        """Run it again in an environment."""
-        options = RerunOptions(environment=environment, at_most=self.at_most)
+    def run(self, environment: Path, *, draws: bool = False) -> Rerun:
+        """Run it again in an environment; with `draws`, keep the files of both sides (see `Rerun.forget`)."""
+        options = RerunOptions(environment=environment, at_most=self.at_most, draws=draws)
         return rerun(self.project, self.cache, self.analysis.name, options)
