@@ -97,7 +97,7 @@ def _row(number: int, trial: Any) -> str:
     taken = ", ".join(trial.taken[:6]) + (f" and {len(trial.taken) - 6} more" if len(trial.taken) > 6 else "")
     return (
         f'<tr><td>{number}<td class="{style}">{trial.outcome}<td>{html.escape(taken or "nothing")} '
-        f"<small>({trial.seconds:.1f} s)</small></tr>"
+        f"<small>({'known from before' if trial.remembered else f'{trial.seconds:.1f} s'})</small></tr>"
     )
 
 
