@@ -12,7 +12,7 @@ from lapidar.core.changes import files
 from lapidar.core.changes.files import FileChange
 from lapidar.core.changes.influence import Weight
 from lapidar.core.errors import LapidarError, LockfileError
-from lapidar.core.flows.choose import named_snapshot
+from lapidar.core.flows.choose import named_snapshot, parent_of
 from lapidar.core.flows.history import changes_between
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
@@ -102,26 +102,19 @@ def _side(project: Project, cache: Cache, named: str) -> Snapshot:
 
 
 def _parent(project: Project, cache: Cache, snapshot_id: str) -> str:
-    """The snapshot that a project's lockfile held before.
-
-    Raises:
-        LapidarError: the history has none.
-    """
-    history = History(cache)
-    identity = project.identity() if (project.own_folder / "project.toml").is_file() else ""
-    moments = history.of_project(identity, project.lockfile)
-    parents = [one.parent for one in moments if one.snapshot == snapshot_id and one.parent]
-    if not parents:
+    """Raises: LapidarError: the history has no snapshot before this one."""
+    parent = parent_of(project, cache, snapshot_id)
+    if not parent:
         raise LapidarError(
             "The history has no snapshot of this project before the one that it has now",
             remedy="Name two: lapidar changes A B, with identities of `lapidar history`, files, or REVISION: of git.",
         )
-    return parents[-1]
+    return parent
 
 
 def _files_between(cache: Cache, before: Snapshot, after: Snapshot, change: Change) -> FilesChanged:
     """The files of a thing that differ, where both sides have it and the cache has both."""
-    trees = [_tree_of(side, change.owner.user) for side in (before, after)]
+    trees = [side.tree_of(change.owner.user) for side in (before, after)]
     if not trees[0] or not trees[1]:
         return FilesChanged(change)
     try:
@@ -133,10 +126,6 @@ def _files_between(cache: Cache, before: Snapshot, after: Snapshot, change: Chan
     differing = files.differing(one, other)
     changed = [file for file in differing if not (language and language.is_metadata(file.path))]
     return FilesChanged(change, tuple(changed), len(differing) - len(changed), news=tuple(told))
-
-
-def _tree_of(snapshot: Snapshot, user: str) -> str | None:
-    return next((part.tree for part in snapshot.parts() if part.owner.user == user), None)
 
 
 def files_of(cache: Cache, found: Changes, name: str) -> list[tuple[FileChange, list[str] | None]]:

@@ -13,7 +13,7 @@ from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["declared_at", "named_snapshot", "of_revision", "placed_snapshot", "read_snapshot"]
+__all__ = ["declared_at", "named_snapshot", "of_revision", "parent_of", "placed_snapshot", "read_snapshot"]
 
 _GIT_SECONDS = 30
 
@@ -61,6 +61,15 @@ def named_snapshot(project: Project, cache: Cache, text: str) -> Snapshot:
     from lapidar.core.cache.history import History
 
     return History(cache).find(text)
+
+
+def parent_of(project: Project, cache: Cache, snapshot_id: str) -> str:
+    """The identity of the snapshot that a project's lockfile held before it held another; "" where nobody knows."""
+    from lapidar.core.cache.history import History
+
+    identity = project.identity() if (project.own_folder / "project.toml").is_file() else ""
+    moments = History(cache).of_project(identity, project.lockfile)
+    return next((one.parent for one in reversed(moments) if one.snapshot == snapshot_id and one.parent), "")
 
 
 def of_revision(project: Project, revision: str, path: str) -> bytes:

@@ -369,7 +369,7 @@ class _Search:
     def _deeper(self, one: Guilty, guilty: frozenset[int]) -> None:
         """The first of the versions between that does it, and the files."""
         user = one.change.owner.user
-        trees = [_tree_of(side, user) for side in (self.hybrids.good, self.hybrids.bad)]
+        trees = [side.tree_of(user) for side in (self.hybrids.good, self.hybrids.bad)]
         if one.change.owner.layer not in (Layer.PACKAGES, Layer.RUNTIME, Layer.TOOLS) or None in trees:
             return
         before, after = (self.cache.tree(tree) for tree in trees if tree)
@@ -428,10 +428,6 @@ class _Search:
         narrowed = narrow(len(changed), probe, jobs=self.options.jobs, told=self._left_now)
         one.files = [changed[number] for number in sorted(narrowed.guilty)]
         one.lines = {file.path: files.text_difference(self.cache, file) for file in one.files}
-
-
-def _tree_of(snapshot: Snapshot, user: str) -> str | None:
-    return next((part.tree for part in snapshot.parts() if part.owner.user == user), None)
 
 
 class _Placed:

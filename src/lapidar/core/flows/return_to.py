@@ -13,7 +13,7 @@ from lapidar.core.declaring import files
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import check
-from lapidar.core.flows.choose import declared_at, named_snapshot
+from lapidar.core.flows.choose import declared_at, named_snapshot, parent_of
 from lapidar.core.flows.restore import Restored, RestoreOptions, restore
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
@@ -102,16 +102,14 @@ def return_to(
 
 
 def _parent(project: Project, cache: Cache, before: str) -> str:
-    """What the lockfile held before."""
-    identity = project.identity() if (project.own_folder / "project.toml").is_file() else ""
-    moments = History(cache).of_project(identity, project.lockfile)
-    parents = [one.parent for one in moments if one.snapshot == before and one.parent]
-    if not parents:
+    """Raises: LapidarError: the history has no snapshot before this one."""
+    parent = parent_of(project, cache, before)
+    if not parent:
         raise LapidarError(
             "The history has nothing of this project to return to",
             remedy="Name a snapshot: lapidar return ID, or REVISION: for one of version control.",
         )
-    return parents[-1]
+    return parent
 
 
 def _declaration(project: Project, cache: Cache, name: str | None, wanted: Snapshot) -> Mapping[str, str]:

@@ -331,3 +331,7 @@ class Snapshot(msgspec.Struct, frozen=True, rename=_FIELDS, forbid_unknown_field
         if layer := self.library_layer:
             parts.append(Part(LIBRARIES, layer.tree, layer.files, layer.bytes))
         return parts + [Part(tool.part, tool.tree, tool.files, tool.bytes) for tool in self.tools]
+
+    def tree_of(self, user: str) -> str | None:
+        """The digest of the tree of one part, by what its owner is called (`Owner.user`); None where it has none."""
+        return next((part.tree for part in self.parts() if part.owner.user == user), None)
