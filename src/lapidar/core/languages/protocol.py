@@ -243,6 +243,10 @@ class Deriver(Protocol):
     def forget(self, digest: str) -> None:
         """What is known of a tree is wrong: let it be derived anew the next time."""
 
+    def share(self, tree: Tree, relatives: Iterable[Tree]) -> None:
+        """Take over what was derived from others, for the files that a tree has as they have them. What of the tree is
+        not known by that is left to `derive`."""
+
     def derive(self, trees: Mapping[str, Tree], environment: Path, reporter: Progress) -> dict[str, Tree]:
         """Derive it, with the runtime that was just placed into an environment, and keep it.
 

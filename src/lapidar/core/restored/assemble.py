@@ -3,7 +3,7 @@ language and each layer adds its own."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -25,7 +25,16 @@ from lapidar.core.system.loader import VARIABLES, closed, options_of
 if TYPE_CHECKING:
     from lapidar.core.cache.contents import Contents, Flaw
 
-__all__ = ["Derived", "assemble", "derive", "derivers", "flaws_of_derived", "forget_damaged", "library_folders"]
+__all__ = [
+    "Derived",
+    "assemble",
+    "derive",
+    "derivers",
+    "flaws_of_derived",
+    "forget_damaged",
+    "library_folders",
+    "share_derived",
+]
 
 _C_LIBRARY = ("libc.so.6", "libm.so.6", "libpthread.so.0", "libdl.so.2", "librt.so.1", "libutil.so.1")
 
@@ -174,6 +183,12 @@ def derivers(snapshot: Snapshot, cache: Cache) -> Iterator[tuple[LanguageParts, 
         deriver = languages.of(parts.runtime.language).deriver(cache, parts.runtime)
         if deriver is not None:
             yield parts, deriver
+
+
+def share_derived(snapshot: Snapshot, cache: Cache, tree: Tree, relatives: Collection[Tree]) -> None:
+    """Take over for a tree what was derived from others that it shares files with; see `Deriver.share`."""
+    for _, deriver in derivers(snapshot, cache):
+        deriver.share(tree, relatives)
 
 
 def derive(

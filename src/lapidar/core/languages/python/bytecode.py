@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import os
 import subprocess
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from queue import SimpleQueue
@@ -25,6 +25,7 @@ from lapidar.core.records.snapshot import Runtime
 __all__ = ["Compiler"]
 
 _WORKERS = os.cpu_count() or 1
+_BEGUN = "-begun"
 
 
 def _tag(runtime: Runtime) -> str:
@@ -62,6 +63,32 @@ class Compiler:
         """What is known of the byte-code of a tree is wrong: it is compiled anew the next time."""
         self._cache.derived_path(digest, self._key).unlink(missing_ok=True)
 
+    def share(self, tree: Tree, relatives: Iterable[Tree]) -> None:
+        """Take over the byte-code of the sources that a tree has as others have them, at the same paths. Where that is
+        not all of it, the rest is compiled when the tree is placed."""
+        if self.known(tree.digest):
+            return
+        known: dict[Entry, Entry | None] = {}  # None: a source that does not compile
+        for relative in relatives:
+            compiled = self.known(relative.digest)
+            if compiled is not None:
+                at = {entry.path: entry for entry in compiled}
+                known |= {source: at.get(self._path(source.path)) for source in _sources(relative)}
+        sources = list(_sources(tree))
+        shared = Tree(entry for entry in map(known.get, sources) if entry)
+        whole = all(source in known for source in sources)
+        if whole or len(shared):
+            self._cache.put_derived(tree.digest, self._key if whole else self._begun_key, shared)
+
+    @property
+    def _begun_key(self) -> str:
+        return f"{self._key}{_BEGUN}"
+
+    def _begun(self, digest: str) -> Tree:
+        """What of a tree's byte-code others had; nothing where the cache has lost it."""
+        shared = self._cache.derived(digest, self._begun_key)
+        return shared if shared is not None and self._cache.has_files(shared) else Tree([])
+
     def derive(self, trees: Mapping[str, Tree], environment: Path, reporter: progress.Progress) -> dict[str, Tree]:
         """Compile the sources of trees and keep the byte-code in the cache.
 
@@ -75,7 +102,14 @@ class Compiler:
         Raises:
             EnvironmentUnusable: the interpreter does not run on this machine.
         """
-        jobs = [(digest, entry) for digest, tree in trees.items() for entry in _sources(tree)]
+        begun = {digest: self._begun(digest) for digest in trees}
+        there = {(digest, entry.path) for digest, shared in begun.items() for entry in shared}
+        jobs = [
+            (digest, entry)
+            for digest, tree in trees.items()
+            for entry in _sources(tree)
+            if (digest, self._path(entry.path)) not in there
+        ]
         with self._cache.work_folder() as work:
             done = self._run(jobs, environment / "bin" / "python", work.path, reporter)
             drafts: dict[str, list[FileDraft]] = {digest: [] for digest in trees}
@@ -84,9 +118,11 @@ class Compiler:
                 if target in done:
                     drafts[digest].append(FileDraft(self._path(entry.path), target))
             stowed = stow(self._cache, drafts, None, progress.Silent())
-        for digest, result in stowed.items():
-            self._cache.put_derived(digest, self._key, result.tree)
-        return {digest: result.tree for digest, result in stowed.items()}
+        made = {digest: Tree([*begun[digest], *result.tree]) for digest, result in stowed.items()}
+        for digest, tree in made.items():
+            self._cache.put_derived(digest, self._key, tree)
+            self._cache.derived_path(digest, self._begun_key).unlink(missing_ok=True)
+        return made
 
     def _path(self, source: str) -> str:
         folder, _, name = source.rpartition("/")
