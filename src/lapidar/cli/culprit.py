@@ -60,7 +60,7 @@ def run(session: Session) -> int:
         deeper=not options.packages_only,
         draws=bool(options.report),
     )
-    found = culprit(session.project, session.cache(), settings, view.reporter(), _telling(view))
+    found = culprit(session.project, session.cache(), settings, _telling(view))
     if report := session.path("report"):
         _write(found, report)
     if view.json:
@@ -98,6 +98,8 @@ def _telling(view: View) -> Callable[[Trial, int], None]:
             if left
             else f"  {trial.outcome:12} {named} ({human_seconds(trial.seconds)})"
         )
+        for line in trial.said:
+            view.note(f"               {line}")
 
     return told
 
@@ -140,9 +142,8 @@ def _show_set(guilty: Sequence[Guilty], view: View, *, also: bool) -> None:
 def _show_rest(found: Culprit, view: View) -> None:
     from lapidar.core.changes.narrowing import Outcome
 
-    rest = found.changes - sum(map(len, (found.guilty, *found.also)))
     if found.without is Outcome.GOOD:
-        view.line(f"With only the other {human_count(rest, 'change')} the result is good.", "good")
+        view.line(f"With only the other {human_count(found.others, 'change')} the result is good.", "good")
     elif found.without is Outcome.BAD:
         view.warn("without all of these it is still bad: there are more")
     elif found.without is Outcome.UNKNOWN:
@@ -150,11 +151,15 @@ def _show_rest(found: Culprit, view: View) -> None:
 
 
 def _show_deeper(one: Guilty, view: View) -> None:
+    from lapidar.core.records import words
+
     name = one.change.owner.name
     if (one.last_good, one.first_bad) != (one.change.old, one.change.new) and one.first_bad:
         view.line(f"{name} {one.last_good} is good, {one.first_bad} is the first that is bad.")
-    for file in one.files:
-        view.line(f"The change lies in {file.path}" if file is one.files[0] else f"  and in {file.path}")
+    for number, place in enumerate((*(file.path for file in one.files), *one.entries)):
+        view.line(f"  and in {place}" if number else f"The change lies in {place}")
+    if one.ships_with:
+        view.line(f"It does it without what the system ships with it: {words.some(one.ships_with, 6)}.")
     for lines in one.lines.values():
         for line in (lines or ())[: None if view.verbose else 30]:
             style = {"+": "good", "-": "bad"}.get(line[:1], "")

@@ -110,6 +110,8 @@ def show(done: Rerun, view: View) -> None:
 
     for note in done.notes:
         view.warn(note)
+    for line in done.said if done.exit_code != done.analysis.exit_code else ():
+        view.note(f"  {line}")
     where = f"restored into {human_path(done.environment)}" if done.restored else f"in {human_path(done.environment)}"
     if not done.environment.exists():
         where = "in an environment for this trial"

@@ -9,6 +9,7 @@ from lapidar.core.atomic import Unconfirmed
 __all__ = [
     "CacheError",
     "CacheUnreadable",
+    "CannotRun",
     "Conflict",
     "DeclarationError",
     "EnvironmentUnusable",
@@ -45,6 +46,10 @@ class LapidarError(Exception):
 
 class EnvironmentUnusable(LapidarError):
     """There is no environment where one was asked for, or its interpreter cannot be used."""
+
+
+class CannotRun(LapidarError):
+    """A command cannot be run in an environment, or was ended before it ended itself."""
 
 
 class PackageBroken(LapidarError):

@@ -4,7 +4,7 @@ that anybody knows of keeps it from that."""
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import msgspec
@@ -20,7 +20,7 @@ from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Conditions, Libraries, Library, Snapshot, Tool
 
-__all__ = ["Hybrids", "of_trees", "takeable"]
+__all__ = ["Hybrids", "Instead", "of_trees", "takeable", "user_of", "variable_of"]
 
 _C_LIBRARY = "libc.so.6"
 _VARIABLE = "variable "
@@ -42,6 +42,13 @@ def _is_switched(name: str) -> bool:
     return name in _SWITCHED or name.startswith(_VARIABLE)
 
 
+def variable_of(change: Change) -> str | None:
+    """The name of the variable that a change is of; None where it is of something else."""
+    name = change.owner.name
+    is_variable = change.owner.layer is Layer.CONDITIONS and name.startswith(_VARIABLE)
+    return name.removeprefix(_VARIABLE) if is_variable else None
+
+
 def of_trees(before: Tree, after: Tree, taken: Collection[str]) -> Tree:
     """A tree with some paths as another has them.
 
@@ -51,6 +58,24 @@ def of_trees(before: Tree, after: Tree, taken: Collection[str]) -> Tree:
     new = {entry.path: entry for entry in after}
     kept = [entry for entry in before if entry.path not in taken]
     return Tree([*kept, *(new[path] for path in taken if path in new)])
+
+
+@dataclass(frozen=True)
+class Instead:
+    """What is neither side's: another version, other files, another value.
+
+    Attributes:
+        records: of runtimes, packages and outside programs, by what they are of (`Owner.user`).
+        libraries: by their names, the record and the file.
+        variables: the values of variables.
+    """
+
+    records: Mapping[str, Any] = field(default_factory=dict)
+    libraries: Mapping[str, tuple[Library, Entry]] = field(default_factory=dict)
+    variables: Mapping[str, str] = field(default_factory=dict)
+
+
+_NOTHING = Instead()
 
 
 @dataclass(frozen=True)
@@ -67,12 +92,17 @@ class Hybrids:
     changes: Sequence[Change]
     cache: Cache
 
-    def needs(self) -> dict[int, set[int]]:
+    def needs(self, *, apart: bool = False) -> dict[int, set[int]]:
         """By a change, those without which it cannot be: ranges of the packages' own metadata, what must be there,
-        libraries of one package of the system, a runtime and what was made for it."""
+        a runtime and what was made for it, libraries of one package of the system.
+
+        Args:
+            apart: such libraries each for itself, which nobody says that they can be.
+        """
         at = {change.owner.user: number for number, change in enumerate(self.changes)}
         found: dict[int, set[int]] = {}
-        for one, other in (*self._of_ranges(), *self._of_libraries(), *self._of_runtimes()):
+        libraries = () if apart else self._of_libraries()
+        for one, other in (*self._of_ranges(), *libraries, *self._of_runtimes()):
             if one in at and other in at and one != other:
                 found.setdefault(at[one], set()).add(at[other])
         return found
@@ -118,36 +148,36 @@ class Hybrids:
                         yield change.owner.user, other.owner.user
                         yield other.owner.user, change.owner.user
 
-    def snapshot(self, taken: Collection[int], trees: Mapping[str, Tree] | None = None) -> Snapshot:
+    def snapshot(self, taken: Collection[int], instead: Instead = _NOTHING) -> Snapshot:
         """The snapshot with some of the changes.
 
         Args:
             taken: their numbers.
-            trees: of parts that are neither side's, by what they are of: other files, another version's.
+            instead: what of it is neither side's.
         """
         users = {self.changes[number].owner.user for number in taken}
-        runtimes = self._chosen("runtimes", users)
-        packages = self._chosen("packages", users)
-        remainders = self._chosen("remainders", users)
-        layer, libraries = self._libraries(users)
-        made = lockfile.identified(
-            self.good.platform,
-            runtimes,
-            packages,
-            remainders,
-            LowerLayers(layer, libraries, tuple(self._chosen("tools", users)), self._conditions(users)),
-        )
-        return self._with_trees(made, trees or {})
+        kinds = ("runtimes", "packages", "remainders", "tools")
+        runtimes, packages, remainders, tools = (self._chosen(kind, users, instead.records) for kind in kinds)
+        layer, libraries = self._libraries(users, instead.libraries)
+        conditions = self._conditions(users, instead.variables)
+        below = LowerLayers(layer, libraries, tuple(tools), conditions)
+        return lockfile.identified(self.good.platform, runtimes, packages, remainders, below)
 
-    def _chosen(self, field: str, users: Collection[str]) -> list[Any]:
+    def _chosen(self, field: str, users: Collection[str], instead: Mapping[str, Any]) -> list[Any]:
         """The records of a kind: of the bad side where they are taken."""
-        old, new = ({_key(one): one for one in getattr(side, field)} for side in (self.good, self.bad))
-        chosen = [new.get(key) if key in users else old.get(key) for key in {**old, **new}]
+        old, new = self._records(field)
+        chosen = [instead.get(key, new.get(key) if key in users else old.get(key)) for key in {**old, **new}]
         return [one for one in chosen if one is not None]
+
+    def _records(self, field: str) -> tuple[dict[str, Any], dict[str, Any]]:
+        old, new = ({user_of(one): one for one in getattr(side, field)} for side in (self.good, self.bad))
+        return old, new
 
     # ---- libraries: one tree for all of them
 
-    def _libraries(self, users: Collection[str]) -> tuple[Libraries | None, tuple[Library, ...]]:
+    def _libraries(
+        self, users: Collection[str], instead: Mapping[str, tuple[Library, Entry]]
+    ) -> tuple[Libraries | None, tuple[Library, ...]]:
         old, new = self.good.library_layer, self.bad.library_layer
         taken = {user.removeprefix("libraries/") for user in users if user.startswith("libraries/")}
         if old is None or new is None or (not taken and self._all_there(users)):
@@ -155,6 +185,8 @@ class Hybrids:
             return side.library_layer, side.libraries
         before, after = ({entry.path: entry for entry in self.cache.tree(layer.tree)} for layer in (old, new))
         had, has = ({one.soname: one for one in side.libraries} for side in (self.good, self.bad))
+        for name, (record, file) in instead.items():
+            has[name], after[name] = record, file
         changed = {change.owner.name for change in self.changes if change.owner.layer is Layer.LIBRARIES}
         newer_data = _C_LIBRARY in taken or _C_LIBRARY not in changed
         entries: dict[str, Entry] = {}
@@ -181,7 +213,7 @@ class Hybrids:
 
     # ---- conditions
 
-    def _conditions(self, users: Collection[str]) -> Conditions | None:
+    def _conditions(self, users: Collection[str], instead: Mapping[str, str]) -> Conditions | None:
         old, new = self.good.conditions, self.bad.conditions
         if old is None or new is None:
             return old
@@ -191,34 +223,17 @@ class Hybrids:
             variables.pop(name, None)
             if name in new.variables:
                 variables[name] = new.variables[name]
+        variables.update(instead)
         fields = {name: getattr(new, name) for name in _SWITCHED if name in names}
         return msgspec.structs.replace(old, variables=dict(sorted(variables.items())), **fields)
-
-    # ---- parts that are neither side's
-
-    def _with_trees(self, made: Snapshot, trees: Mapping[str, Tree]) -> Snapshot:
-        if not trees:
-            return made
-
-        def replaced(one: Any) -> Any:
-            tree = trees.get(_key(one))
-            if tree is None:
-                return one
-            return msgspec.structs.replace(one, tree=tree.digest, files=len(tree), bytes=tree.total_bytes)
-
-        for tree in trees.values():
-            self.cache.put_tree(tree)
-        fields = {
-            name: tuple(map(replaced, getattr(made, name))) for name in ("runtimes", "packages", "remainders", "tools")
-        }
-        return lockfile.identify(msgspec.structs.replace(made, **fields))
 
 
 def _user(language: str, name: str) -> str:
     return f"{Layer.PACKAGES}/{language}/{name}"
 
 
-def _key(record: Any) -> str:
+def user_of(record: Any) -> str:
+    """What a record is of (`Owner.user`)."""
     # The owner of a tool's record is the operating system's package.
     owner: Owner = record.part if isinstance(record, Tool) else record.owner
     return owner.user

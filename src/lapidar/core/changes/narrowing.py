@@ -17,7 +17,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
-__all__ = ["Narrowed", "Outcome", "narrow", "units_in_order", "without"]
+__all__ = ["Narrowed", "Outcome", "border", "narrow", "units_in_order", "without"]
 
 
 class Outcome(enum.StrEnum):
@@ -114,6 +114,27 @@ def narrow(
     """
     search = _Search(count, probe, dict(needs or {}), jobs, told)
     return search.run()
+
+
+def border(between: Sequence[str], probe: Callable[[str], Outcome]) -> tuple[str | None, str | None]:
+    """Halve what stands in an order between something good and something bad. What cannot be told is passed over.
+
+    Returns:
+        The last that is good and the first that is bad, of those that could be told; None where that is an end.
+    """
+    rest = list(between)
+    last_good: str | None = None
+    first_bad: str | None = None
+    while rest:
+        middle = len(rest) // 2
+        outcome = probe(rest[middle])
+        if outcome is Outcome.UNKNOWN:
+            del rest[middle]
+        elif outcome is Outcome.BAD:
+            first_bad, rest = rest[middle], rest[:middle]
+        else:
+            last_good, rest = rest[middle], rest[middle + 1 :]
+    return last_good, first_bad
 
 
 @dataclass

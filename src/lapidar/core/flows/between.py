@@ -1,24 +1,29 @@
-"""The versions of a package between two: those that the cache has, and those that the configured indexes can give."""
+"""The versions between two: those that the cache has, and, of packages, those that the configured indexes can give."""
 
 from __future__ import annotations
 
 import functools
+from collections.abc import Iterator
 from dataclasses import replace
+from typing import Any
 
 from lapidar.core import languages
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import Tree
+from lapidar.core.cache.trees import Entry
+from lapidar.core.changes.hybrid import user_of
 from lapidar.core.declaring import reading
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import pin
+from lapidar.core.flows.history import standing
 from lapidar.core.pinning.session import PinOptions
 from lapidar.core.project import Project
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.difference import Change
-from lapidar.core.records.snapshot import Package, Snapshot
+from lapidar.core.records.owner import Layer
+from lapidar.core.records.snapshot import Library, Package, Runtime, Snapshot, Tool
 
-__all__ = ["Between"]
+__all__ = ["Between", "library_of"]
 
 
 class Between:
@@ -26,7 +31,7 @@ class Between:
 
     Args:
         good: the snapshot with the old version: its runtime and other packages are what an index is asked for.
-        change: of a package.
+        change: of what has versions.
 
     Attributes:
         versions: their texts; without the two of the change.
@@ -35,45 +40,56 @@ class Between:
 
     def __init__(self, project: Project, cache: Cache, good: Snapshot, change: Change) -> None:
         self._project, self._cache, self._good, self._change = project, cache, good, change
-        self._language = languages.of(change.owner.language)
         self.trouble = ""
         self._kept = self._in_cache()
         found = list(self._kept)
         try:
-            found += [one for one in self._in_indexes() if not any(map(self._language.is_same_version, found, [one]))]
+            found += [one for one in self._in_indexes() if not any(map(self._is_same, found, [one]))]
         except LapidarError as error:
             self.trouble = error.what
-        forward = (self._language.standing(change.old, change.new) or -1) < 0
+        forward = (self._order(change.old, change.new) or -1) < 0
         self.versions = sorted(found, key=functools.cmp_to_key(self._order), reverse=not forward)
 
-    def tree(self, version: str) -> Tree | None:
-        """The files of a version, fetched where they must be; None where they cannot be had."""
-        package = self._kept.get(version)
+    def record(self, version: str) -> Any:
+        """The record of a version, fetched where it must be; of a library with its file. None: it cannot be had."""
         try:
-            package = package or self._fetched(version)
-            return self._cache.tree(package.tree) if package else None
+            found = self._kept.get(version) or self._fetched(version)
         except LapidarError:
             return None
+        if found is not None:
+            self._kept[version] = found
+        return found
 
     def _order(self, one: str, other: str) -> int:
-        return self._language.standing(one, other) or 0
+        return standing(self._change.owner.language, one, other) or 0
 
-    def _in_cache(self) -> dict[str, Package]:
+    def _is_same(self, one: str, other: str) -> bool:
+        return one == other or self._order(one, other) == 0
+
+    def _in_cache(self) -> dict[str, Any]:
         """What the history knows and the cache has whole, by version."""
-        found: dict[str, Package] = {}
+        of = _libraries if self._change.owner.layer is Layer.LIBRARIES else _records
+        found: dict[str, Any] = {}
         for _, snapshot in History(self._cache).copies():
-            for package in snapshot.packages if isinstance(snapshot, Snapshot) else ():
-                if package.owner.user == self._change.owner.user and self._is_within(package.version):
-                    found.setdefault(package.version, package)
-        return {version: package for version, package in found.items() if self._cache.is_whole(package.tree)}
+            for version, record in of(self._cache, snapshot, self._change) if isinstance(snapshot, Snapshot) else ():
+                if self._is_within(version):
+                    found.setdefault(version, record)
+        return {version: record for version, record in found.items() if self._is_whole(record)}
+
+    def _is_whole(self, record: Any) -> bool:
+        if isinstance(record, tuple):
+            return self._cache.flaw(record[1]) is None
+        return self._cache.is_whole(record.tree)
 
     def _is_within(self, version: str) -> bool:
-        standing, change = self._language.standing, self._change
-        to_old, to_new = standing(version, change.old), standing(version, change.new)
+        language, change = self._change.owner.language, self._change
+        to_old, to_new = standing(language, version, change.old), standing(language, version, change.new)
         return to_old is not None and to_new is not None and to_old * to_new < 0
 
     def _in_indexes(self) -> list[str]:
-        language = self._language.name
+        if self._change.owner.layer is not Layer.PACKAGES:
+            return []
+        language = self._change.owner.language
         with pin.opened(
             self._project, self._cache, self._declaration(), self._good, self._options(), only=language
         ) as session:
@@ -85,7 +101,7 @@ class Between:
         return [str(one.version) for one in fitting if self._is_within(str(one.version))]
 
     def _fetched(self, version: str) -> Package | None:
-        name, language = self._change.owner.name, self._language.name
+        name, language = self._change.owner.name, self._change.owner.language
         declared = self._declaration(f"{name} (== {version})")
         with pin.opened(self._project, self._cache, declared, self._good, self._options(), only=language) as session:
             asked = session.of(language)
@@ -94,7 +110,8 @@ class Between:
 
     def _declaration(self, *needs: str) -> Declaration:
         """What the project says of its indexes and runtimes, and these needs alone."""
-        wanted = tuple(self._language.parse_need(need, "versions between") for need in needs)
+        language = languages.of(self._change.owner.language)
+        wanted = tuple(language.parse_need(need, "versions between") for need in needs)
         return replace(reading.read(self._project), needs=wanted, limits=(), sha256={}, overrides={}, extras=())
 
     def _options(self) -> PinOptions:
@@ -102,3 +119,32 @@ class Between:
         name = self._change.owner.name
         was_built = any(one.built_with for one in self._good.packages if one.name == name)
         return PinOptions(no_builds=not was_built)
+
+
+def _records(cache: Cache, snapshot: Snapshot, change: Change) -> Iterator[tuple[str, Any]]:
+    every: list[Runtime | Package | Tool] = [*snapshot.runtimes, *snapshot.packages, *snapshot.tools]
+    for record in every:
+        if user_of(record) == change.owner.user:
+            yield (record.owner_version or "" if isinstance(record, Tool) else record.version), record
+
+
+def _libraries(cache: Cache, snapshot: Snapshot, change: Change) -> Iterator[tuple[str, Any]]:
+    try:
+        found = library_of(cache, snapshot, change.owner.name)
+    except LapidarError:
+        return
+    if found is not None and found[0].owner_version:
+        yield found[0].owner_version, found
+
+
+def library_of(cache: Cache, snapshot: Snapshot, name: str) -> tuple[Library, Entry] | None:
+    """The record of a library of the system, and its file.
+
+    Raises:
+        CacheError: the listing of the libraries cannot be read.
+    """
+    record = next((one for one in snapshot.libraries if one.soname == name), None)
+    if record is None or snapshot.library_layer is None:
+        return None
+    entry = next((one for one in cache.tree(snapshot.library_layer.tree) if one.path == name), None)
+    return (record, entry) if entry else None

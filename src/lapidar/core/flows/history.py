@@ -65,10 +65,11 @@ class Entry:
 
 def changes_between(before: Snapshot, after: Snapshot) -> list[tuple[Change, influence.Weight]]:
     """Everything that is different, what most likely alters results first."""
-    return influence.ordered(difference.difference(before, after, _standing))
+    return influence.ordered(difference.difference(before, after, standing))
 
 
-def _standing(language: str, one: str, other: str) -> int | None:
+def standing(language: str, one: str, other: str) -> int | None:
+    """The order of two versions: as their language has it; of what has none, as their numbers tell."""
     return languages.of(language).standing(one, other) if language else _as_numbers(one, other)
 
 

@@ -3,24 +3,41 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+import msgspec
+
 from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
 from lapidar.core.changes.narrowing import Outcome
-from lapidar.core.errors import LapidarError
+from lapidar.core.errors import CannotRun, LapidarError
 from lapidar.core.flows import run as running
 from lapidar.core.flows.rerun import Rerun, RerunOptions, rerun
 from lapidar.core.project import Project
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 
-__all__ = ["ByCommand", "ByRecord", "Judge", "analysis_of"]
+__all__ = ["ByCommand", "ByRecord", "Ending", "Judge", "analysis_of"]
 
 _CANNOT_TELL = 125  # the exit code by which a command says so
 _SIGNALS = 126  # from here on a shell or a signal speaks, and not the command
+
+
+class Ending(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How one run ended, which is kept.
+
+    Attributes:
+        code: its exit code; None where it could not be run, or was ended.
+        good: whether its results are those recorded, where they were compared.
+        said: why it did not end by itself, and the last that it said on standard error, a line each.
+    """
+
+    code: int | None = None
+    good: bool = False
+    said: tuple[str, ...] = ()
 
 
 class Judge(Protocol):
@@ -34,8 +51,21 @@ class Judge(Protocol):
     def key(self) -> str:
         """A text that is another where it could say something else."""
 
-    def outcome(self, environment: Path) -> Outcome:
-        """What it says of one environment."""
+    def run(self, environment: Path, *, draws: bool = False) -> Ending:
+        """Run in an environment.
+
+        Args:
+            draws: keep the results to be drawn, where there are some.
+
+        Raises:
+            LapidarError: what is needed for the run is lost: that tells nothing of the environment.
+        """
+
+    def outcome(self, ending: Ending) -> Outcome:
+        """What that means."""
+
+    def learn(self, endings: Sequence[Ending]) -> None:
+        """How runs on the bad side end: one that ends so is bad."""
 
 
 def analysis_of(project: Project, name: str) -> Analysis:
@@ -85,29 +115,41 @@ class ByCommand:
                 digest.update(path.read_bytes())
         return digest.hexdigest()
 
-    def outcome(self, environment: Path) -> Outcome:
-        ready = running.prepare(self.project, self.command, environment)
+    def run(self, environment: Path, *, draws: bool = False) -> Ending:
         with atomic.WorkFolder(self.project.own_folder, "judging-") as work:
+            printed, errors = (Path(work.path) / name for name in ("printed", "errors"))
             try:
-                code = ready.wait_in(self.project.root, Path(work.path) / "printed", at_most=self.at_most)
-            except LapidarError:
-                return Outcome.UNKNOWN
-        if code == 0:
+                ready = running.prepare(self.project, self.command, environment)
+                code = ready.wait_in(self.project.root, printed, errors=errors, at_most=self.at_most)
+            except CannotRun as error:
+                return Ending(said=(error.what,))
+            return Ending(code, said=running.last_lines(errors))
+
+    def outcome(self, ending: Ending) -> Outcome:
+        if ending.code == 0:
             return Outcome.GOOD
-        return Outcome.UNKNOWN if code < 0 or code == _CANNOT_TELL or code >= _SIGNALS else Outcome.BAD
+        speaks = ending.code is not None and 0 < ending.code < _SIGNALS and ending.code != _CANNOT_TELL
+        return Outcome.BAD if speaks else Outcome.UNKNOWN
+
+    def learn(self, endings: Sequence[Ending]) -> None:
+        """Its exit codes mean what they mean."""
 
 
 @dataclass
 class ByRecord:
     """The recorded results: those of another verdict than good are bad; a run that ends otherwise tells nothing, unless
-    the bad side ends so."""
+    the bad side ends so.
+
+    Attributes:
+        drawn: the last run whose results were kept to be drawn, see `Rerun.forget`.
+    """
 
     project: Project
     cache: Cache
     analysis: Analysis
     at_most: float | None
-    bad_code: int | None = None
-    last: Rerun | None = None
+    drawn: Rerun | None = None
+    _bad_code: int | None = None
 
     @property
     def called(self) -> str:
@@ -119,18 +161,24 @@ class ByRecord:
         told = declared.read_bytes() if declared.is_file() else b""  # tolerances are declared there
         return hashlib.sha256(self.analysis.record.encode() + told).hexdigest()
 
-    def outcome(self, environment: Path) -> Outcome:
+    def run(self, environment: Path, *, draws: bool = False) -> Ending:
+        options = RerunOptions(environment=environment, at_most=self.at_most, draws=draws, quiet=True)
         try:
-            done = self.run(environment)
-        except LapidarError:
-            return Outcome.UNKNOWN
-        if done.is_good:
-            return Outcome.GOOD
-        if done.exit_code != self.analysis.exit_code:
-            return Outcome.BAD if done.exit_code == self.bad_code else Outcome.UNKNOWN
-        return Outcome.BAD
+            done = rerun(self.project, self.cache, self.analysis.name, options)
+        except CannotRun as error:
+            return Ending(said=(error.what,))
+        if draws:
+            self.drawn = done
+        return Ending(done.exit_code, done.is_good, done.said)
 
-    def run(self, environment: Path, *, draws: bool = False) -> Rerun:
-        """Run it again in an environment; with `draws`, keep the files of both sides (see `Rerun.forget`)."""
-        options = RerunOptions(environment=environment, at_most=self.at_most, draws=draws)
-        return rerun(self.project, self.cache, self.analysis.name, options)
+    def outcome(self, ending: Ending) -> Outcome:
+        if ending.code is None:
+            return Outcome.UNKNOWN
+        if ending.good:
+            return Outcome.GOOD
+        ends_so = ending.code in (self.analysis.exit_code, self._bad_code)
+        return Outcome.BAD if ends_so else Outcome.UNKNOWN
+
+    def learn(self, endings: Sequence[Ending]) -> None:
+        codes = {ending.code for ending in endings}
+        self._bad_code = codes.pop() if len(codes) == 1 else None

@@ -50,6 +50,7 @@ class RerunOptions:
         at_most: seconds, after which a run is ended.
         output: the descriptor that what it prints goes to; None keeps it silent.
         environment: run in this one, whatever it is of, and not in the recorded one.
+        quiet: keep the last of what it says on standard error, see `Rerun.said`, instead of passing it on.
     """
 
     as_is: bool = False
@@ -59,6 +60,7 @@ class RerunOptions:
     at_most: float | None = None
     output: int | None = None
     environment: Path | None = None
+    quiet: bool = False
 
 
 @dataclass(slots=True)
@@ -73,6 +75,7 @@ class Rerun:
         notes: what the user should know, a sentence each.
         files: of each result, the recorded file and the new one, where they were to be kept; in `folder`, until
             `forget`.
+        said: the last lines on standard error, where they were to be kept.
     """
 
     analysis: Analysis
@@ -85,6 +88,7 @@ class Rerun:
     notes: list[str] = field(default_factory=list)
     files: dict[str, tuple[Path, Path]] = field(default_factory=dict)
     folder: str = ""
+    said: tuple[str, ...] = ()
 
     def forget(self) -> None:
         """Remove the files that were kept to be drawn."""
@@ -211,6 +215,7 @@ class _Again:
             variables: that are held beside those of the conditions.
         """
         place, printed = folder / "project", folder / "printed"
+        errors = folder / "errors" if self.options.quiet else None
         place.mkdir(parents=True)
         copy = Project(place)
         notes = scratch.lay_out(self.analysis, self.cache, place, self.project.root, as_is=self.options.as_is)
@@ -221,11 +226,13 @@ class _Again:
         code = ready.wait_in(
             place / self.analysis.folder,
             printed,
+            errors=errors,
             also_to=self.options.output,
             more=variables,
             at_most=self.options.at_most,
         )
         self.result.seconds = time.monotonic() - began
+        self.result.said = running.last_lines(errors) if errors else ()
         is_ignored = ignored(copy, [])
         files = {
             path: file

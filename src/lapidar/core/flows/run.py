@@ -16,13 +16,15 @@ from typing import NoReturn
 import msgspec
 
 from lapidar.core.environment.folder import Environment
-from lapidar.core.errors import LapidarError
+from lapidar.core.errors import CannotRun, LapidarError
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection
 from lapidar.core.restored import programs, running
 from lapidar.core.restored.running import Prepared
 
-__all__ = ["Run", "prepare"]
+__all__ = ["Run", "last_lines", "prepare"]
+
+_LAST_LINES, _LAST_BYTES = 3, 4096
 
 
 class Run(msgspec.Struct, frozen=True):
@@ -87,6 +89,7 @@ class Run(msgspec.Struct, frozen=True):
         folder: Path,
         printed: Path,
         *,
+        errors: Path | None = None,
         also_to: int | None = None,
         more: Mapping[str, str] = MappingProxyType({}),
         at_most: float | None = None,
@@ -95,6 +98,7 @@ class Run(msgspec.Struct, frozen=True):
 
         Args:
             printed: the file that its standard output goes to.
+            errors: the file that its standard error goes to; this process's own unless given.
             also_to: a descriptor that gets the same when it has ended.
             more: variables beside its own.
             at_most: seconds, after which it is ended.
@@ -103,9 +107,9 @@ class Run(msgspec.Struct, frozen=True):
             Its exit code; negative where a signal ended it.
 
         Raises:
-            LapidarError: the program cannot be executed, or took too long.
+            CannotRun: the program cannot be executed, or took too long.
         """
-        with printed.open("wb") as output:
+        with printed.open("wb") as output, open(errors or os.devnull, "wb") as said:
             try:
                 process = subprocess.Popen(
                     self.words,
@@ -113,6 +117,7 @@ class Run(msgspec.Struct, frozen=True):
                     env={**self.prepared.variables, **more},
                     cwd=folder,
                     stdout=output,
+                    stderr=said if errors else None,
                     umask=-1 if self.prepared.umask is None else self.prepared.umask,
                     start_new_session=True,
                     preexec_fn=_end_with_parent,
@@ -122,7 +127,7 @@ class Run(msgspec.Struct, frozen=True):
             try:
                 code = process.wait(at_most)
             except subprocess.TimeoutExpired as error:
-                raise LapidarError(f"The run was ended after {at_most:g} s") from error
+                raise CannotRun(f"The run was ended after {at_most:g} s") from error
             finally:
                 _end_group(process.pid)
         if also_to is not None:
@@ -141,10 +146,19 @@ def _end_group(leader: int) -> None:
         os.killpg(leader, signal.SIGKILL)
 
 
-def _cannot_run(program: str, error: OSError) -> LapidarError:
+def last_lines(file: Path) -> tuple[str, ...]:
+    """The last lines of what a run said on standard error, less control characters."""
+    with file.open("rb") as stream:
+        stream.seek(max(file.stat().st_size - _LAST_BYTES, 0))
+        text = stream.read().decode("utf-8", "replace")
+    lines = ("".join(letter for letter in line if letter.isprintable()).rstrip() for line in text.splitlines())
+    return tuple([line for line in lines if line][-_LAST_LINES:])
+
+
+def _cannot_run(program: str, error: OSError) -> CannotRun:
     mounted = "Is the file system mounted noexec? Then restore elsewhere with --into."
     remedy = mounted if error.errno == EACCES else ""
-    return LapidarError(f"{program} cannot be run", why=error.strerror or str(error), remedy=remedy)
+    return CannotRun(f"{program} cannot be run", why=error.strerror or str(error), remedy=remedy)
 
 
 def prepare(project: Project, words: Sequence[str], environment: Path | None = None) -> Run:

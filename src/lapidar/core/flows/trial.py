@@ -49,4 +49,4 @@ def tried(project: Project, cache: Cache, snapshot: Snapshot, reporter: Progress
     with cache.in_use(), atomic.WorkFolder(project.own_folder, _PREFIX) as work:
         place = Path(work.path) / "environment"
         restore(project, cache, snapshot, RestoreOptions(into=place), reporter)
-        return [rerun(project, cache, name, RerunOptions(environment=place), reporter) for name in names]
+        return [rerun(project, cache, name, RerunOptions(environment=place, quiet=True), reporter) for name in names]

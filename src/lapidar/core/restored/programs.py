@@ -11,7 +11,7 @@ from pathlib import Path
 
 from lapidar.core import languages
 from lapidar.core.environment.folder import Environment
-from lapidar.core.errors import LapidarError
+from lapidar.core.errors import CannotRun
 from lapidar.core.restored.running import Prepared
 
 __all__ = ["find"]
@@ -26,7 +26,7 @@ def find(words: Sequence[str], environment: Environment, prepared: Prepared) -> 
         words: the command, not empty.
 
     Raises:
-        LapidarError: there is none; it is a file that is no program; or it is another environment's.
+        CannotRun: there is none; it is a file that is no program; or it is another environment's.
     """
     name = words[0]
     own = environment.programs / name
@@ -38,7 +38,7 @@ def find(words: Sequence[str], environment: Environment, prepared: Prepared) -> 
     if script.is_file() and ("/" in name or found is None):
         return _script(script, words, found, environment)
     if found is None:
-        raise LapidarError(
+        raise CannotRun(
             f"There is no command {name!r} in the environment or on PATH",
             remedy=f"Look at its spelling; `ls {environment.programs}` shows what the environment has.",
         )
@@ -62,7 +62,7 @@ def _script(
         (name for one in suffixed for name in one.interpreters if (environment.programs / name).is_file()), ""
     )
     rest = shlex.join(words)
-    raise LapidarError(
+    raise CannotRun(
         f"{script} is a file, and no program",
         why="it says no interpreter in its first line" if not line else "it cannot be executed",
         remedy=f"lapidar run {starts} {rest}" if starts else "Say the program that it is for first.",
@@ -89,7 +89,7 @@ def _interpreter(script: Path) -> list[str]:
 
 
 def _refuse_another_environment(name: str, program: str, environment: Environment) -> None:
-    """Raises: LapidarError: a program on PATH belongs to another environment of a language that this one has: it would
+    """Raises: CannotRun: a program on PATH belongs to another environment of a language that this one has: it would
     see, and might change, the packages of that one."""
     line = _interpreter(Path(program))
     runs_with = line[0] if line and os.path.isabs(line[0]) else ("" if line else program)
@@ -99,7 +99,7 @@ def _refuse_another_environment(name: str, program: str, environment: Environmen
     ):
         return
     other = f"is {program}" if runs_with in (program, "") else f"is {program}, which runs with {runs_with}"
-    raise LapidarError(
+    raise CannotRun(
         f"{name} is not in the environment",
         why=f"the one on PATH {other}: it would see, and may change, the packages of another environment",
         remedy="`lapidar need NAME` brings a package into this one. To run that program all the same, give its path.",
