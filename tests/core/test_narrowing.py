@@ -8,7 +8,7 @@ import math
 import random
 import unittest
 
-from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow, units_in_order
+from lapidar.core.changes.narrowing import Narrowed, Outcome, border, narrow, units_in_order
 
 
 class Universe:
@@ -96,6 +96,30 @@ class AgainstUniverses(unittest.TestCase):
             universe = Universe(seed)
             with self.subTest(seed=seed):
                 self.right(universe, narrow(universe.count, universe.probe, universe.needs, jobs=4))
+
+    def test_the_border_between_versions(self) -> None:
+        for seed in range(500):
+            with self.subTest(seed=seed):
+                self.border(random.Random(seed))
+
+    def border(self, source: random.Random) -> None:
+        versions = [f"1.{number}" for number in range(source.randint(0, 40))]
+        first_bad = source.randint(0, len(versions))
+        dark = {one for one in versions if source.random() < source.choice((0, 0.3))}
+        tried: list[str] = []
+
+        def probe(version: str) -> Outcome:
+            tried.append(version)
+            if version in dark:
+                return Outcome.UNKNOWN
+            return Outcome.BAD if versions.index(version) >= first_bad else Outcome.GOOD
+
+        told = [one for one in versions if one not in dark]
+        good = [one for one in told if versions.index(one) < first_bad]
+        bad = [one for one in told if versions.index(one) >= first_bad]
+        self.assertEqual(border(versions, probe), (good[-1] if good else None, bad[0] if bad else None))
+        self.assertEqual(len(tried), len(set(tried)))
+        self.assertLessEqual(len(tried), len(versions).bit_length() + len(dark))
 
     def test_the_order_of_needs(self) -> None:
         self.assertEqual(units_in_order(5, {0: [3], 3: [1], 1: [3], 4: [0]}), [(1, 3), (0,), (2,), (4,)])

@@ -140,13 +140,20 @@ class Hybrids:
             yield from zip(ring, [*ring[1:], ring[0]], strict=True)
 
     def _of_runtimes(self) -> Iterator[tuple[str, str]]:
-        """Packages are made for one line of versions of a runtime: with another one all of them move."""
+        """Packages that are bound to one line of versions of a runtime move with it."""
         for change in self.changes:
             if change.owner.layer is Layer.RUNTIME and change.old.split(".")[:2] != change.new.split(".")[:2]:
-                for other in self.changes:
-                    if other.owner.layer is Layer.PACKAGES and other.owner.language == change.owner.language:
-                        yield change.owner.user, other.owner.user
-                        yield other.owner.user, change.owner.user
+                language = languages.of(change.owner.language)
+                old, new = (side.runtime_of(language.name) for side in (self.good, self.bad))
+                before, after = self._records("packages")
+                if old is None or new is None:
+                    continue
+                for user, package in before.items():
+                    if package.language == language.name and not language.works_with(package, new, self.cache):
+                        yield change.owner.user, user
+                for user, package in after.items():
+                    if package.language == language.name and not language.works_with(package, old, self.cache):
+                        yield user, change.owner.user
 
     def snapshot(self, taken: Collection[int], instead: Instead = _NOTHING) -> Snapshot:
         """The snapshot with some of the changes.

@@ -17,7 +17,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
-__all__ = ["Narrowed", "Outcome", "border", "narrow", "units_in_order", "without"]
+__all__ = ["Narrowed", "Outcome", "border", "narrow", "narrow_within", "units_in_order", "without"]
 
 
 class Outcome(enum.StrEnum):
@@ -114,6 +114,27 @@ def narrow(
     """
     search = _Search(count, probe, dict(needs or {}), jobs, told)
     return search.run()
+
+
+def narrow_within(
+    some: Collection[int],
+    probe: Probe,
+    needs: Mapping[int, Collection[int]],
+    *,
+    jobs: int = 1,
+    told: Callable[[int, int], None] = lambda done, left: None,
+) -> Narrowed:
+    """Narrow within some of the changes; see `narrow`. What they need of the others is left out of account."""
+    numbers = sorted(some)
+    places = {number: place for place, number in enumerate(numbers)}
+    found = narrow(
+        len(numbers),
+        lambda taken: probe(frozenset(numbers[place] for place in taken)),
+        {places[one]: [places[other] for other in needs[one] if other in places] for one in numbers if one in needs},
+        jobs=jobs,
+        told=told,
+    )
+    return Narrowed(frozenset(numbers[place] for place in found.guilty), found.trials, found.certain)
 
 
 def border(between: Sequence[str], probe: Callable[[str], Outcome]) -> tuple[str | None, str | None]:

@@ -10,7 +10,7 @@ from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.changes import hybrid
 from lapidar.core.changes.hybrid import Hybrids
-from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow, without
+from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow_within, without
 from lapidar.core.errors import LapidarError, MissingFromCache
 from lapidar.core.flows.choose import named_snapshot
 from lapidar.core.flows.deeper import Deeper, Guilty
@@ -25,6 +25,7 @@ from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Culprit", "CulpritOptions", "Guilty", "Trial", "as_values", "culprit"]
 
+_MOST_LOOKED_INTO = 4  # of changes that only together do it: a runtime, and all that is made for it, is not
 _MOST_SETS = 5  # of changes that do it each by itself
 
 
@@ -175,7 +176,7 @@ class _Search:
             notes = found.notes
             deeper = Deeper(self.project, self.cache, self.hybrids, self.trials, self.options.jobs, notes)
             for numbers, those in zip(sets, [found.guilty, *found.also], strict=True):
-                for one in those:
+                for one in those if len(those) <= _MOST_LOOKED_INTO else ():
                     deeper.look(one, numbers)
 
     def _sets(self) -> list[frozenset[int]]:
@@ -211,22 +212,8 @@ class _Search:
             for change in (changes[number] for number in sorted(numbers))
         ]
 
-    def _narrowed(self, rest: frozenset[int], needs: Mapping[int, Collection[int]]) -> Narrowed:
-        """Narrow within some of the changes, which need none of the others."""
-        numbers = sorted(rest)
-        places = {number: place for place, number in enumerate(numbers)}
-        found = narrow(
-            len(numbers),
-            lambda taken: self._probe(frozenset(numbers[place] for place in taken)),
-            {
-                places[one]: [places[needed] for needed in needs[one] if needed in places]
-                for one in numbers
-                if one in needs
-            },
-            jobs=self.options.jobs,
-            told=self.trials.expect,
-        )
-        return Narrowed(frozenset(numbers[place] for place in found.guilty), found.trials, found.certain)
+    def _narrowed(self, some: frozenset[int], needs: Mapping[int, Collection[int]]) -> Narrowed:
+        return narrow_within(some, self._probe, needs, jobs=self.options.jobs, told=self.trials.expect)
 
     def _apart(self, found: Narrowed) -> tuple[Narrowed, frozenset[int]]:
         """Libraries that the operating system ships together moved together. Nobody says that they work apart: where

@@ -3,7 +3,7 @@ the judge allows, and each seen in a trial."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,7 +15,7 @@ from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.changes import exports, files, hybrid, values
 from lapidar.core.changes.files import FileChange
 from lapidar.core.changes.hybrid import Hybrids, Instead
-from lapidar.core.changes.narrowing import Outcome, border, narrow
+from lapidar.core.changes.narrowing import Outcome, border, narrow, narrow_within
 from lapidar.core.flows.between import Between, library_of
 from lapidar.core.flows.trials import Trials
 from lapidar.core.project import Project
@@ -28,6 +28,7 @@ from lapidar.core.restored import assemble
 __all__ = ["Deeper", "Guilty"]
 
 _MOST_FILES = 4000
+_MOST_APART = 16  # files of which it is tried whether some are guilty without those that they need
 
 
 @dataclass(slots=True)
@@ -135,9 +136,31 @@ class Deeper:
         whole = frozenset(range(len(changed)))
         if probe(frozenset()) is not Outcome.GOOD or probe(whole) is not Outcome.BAD:
             return  # what describes the package is part of it, or it works only as a whole
-        narrowed = narrow(len(changed), probe, jobs=self.jobs, told=self.trials.expect)
-        one.files = [changed[number] for number in sorted(narrowed.guilty)]
+        needs, together = language.needs_between(old, new, self.cache) if language else ({}, ())
+        guilty_files = self._narrowed(changed, probe, needs, together)
+        one.files = [changed[number] for number in sorted(guilty_files)]
         one.lines = {file.path: files.text_difference(self.cache, file) for file in one.files}
+
+    def _narrowed(
+        self,
+        changed: Sequence[FileChange],
+        probe: Callable[[frozenset[int]], Outcome],
+        needs: Mapping[str, set[str]],
+        together: Sequence[str],
+    ) -> frozenset[int]:
+        """The files: tried with those that they take names from, and with what is made together; then, of what is
+        found, without the one and the other."""
+        at = {file.path: number for number, file in enumerate(changed)}
+        known = {at[one]: {at[other] for other in others if other in at} for one, others in needs.items() if one in at}
+        wide = {one: set(others) for one, others in known.items()}
+        for one, other in zip(together, [*together[1:], *together[:1]], strict=True):
+            wide.setdefault(at[one], set()).add(at[other])
+        found = narrow(len(changed), probe, wide, jobs=self.jobs, told=self.trials.expect).guilty
+        for held, looser in ((wide, known), (known, {})):
+            if held != looser and len(found) > 1 and (looser or len(found) <= _MOST_APART):
+                less = narrow_within(found, probe, looser, jobs=self.jobs, told=self.trials.expect).guilty
+                found = less or found
+        return found
 
     def _with_tree(
         self, guilty: frozenset[int], record: Any, tree: Tree, relatives: tuple[Tree, Tree], what: str

@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from lapidar.core.project import Project
     from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
     from lapidar.core.records.graph import Graph
-    from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
+    from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Runtime, Snapshot
     from lapidar.core.records.surveyed import Surveyed
 
 __all__ = ["AtLeast", "BasicLanguage"]
@@ -103,6 +103,16 @@ class BasicLanguage:
     def deriver(self, cache: Cache, runtime: Runtime) -> Deriver | None:
         """Nothing is derived."""
         return None
+
+    # ---- which change did it
+
+    def works_with(self, package: Package, runtime: Runtime, cache: Cache) -> bool:
+        """Nobody says that it does."""
+        return False
+
+    def needs_between(self, before: Tree, after: Tree, cache: Cache) -> tuple[Mapping[str, set[str]], Sequence[str]]:
+        """None is known."""
+        return {}, ()
 
     # ---- check and run
 

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.owner import Owner
-    from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
+    from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Runtime, Snapshot
     from lapidar.core.records.surveyed import Surveyed
 
 __all__ = [
@@ -336,6 +336,16 @@ class Language(Protocol):
 
     def deriver(self, cache: Cache, runtime: Runtime) -> Deriver | None:
         """What makes derived things for a runtime; None where there are none."""
+
+    # ---- which change did it
+
+    def works_with(self, package: Package, runtime: Runtime, cache: Cache) -> bool:
+        """Whether nothing keeps a package, as it lies in the cache, from another runtime than its own: neither compiled
+        files that were made for one, nor its metadata."""
+
+    def needs_between(self, before: Tree, after: Tree, cache: Cache) -> tuple[Mapping[str, set[str]], Sequence[str]]:
+        """Of the files that differ between two trees: by a path, those without whose change its own cannot be, as far
+        as the files tell; and the paths that are made together, and may look into one another."""
 
     # ---- check and run
 

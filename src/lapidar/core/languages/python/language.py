@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from lapidar.core.project import Project
     from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
     from lapidar.core.records.graph import Graph
-    from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
+    from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Runtime, Snapshot
     from lapidar.core.records.surveyed import Surveyed
 
 __all__ = ["LANGUAGE"]
@@ -125,6 +125,18 @@ class Python:
         from lapidar.core.languages.python.bytecode import Compiler
 
         return Compiler(cache, runtime)
+
+    # ---- which change did it
+
+    def works_with(self, package: Package, runtime: Runtime, cache: Cache) -> bool:
+        from lapidar.core.languages.python import bound
+
+        return bound.works_with(package, runtime, cache)
+
+    def needs_between(self, before: Tree, after: Tree, cache: Cache) -> tuple[Mapping[str, set[str]], Sequence[str]]:
+        from lapidar.core.languages.python import coupling
+
+        return coupling.needs_between(before, after, cache)
 
     # ---- check and run
 
