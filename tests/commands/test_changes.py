@@ -12,8 +12,16 @@ import time
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
+
+import msgspec
 
 from core.test_system import compile_c
+from lapidar.core.cache.history import Cause, History
+from lapidar.core.cache.store import Cache
+from lapidar.core.flows.culprit import CulpritOptions, culprit
+from lapidar.core.languages.python.bytecode import Compiler
+from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 from lapidar.standin.packages import write_wheel
 from standins import Pinning
@@ -233,6 +241,28 @@ class Tried(Stories):
         self.assertEqual(self.json("history")[0]["about"], "clay01")
         self.assertTrue(self.json("rerun")["good"])
 
+    def test_killed_at_any_moment(self) -> None:
+        before = self.lock.read_bytes()
+        began = time.monotonic()
+        self.pin("--renew", "--try", "--yes")
+        took = time.monotonic() - began
+        after = self.lock.read_bytes()
+        self.assertNotEqual(before, after)
+        for number in (signal.SIGKILL, signal.SIGINT):
+            for moment in range(4):
+                self.lock.write_bytes(before)
+                process = subprocess.Popen([PROGRAM, "pin", "--renew", "--try", "--yes"], cwd=self.project,
+                                           env=self.variables, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+                time.sleep(took * (moment + 0.5) / 4)
+                process.send_signal(number)
+                process.wait()
+                self.assertIn(self.lock.read_bytes(), (before, after))
+        self.lock.write_bytes(before)
+        self.pin("--renew", "--try", "--yes")
+        self.assertEqual(self.lock.read_bytes(), after)
+        self.assertFalse([one for one in os.listdir(self.project / ".lapidar") if one.startswith(("trial", "rerun-"))])
+        self.assertTrue(self.json("rerun")["good"])
+
     def test_nothing_to_try(self) -> None:
         (self.project / "lapidar.results").unlink()
         self.assertIn("no analysis is recorded", self.fails("pin", "--renew", "--try"))
@@ -402,6 +432,125 @@ class Guilty(Stories):
         self.assertIn("nothing is recorded", self.fails("culprit"))
         self.assertIn("is not said", self.fails("culprit", "--", "python", "judge.py"))
 
+    def test_numbers_and_lists_of_a_variable(self) -> None:
+        text = (self.project / "lapidar.toml").read_text()
+        second = '[conditions.env]\nOMP_NUM_THREADS = "{}"\nGLAZE_FLAGS = "{}"\n'
+        (self.project / "lapidar.toml").write_text(text + second.format(1, "soft:thin:warm"))
+        self.pin()
+        good = lockfile.read(self.lock).snapshot[7:19]
+        (self.project / "lapidar.toml").write_text(text + second.format(9, "soft:cold:thick:warm"))
+        self.pin()
+        (self.project / "judge.py").write_text(
+            "import os, sys\nflags = os.environ['GLAZE_FLAGS'].split(':')\n"
+            "sys.exit('thick' in flags if sys.argv[1] == 'flags' else int(os.environ['OMP_NUM_THREADS']) > 3)\n"
+        )
+        self.assertEqual(self.told("--good", good, "--", "python", "judge.py", "threads"), ("3", "4"))
+        (one,) = self.found("--good", good, "--", "python", "judge.py", "flags")["guilty"]
+        self.assertEqual((one["name"], one["entries"]), ("variable GLAZE_FLAGS", ["thick"]))
+        said = self.lapidar("culprit", "--good", good, "--", "python", "judge.py", "flags").stdout
+        self.assertIn("The change lies in thick\n", said)
+
+    def test_nothing_is_compiled_that_is_known(self) -> None:
+        for version, body in (("1.1", MEDIAN), ("1.2", MEAN)):
+            self.release(
+                "sherdstats", version, {"robust.py": body, "other.py": f"N = {str(self.folder)!r}, {version}\n"}
+            )
+            (self.project / "lapidar.toml").write_text(self.text.format(version))
+            self.pin()
+        self.renew()
+        self.lapidar("restore", "--snapshot", self.first, "--into", self.folder / "first")
+        (self.project / "judge.py").write_text(
+            "import sherdstats.robust as r, sys\nsys.exit(r.centre([1, 2, 9]) == 4)\n"
+        )
+        compiled: list[str] = []
+        run = Compiler._run
+
+        def listening(self: Compiler, jobs: Any, *rest: Any) -> set[str]:
+            compiled.extend(entry.path for _, entry in jobs)
+            return run(self, jobs, *rest)
+
+        with mock.patch.object(Compiler, "_run", listening), mock.patch.dict(os.environ, self.variables):
+            options = CulpritOptions(good=self.first, command=("python", "judge.py"))
+            found = culprit(Project(self.project), Cache(self.cache), options)
+        self.assertEqual([file.path for file in found.guilty[0].files], ["site/sherdstats/robust.py"])
+        # Of the versions between, what neither side has; of the hybrids of their files nothing.
+        self.assertEqual(compiled, ["site/sherdstats.py", "site/sherdstats/other.py"] * 2)
+
+    def test_what_a_run_says_is_told_where_nothing_else_can_be(self) -> None:
+        self.renew("1.3")
+        (self.project / "judge.py").write_text(
+            "import sys, clay00, clay23, sherdstats.robust as r\nprint('soaking', file=sys.stderr)\n"
+            "if clay00.X != clay23.X: sys.exit(125)\nsys.exit(r.centre([1, 2, 9]) == 4)\n"
+        )
+        ask = ("--good", self.first, "--", "python", "judge.py")
+        done = self.lapidar("culprit", *ask)
+        lines = (done.stdout + done.stderr).splitlines()
+        told = [number for number, line in enumerate(lines) if "soaking" in line]
+        self.assertTrue(told)
+        for number in told:
+            self.assertEqual([lines[number - 1].strip(), lines[number].strip()],
+                             ["it ended with exit code 125", "soaking"])  # fmt: skip
+            self.assertIn("cannot tell", lines[number - 2])
+        trials = self.found(*ask)["trials"]
+        self.assertEqual({bool(trial["said"]) for trial in trials if trial["outcome"] == "cannot tell"}, {True})
+        self.assertEqual({bool(trial["said"]) for trial in trials if trial["outcome"] != "cannot tell"}, {False})
+        said = self.fails("culprit", "--good", self.first, "--", "nosuchthing")
+        self.assertIn("cannot be told", said)
+        self.assertIn("There is no command 'nosuchthing'", said)
+
+    def test_killed_at_any_moment(self) -> None:
+        self.lapidar("record", "kilns", "--", "python", "analysis.py")
+        self.renew()
+        lock = self.lock.read_bytes()
+        began = time.monotonic()
+        whole = self.found()
+        took = time.monotonic() - began
+        shutil.rmtree(self.project / ".lapidar" / "culprit")
+        for moment in range(6):
+            process = subprocess.Popen([PROGRAM, "culprit"], cwd=self.project, env=self.variables,
+                                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+            time.sleep(took * (moment + 0.5) / 12)
+            process.send_signal(signal.SIGKILL)
+            process.wait()
+            self.assertEqual(self.lock.read_bytes(), lock)
+        again = self.found()
+        self.assertEqual(again["guilty"], whole["guilty"])
+        self.assertTrue(any(trial["remembered"] for trial in again["trials"]))
+        self.nothing_is_left()
+        self.lapidar("cache", "audit")
+
+    def nothing_is_left(self) -> None:
+        there = os.listdir(self.project / ".lapidar")
+        self.assertEqual([one for one in there if one.startswith(("trial", "judging-", "rerun-"))], [])
+
+    def test_no_space_is_no_answer(self) -> None:
+        self.renew()
+        (self.project / "judge.py").write_text(
+            "import os, pathlib, sys, sherdstats.robust as r\n"
+            "if r.centre([1, 2, 9]) == 4 and os.path.exists('fill'):\n"
+            "    open(os.environ['TMPDIR'] + '/filled', 'wb', 0).write(bytes(9000000))\n"
+            "sys.exit(r.centre([1, 2, 9]) == 4)\n"
+        )
+        ask = (PROGRAM, "culprit", "--json", "--good", self.first, "--", "python", "judge.py")
+        own = self.project / ".lapidar"
+        for size in ("300k", "6m", "20m"):
+            with self.subTest(size=size):
+                script = f"mount -t tmpfs -o size={size} none '{own}' && \"$@\"; code=$?; ls -A '{own}' >&2; exit $code"
+                done = self.in_namespace(script, *ask)
+                self.assertEqual(done.returncode, 3, done.stdout + done.stderr)
+                self.assertIn("no space is left", done.stdout)
+                self.assertNotIn("trials-", done.stderr)
+        (self.project / "fill").touch()
+        (self.folder / "tmp").mkdir()
+        self.variables["TMPDIR"] = str(self.folder / "tmp")
+        done = self.in_namespace(f"mount -t tmpfs -o size=2m none '{self.folder}/tmp' && \"$@\"", *ask)
+        self.assertEqual(done.returncode, 3, done.stdout + done.stderr)
+        self.assertIn("is full: what a run says then is no answer", done.stdout)
+        (self.project / "fill").unlink()
+        self.nothing_is_left()
+        (one,) = self.found(*ask[3:])["guilty"]
+        self.assertEqual(one["name"], "sherdstats")
+
     def test_a_flaky_judge_is_noticed(self) -> None:
         self.renew("1.3")
         (self.project / "judge.py").write_text(
@@ -436,7 +585,9 @@ class Below(Case):
     CONDITION = '[needs]\ntools = ["{}"]\n[conditions.env]\nOMP_NUM_THREADS = "{}"\n'
     JUDGE = """\
 import ctypes, glob, os, subprocess, sys
-def library(): return ctypes.CDLL(glob.glob(sys.prefix + "/lib/python*/site-packages/firing.so")[0]).fired() == 7
+def asked(name): return getattr(ctypes.CDLL(glob.glob(sys.prefix + "/lib/python*/site-packages/firing.so")[0]), name)()
+def library(): return asked("fired") == 7
+def several(): return asked("fired") + asked("soaked") < 17
 def program(): return subprocess.run(["hottest"], capture_output=True, text=True).stdout == "1280\\n"
 def variable(): return os.environ["OMP_NUM_THREADS"] == "1"
 def both(): return library() or program()
@@ -447,8 +598,12 @@ sys.exit(not globals()[sys.argv[1]]())
         fire = compile_c(
             self.folder, "libfire.so.1", f"int fire(void) {{ return {answer}; }}", "-Wl,-soname,libfire.so.1"
         )
-        code, link = "int fire(void); int fired(void) { return fire(); }", f"-Wl,-rpath,{self.folder}"
-        firing = compile_c(self.folder, "firing.so", code, str(fire), link)
+        soak = compile_c(
+            self.folder, "libsoak.so.1", f"int soak(void) {{ return {answer + 1}; }}", "-Wl,-soname,libsoak.so.1"
+        )
+        code, link = "int fire(void), soak(void); int fired(void) { return fire(); }", f"-Wl,-rpath,{self.folder}"
+        code += " int soaked(void) { return soak(); }"
+        firing = compile_c(self.folder, "firing.so", code, str(fire), str(soak), link)
         if not (self.folder / "venv").exists():
             self.environment(write_wheel(self.folder, "firing", "1.0", {"firing.so": firing.read_bytes()}))
         program = self.folder / "hottest"
@@ -463,7 +618,7 @@ sys.exit(not globals()[sys.argv[1]]())
         first = self.capture(7, 1280, 1)
         self.capture(8, 1290, 4)
         shutil.rmtree(self.folder / "venv")
-        for name in ("libfire.so.1", "hottest"):
+        for name in ("libfire.so.1", "libsoak.so.1", "hottest"):
             (self.folder / name).unlink()
         for judge, guilty in {
             "library": [("libraries", "libfire.so.1")],
@@ -476,6 +631,38 @@ sys.exit(not globals()[sys.argv[1]]())
                 found = json.loads(self.lapidar(*command).stdout)
                 self.assertEqual(sorted((one["layer"], one["name"]) for one in found["guilty"]), guilty)
                 self.assertEqual((found["also"], found["without"], found["certain"]), ([], "good", True))
+
+    def shipped(self, version: str) -> str:
+        """The snapshot as if the operating system shipped both libraries in one package."""
+        snapshot = lockfile.read(self.lock)
+        libraries = tuple(
+            msgspec.structs.replace(one, owner="libkiln1", owner_version=version)
+            if one.soname in ("libfire.so.1", "libsoak.so.1")
+            else one
+            for one in snapshot.libraries
+        )
+        made = lockfile.identify(msgspec.structs.replace(snapshot, libraries=libraries))
+        lockfile.write(made, self.lock)
+        with Cache(self.cache).in_use():
+            identity = Project(self.project).identity()
+            History(Cache(self.cache)).add(made, self.lock, project=identity, cause=Cause.CAPTURED)
+        return made.snapshot[7:19]
+
+    def test_libraries_that_ship_together(self) -> None:
+        ids = []
+        for version, answer in (("1.0-1", 7), ("1.0-2", 7), ("1.2-1", 8), ("2.0-1", 8)):
+            self.capture(answer, 1280, 1)
+            ids.append(self.shipped(version))
+        command = ("culprit", "--json", "--good", ids[0], "--", "python", "judge.py")
+        (one,) = json.loads(self.lapidar(*command, "library").stdout)["guilty"]
+        self.assertEqual((one["name"], one["ships_with"]), ("libfire.so.1", ["libsoak.so.1"]))
+        self.assertEqual((one["last_good"], one["first_bad"]), ("1.0-2", "1.2-1"))
+        self.assertEqual(one["lines"], {"libfire.so.1": ["of the same size, with other bytes: fire"]})
+        found = json.loads(self.lapidar(*command, "several").stdout)
+        self.assertEqual([one["name"] for one in found["guilty"]], ["libfire.so.1", "libsoak.so.1"])
+        said = self.lapidar("culprit", "--good", ids[0], "--", "python", "judge.py", "library").stdout
+        self.assertIn("libfire.so.1 1.0-2 is good, 1.2-1 is the first that is bad.", said)
+        self.assertIn("It does it without what the system ships with it: libsoak.so.1.", said)
 
 
 if __name__ == "__main__":

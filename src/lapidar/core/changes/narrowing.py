@@ -29,6 +29,7 @@ class Outcome(enum.StrEnum):
 
 
 _MOST_PAIRS = 15
+_MOST_SPARED = 24  # of what was found, how much is left out one by one
 Probe = Callable[[frozenset[int]], Outcome]
 Unit = tuple[int, ...]  # changes that move together
 
@@ -265,14 +266,18 @@ class _Search:
             return Narrowed(frozenset(), self.trials, certain=False)
         guilty, before = self.closure(required), frozenset[int]()
         dark: list[int] = []  # without which it cannot be told
+        tried: list[frozenset[int]] = []
         while guilty != before:
             before, dark = guilty, []
-            for one in sorted(guilty):
-                guilty = self._spared(guilty, [one], dark)
+            # Each once that leaves another rest; what nobody else needs first.
+            rests = {without(guilty, [one], self.needs): one for one in sorted(guilty)}
+            tried = sorted(rests, key=len, reverse=True)
+            for rest in tried[:_MOST_SPARED]:
+                guilty = self._spared(guilty, [rests[rest]], dark)
             # What moves together unknown to anybody can only be left out together.
             for pair in list(itertools.combinations(dark, 2))[:_MOST_PAIRS]:
                 guilty = self._spared(guilty, pair, [])
-        return Narrowed(guilty, self.trials, certain=not set(dark) & guilty)
+        return Narrowed(guilty, self.trials, certain=not set(dark) & guilty and len(tried) <= _MOST_SPARED)
 
     def _spared(self, guilty: frozenset[int], some: Collection[int], dark: list[int]) -> frozenset[int]:
         """A bad set without some changes, and those that need them, where it is still bad; else as it is."""

@@ -11,7 +11,7 @@ import msgspec
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import Entry, Tree
+from lapidar.core.cache.trees import Entry
 from lapidar.core.changes import exports, files, hybrid, values
 from lapidar.core.changes.files import FileChange
 from lapidar.core.changes.hybrid import Hybrids, Instead
@@ -100,7 +100,7 @@ class Deeper:
             record = between.record(version)
             if record is None:
                 return Outcome.UNKNOWN
-            return self._try(guilty, Instead(records={user: record}), f"{one.change.owner.name} {version}")
+            return self._with_record(guilty, record, (before, after), f"{one.change.owner.name} {version}")
 
         good, bad = self._border(one, between, probe)
         before = between.record(good) if good else before
@@ -130,8 +130,10 @@ class Deeper:
         def probe(taken: frozenset[int]) -> Outcome:
             paths = {changed[number].path for number in taken}
             tree = hybrid.of_trees(old, new, paths)
+            self.cache.put_tree(tree)
+            record = msgspec.structs.replace(before, tree=tree.digest, files=len(tree), bytes=tree.total_bytes)
             named = words.some(sorted(paths), 2) if taken else "none of its files"
-            return self._with_tree(guilty, before, tree, (old, new), f"{name or user}: {named}")
+            return self._with_record(guilty, record, (before, after), f"{name or user}: {named}")
 
         whole = frozenset(range(len(changed)))
         if probe(frozenset()) is not Outcome.GOOD or probe(whole) is not Outcome.BAD:
@@ -162,13 +164,15 @@ class Deeper:
                 found = less or found
         return found
 
-    def _with_tree(
-        self, guilty: frozenset[int], record: Any, tree: Tree, relatives: tuple[Tree, Tree], what: str
-    ) -> Outcome:
-        self.cache.put_tree(tree)
-        changed = msgspec.structs.replace(record, tree=tree.digest, files=len(tree), bytes=tree.total_bytes)
-        snapshot = self.hybrids.snapshot(guilty, Instead(records={hybrid.user_of(record): changed}))
-        assemble.share_derived(snapshot, self.cache, tree, relatives)
+    def _with_record(self, guilty: frozenset[int], record: Any, relatives: tuple[Any, Any], what: str) -> Outcome:
+        """Try the guilty changes with another record of one of them.
+
+        Args:
+            relatives: records whose trees share files with it: what they were compiled to is not compiled again.
+        """
+        snapshot = self.hybrids.snapshot(guilty, Instead(records={hybrid.user_of(record): record}))
+        tree, *others = (self.cache.tree(one.tree) for one in (record, *relatives))
+        assemble.share_derived(snapshot, self.cache, tree, others)
         return self.trials.of(snapshot, (what,))
 
     # ---- a library of the system

@@ -80,11 +80,13 @@ class Trials:
     _removals: list[subprocess.Popen[bytes]] = field(default_factory=list)
     _kept: _Kept = field(init=False)
     _work: atomic.WorkFolder = field(init=False)
+    _written: tuple[Path, ...] = ()
 
     def __enter__(self) -> Trials:
         self.project.make_own_folder()
         atomic.make_folder(self._file.parent)
         self._kept = self._read()
+        self._written = (self.project.root, Path(tempfile.gettempdir()))  # which is another one once it is full
         self._work = atomic.WorkFolder(self.project.own_folder, _PLACED)
         return self
 
@@ -151,7 +153,7 @@ class Trials:
 
     def _require_space(self) -> None:
         """Raises: NoSpace: so little is left that a run may have ended as it did for that."""
-        for folder in (self.project.root, Path(tempfile.gettempdir())):
+        for folder in self._written:
             if shutil.disk_usage(folder).free < _LEAST_FREE:
                 raise NoSpace(
                     f"The disk of {folder} is full: what a run says then is no answer",
