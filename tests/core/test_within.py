@@ -22,10 +22,17 @@ from lapidar.core.cache.stowing import FileDraft, stow
 from lapidar.core.cache.trees import Tree
 from lapidar.core.changes import exports, values
 from lapidar.core.changes.hybrid import of_trees
-from lapidar.core.languages.python import coupling
+from lapidar.core.flows.deeper import heads
+from lapidar.core.languages.python import bound, coupling
 from lapidar.core.languages.python.bytecode import Compiler
 from lapidar.core.progress import Silent
-from lapidar.core.records.snapshot import Runtime
+from lapidar.core.records.snapshot import Package, Runtime
+
+VERSION = ".".join(map(str, sys.version_info[:3]))
+RUNTIME = Runtime(
+    language="python", implementation="cpython", version=VERSION, build="", places={}, tree="sha256:" + "0" * 64,
+    executable=f"bin/python{VERSION.rpartition('.')[0]}", files=0, bytes=0, left_out=(),
+)  # fmt: skip
 
 
 class Trees(unittest.TestCase):
@@ -150,16 +157,42 @@ class Coupling(Trees):
         return done.returncode == 0
 
 
+class Bound(Trees):
+    """Whether a package works with another line of its runtime."""
+
+    def works(self, version: str, files: dict[str, str | bytes], asked: str = "") -> bool:
+        says = f"Metadata-Version: 2.1\nName: kilns\nVersion: 1\n{asked}\n"
+        tree = self.tree({"site/kilns-1.dist-info/METADATA": says, **files})
+        package = {"language": "python", "name": "kilns", "version": "1", "tree": tree.digest, "files": 1, "bytes": 1,
+                   "requires": [], "wanted": True, "origin": {"kind": "environment"}}  # fmt: skip
+        runtime = msgspec.structs.replace(RUNTIME, version=version)
+        return bound.works_with(msgspec.convert(package, Package), runtime, self.cache)
+
+    def test_by_its_files_and_by_what_it_says(self) -> None:
+        so = "site/kilns/_fast.{}so"
+        tagged = so.format("cpython-311-x86_64-linux-gnu.")
+        for version, files, asked, works in (
+            ("3.12.1", {"site/kilns/__init__.py": ""}, "", True),
+            ("3.12.1", {tagged: "x"}, "", False),
+            ("3.11.9", {tagged: "x"}, "", True),
+            ("3.1.4", {tagged: "x"}, "", False),
+            ("3.12.1", {so.format("abi3."): "x"}, "", True),
+            ("3.12.1", {so.format(""): "x"}, "", False),
+            ("3.12.1", {"site/kilns.libs/libkiln.so": "x", "site/kilns.libs/libkiln-1.so.3": "x"}, "", True),
+            ("3.12.1", {}, "Requires-Python: <3.12", False),
+            ("3.12.1", {}, "Requires-Python: >=3.8", True),
+            ("3.12.1", {}, "Requires-Python: whatever", True),
+        ):
+            with self.subTest((version, files, asked)):
+                self.assertIs(self.works(version, dict(files), asked), works)
+
+
 class SharedByteCode(Trees):
     def setUp(self) -> None:
         super().setUp()
         (self.root / "env" / "bin").mkdir(parents=True)
         (self.root / "env" / "bin" / "python").symlink_to(sys.executable)
-        version = ".".join(map(str, sys.version_info[:3]))
-        runtime = {"language": "python", "implementation": "cpython", "version": version, "build": "",
-                   "executable": f"bin/python{version.rpartition('.')[0]}", "places": {}, "tree": "sha256:" + "0" * 64,
-                   "files": 0, "bytes": 0, "left-out": []}  # fmt: skip
-        self.compiler = Compiler(self.cache, msgspec.convert(runtime, Runtime))
+        self.compiler = Compiler(self.cache, RUNTIME)
 
     def compiled(self, tree: Tree) -> Tree:
         with self.cache.in_use():
@@ -205,6 +238,14 @@ class SharedByteCode(Trees):
         made = self.compiled(later)
         self.assertTrue(self.cache.has_files(made))
         self.assertEqual(len(made), 2)
+
+
+class Heads(unittest.TestCase):
+    def test_what_none_of_the_others_needs(self) -> None:
+        needs = {0: {1, 7}, 1: {2}, 2: {1}, 3: {4}, 4: {3}, 9: {0, 3}}  # 7 and 9 are not among them
+        self.assertEqual(heads(frozenset(range(5)), needs), {0})
+        self.assertEqual(heads(frozenset(range(1, 5)), needs), {1, 2, 3, 4})
+        self.assertEqual(heads(frozenset({1, 2, 5}), {5: {1}, **needs}), {5})
 
 
 class Exports(Trees):

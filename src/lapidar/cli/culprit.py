@@ -158,6 +158,10 @@ def _show_deeper(one: Guilty, view: View) -> None:
         view.line(f"{name} {one.last_good} is good, {one.first_bad} is the first that is bad.")
     for number, place in enumerate((*(file.path for file in one.files), *one.entries)):
         view.line(f"  and in {place}" if number else f"The change lies in {place}")
+    if one.goes_with:
+        view.line(f"  with {human_count(len(one.goes_with), 'file')} that go together with it (-v names them)")
+        for place in one.goes_with if view.verbose else ():
+            view.line(f"    {place}")
     if one.ships_with:
         view.line(f"It does it without what the system ships with it: {words.some(one.ships_with, 6)}.")
     for lines in one.lines.values():

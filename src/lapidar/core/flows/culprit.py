@@ -287,4 +287,5 @@ def _guilty_as_values(one: Guilty) -> Mapping[str, object]:
         "entries": one.entries,
         "lines": one.lines,
         "ships_with": one.ships_with,
+        "goes_with": one.goes_with,
     }

@@ -4,6 +4,7 @@ the judge allows, and each seen in a trial."""
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,7 +16,7 @@ from lapidar.core.cache.trees import Entry
 from lapidar.core.changes import exports, files, hybrid, values
 from lapidar.core.changes.files import FileChange
 from lapidar.core.changes.hybrid import Hybrids, Instead
-from lapidar.core.changes.narrowing import Outcome, border, narrow, narrow_within
+from lapidar.core.changes.narrowing import Outcome, border, narrow, narrow_within, units_in_order
 from lapidar.core.flows.between import Between, library_of
 from lapidar.core.flows.trials import Trials
 from lapidar.core.project import Project
@@ -25,7 +26,7 @@ from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import Library, Snapshot
 from lapidar.core.restored import assemble
 
-__all__ = ["Deeper", "Guilty"]
+__all__ = ["Deeper", "Guilty", "heads"]
 
 _MOST_FILES = 4000
 _MOST_APART = 16  # files of which it is tried whether some are guilty without those that they need
@@ -41,6 +42,7 @@ class Guilty:
         entries: of a variable that is a list, those of its entries that do it.
         lines: of each of these files, the lines that differ; None for what is no text. Of a library, what of its
             exported functions differs.
+        goes_with: the files that these need, where all together are so many that they were not tried one by one.
         ships_with: libraries that the operating system ships with it, and that are not needed for it.
     """
 
@@ -51,6 +53,25 @@ class Guilty:
     entries: list[str] = field(default_factory=list)
     lines: dict[str, list[str] | None] = field(default_factory=dict)
     ships_with: list[str] = field(default_factory=list)
+    goes_with: list[str] = field(default_factory=list)
+
+
+class _Enough(Exception):
+    """So many trials in a row could not be told that the next will not be either."""
+
+
+class _Patient:
+    """A probe that gives up."""
+
+    def __init__(self, probe: Callable[[frozenset[int]], Outcome], most: int) -> None:
+        self._probe, self._most, self._dark = probe, most, 0
+
+    def __call__(self, taken: frozenset[int]) -> Outcome:
+        outcome = self._probe(taken)
+        self._dark = self._dark + 1 if outcome is Outcome.UNKNOWN else 0
+        if self._dark > self._most:
+            raise _Enough
+        return outcome
 
 
 @dataclass
@@ -139,29 +160,34 @@ class Deeper:
         if probe(frozenset()) is not Outcome.GOOD or probe(whole) is not Outcome.BAD:
             return  # what describes the package is part of it, or it works only as a whole
         needs, together = language.needs_between(old, new, self.cache) if language else ({}, ())
-        guilty_files = self._narrowed(changed, probe, needs, together)
-        one.files = [changed[number] for number in sorted(guilty_files)]
+        at = {file.path: number for number, file in enumerate(changed)}
+        known = {
+            at[user]: {at[other] for other in others if other in at} for user, others in needs.items() if user in at
+        }
+        ring = [at[path] for path in together]
+        found = self._narrowed(len(changed), probe, known, ring)
+        first = heads(found, _with_ring(known, ring)) if len(found) > _MOST_APART else found
+        one.files = [changed[number] for number in sorted(first)]
+        one.goes_with = [changed[number].path for number in sorted(found - first)]
         one.lines = {file.path: files.text_difference(self.cache, file) for file in one.files}
 
     def _narrowed(
         self,
-        changed: Sequence[FileChange],
+        count: int,
         probe: Callable[[frozenset[int]], Outcome],
-        needs: Mapping[str, set[str]],
-        together: Sequence[str],
+        needs: Mapping[int, set[int]],
+        ring: Sequence[int],
     ) -> frozenset[int]:
         """The files: tried with those that they take names from, and with what is made together; then, of what is
-        found, without the one and the other."""
-        at = {file.path: number for number, file in enumerate(changed)}
-        known = {at[one]: {at[other] for other in others if other in at} for one, others in needs.items() if one in at}
-        wide = {one: set(others) for one, others in known.items()}
-        for one, other in zip(together, [*together[1:], *together[:1]], strict=True):
-            wide.setdefault(at[one], set()).add(at[other])
-        found = narrow(len(changed), probe, wide, jobs=self.jobs, told=self.trials.expect).guilty
-        for held, looser in ((wide, known), (known, {})):
+        found, without the one and the other, as long as that leads anywhere."""
+        wide = _with_ring(needs, ring)
+        found = narrow(count, probe, wide, jobs=self.jobs, told=self.trials.expect).guilty
+        for held, looser in ((wide, needs), (needs, dict[int, set[int]]())):
             if held != looser and len(found) > 1 and (looser or len(found) <= _MOST_APART):
-                less = narrow_within(found, probe, looser, jobs=self.jobs, told=self.trials.expect).guilty
-                found = less or found
+                patient = _Patient(probe, 2 * len(found).bit_length() + 8)
+                with suppress(_Enough):
+                    less = narrow_within(found, patient, looser, jobs=self.jobs, told=self.trials.expect).guilty
+                    found = less or found
         return found
 
     def _with_record(self, guilty: frozenset[int], record: Any, relatives: tuple[Any, Any], what: str) -> Outcome:
@@ -217,6 +243,24 @@ class Deeper:
 
     def _with_value(self, guilty: frozenset[int], name: str, value: str) -> Outcome:
         return self._try(guilty, Instead(variables={name: value}), f"{name}={value}")
+
+
+def _with_ring(needs: Mapping[int, set[int]], ring: Sequence[int]) -> dict[int, set[int]]:
+    """Needs, and a ring of those that need one another."""
+    wide = {one: set(others) for one, others in needs.items()}
+    for one, other in zip(ring, [*ring[1:], *ring[:1]], strict=True):
+        wide.setdefault(one, set()).add(other)
+    return wide
+
+
+def heads(found: frozenset[int], needs: Mapping[int, set[int]]) -> frozenset[int]:
+    """Those that none of the others needs; where some of these stand alone, only they."""
+    within = {one: needs.get(one, set()) & found for one in found}
+    units = [unit for unit in units_in_order(max(found) + 1, within) if found.issuperset(unit)]
+    needed = {other for unit in units for one in unit for other in within[one] if other not in unit}
+    first = [unit for unit in units if not needed.intersection(unit)]
+    alone = [unit for unit in first if len(unit) == 1]
+    return frozenset(one for unit in alone or first for one in unit)
 
 
 def _record(snapshot: Snapshot, user: str) -> Any:
