@@ -377,6 +377,18 @@ class Guilty(Stories):
         self.assertEqual(found["guilty"][0]["files"], ["site/sherdstats/robust.py"])
         self.assertIn("only versions that the cache has", found["notes"][0])
 
+    def test_what_a_package_says_of_itself(self) -> None:
+        self.renew()
+        (self.project / "judge.py").write_text(
+            "import sys\nfrom importlib.metadata import version\nsys.exit(version('sherdstats') > '1.1')\n"
+        )
+        found = self.found("--good", self.first, "--", "python", "judge.py")
+        (one,) = found["guilty"]
+        self.assertEqual(
+            (one["name"], one["last_good"], one["first_bad"], one["files"]), ("sherdstats", "1.1", "1.2", [])
+        )
+        self.assertIn("what it says of itself", " ".join(found["notes"]))
+
     def told(self, *words: object) -> tuple[str, str]:
         (one,) = self.found(*words)["guilty"]
         return one["last_good"], one["first_bad"]

@@ -25,7 +25,7 @@ from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Culprit", "CulpritOptions", "Guilty", "Trial", "as_values", "culprit"]
 
-_MOST_LOOKED_INTO = 4  # of changes that only together do it: a runtime, and all that is made for it, is not
+_MOST_LOOKED_INTO = 4  # changes that only together do it
 _MOST_SETS = 5  # of changes that do it each by itself
 
 
@@ -176,7 +176,7 @@ class _Search:
             notes = found.notes
             deeper = Deeper(self.project, self.cache, self.hybrids, self.trials, self.options.jobs, notes)
             for numbers, those in zip(sets, [found.guilty, *found.also], strict=True):
-                for one in those if len(those) <= _MOST_LOOKED_INTO else ():
+                for one in those if _can_be_looked_into(those) else ():
                     deeper.look(one, numbers)
 
     def _sets(self) -> list[frozenset[int]]:
@@ -255,6 +255,12 @@ class _Search:
         """Try the good side with some of the changes."""
         names = tuple(words.change_in_short(self.hybrids.changes[number]) for number in sorted(taken))
         return self.trials.of(self.hybrids.snapshot(taken), names, is_bad=is_bad, draws=draws)
+
+
+def _can_be_looked_into(those: Sequence[Guilty]) -> bool:
+    """Not a runtime with all that is made for it, and not a crowd."""
+    has_runtime = any(one.change.owner.layer is Layer.RUNTIME for one in those)
+    return len(those) == 1 or (len(those) <= _MOST_LOOKED_INTO and not has_runtime)
 
 
 def as_values(found: Culprit) -> Mapping[str, object]:

@@ -157,8 +157,11 @@ class Deeper:
             return self._with_record(guilty, record, (before, after), f"{name or user}: {named}")
 
         whole = frozenset(range(len(changed)))
-        if probe(frozenset()) is not Outcome.GOOD or probe(whole) is not Outcome.BAD:
-            return  # what describes the package is part of it, or it works only as a whole
+        if probe(frozenset()) is not Outcome.GOOD or (outcome := probe(whole)) is Outcome.UNKNOWN:
+            return  # it works only as a whole
+        if outcome is Outcome.GOOD:
+            self.notes.append(f"of {name} it is not its files that do it, but what it says of itself (its metadata)")
+            return
         needs, together = language.needs_between(old, new, self.cache) if language else ({}, ())
         at = {file.path: number for number, file in enumerate(changed)}
         known = {
