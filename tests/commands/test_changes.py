@@ -591,6 +591,36 @@ class Guilty(Stories):
         self.assertTrue(Path(self.project / ".lapidar" / "culprit").is_dir())
 
 
+class Lost(Stories):
+    """Bytes of an earlier snapshot are gone."""
+
+    own_cache = True
+
+    def lose(self) -> None:
+        (package,) = (one for one in self.before.packages if one.name == "sherdstats")
+        (entry,) = (one for one in Cache(self.cache).tree(package.tree) if one.path.endswith("robust.py"))
+        Path(Cache(self.cache).entry_path(entry)).unlink()
+
+    def test_which_they_are_and_where_they_come_from(self) -> None:
+        self.before = lockfile.read(self.lock)
+        self.renew()
+        lock = self.lock.read_bytes()
+        (self.project / "judge.py").write_text(
+            "import sherdstats.robust as r, sys\nsys.exit(r.centre([1, 2, 9]) == 4)\n"
+        )
+        ask = ("culprit", "--packages-only", "--good", self.first, "--", "python", "judge.py")
+        self.lose()
+        for words in (ask, ("return", self.first)):
+            said = self.fails(*words)
+            self.assertIn("sherdstats 1.0", said)
+            self.assertIn("--fetch", said)
+            self.assertEqual(self.lock.read_bytes(), lock)
+        self.assertIn("It is sherdstats 1.0 -> 1.3", self.lapidar("culprit", "--fetch", *ask[1:]).stdout)
+        self.lose()
+        self.lapidar("return", "--fetch", "--declaration", self.first)
+        self.assertTrue(self.json("check", "--deep")["clean"])
+
+
 class Below(Case):
     """What lies below the packages can be guilty too."""
 

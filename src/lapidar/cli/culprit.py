@@ -38,6 +38,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--times", type=int, metavar="N", default=1, help="run each trial so often: they must agree")
     parser.add_argument("--at-most", type=float, metavar="SECONDS", help="end a run after so long: it cannot be told")
     parser.add_argument("--jobs", type=int, metavar="N", default=1, help="make so many trials at once")
+    parser.add_argument(
+        "--fetch", action="store_true", help="fetch what the cache lacks, each from the origin that the lockfile names"
+    )
     parser.add_argument("--packages-only", action="store_true", help="do not go on to versions and files")
     parser.add_argument("--report", metavar="FILE", help="write what was tried and found as a page, with a figure")
 
@@ -57,10 +60,11 @@ def run(session: Session) -> int:
         times=options.times,
         at_most=options.at_most,
         jobs=options.jobs,
+        fetch=options.fetch,
         deeper=not options.packages_only,
         draws=bool(options.report),
     )
-    found = culprit(session.project, session.cache(), settings, _telling(view))
+    found = culprit(session.project, session.cache(), settings, view.reporter(), _telling(view))
     if report := session.path("report"):
         _write(found, report)
     if view.json:
@@ -87,17 +91,16 @@ def _write(found: Culprit, path: Path) -> None:
 
 def _telling(view: View) -> Callable[[Trial, int], None]:
     """A line for each trial, as it ends."""
+    took: list[float] = []
 
     def told(trial: Trial, left: int) -> None:
         if trial.remembered:
             return
+        took.append(trial.seconds)
         count = len(trial.taken)
         named = trial.taken[0] if count == 1 else human_count(count, "change") if count else "the good side"
-        view.note(
-            f"  {trial.outcome:12} {named} ({human_seconds(trial.seconds)}; at most {left} more)"
-            if left
-            else f"  {trial.outcome:12} {named} ({human_seconds(trial.seconds)})"
-        )
+        rest = f"; at most {left} more, {human_seconds(left * sum(took) / len(took))}" if left else ""
+        view.note(f"  {trial.outcome:12} {named} ({human_seconds(trial.seconds)}{rest})")
         for line in trial.said:
             view.note(f"               {line}")
 

@@ -25,6 +25,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("snapshot", nargs="?", metavar="ID", help="a snapshot, or REVISION: of git")
     parser.add_argument("--declaration", action="store_true", help="bring the declaration back too")
     parser.add_argument("--no-restore", action="store_true", help="leave the environment as it is")
+    parser.add_argument(
+        "--fetch", action="store_true", help="fetch what the cache lacks, each from the origin that the lockfile names"
+    )
     parser.add_argument("-y", "--yes", action="store_true", help="also where something is lost that no snapshot has")
 
 
@@ -33,7 +36,7 @@ def run(session: Session) -> int:
     from lapidar.core.records import words
 
     options, view = session.options, session.view
-    settings = ReturnOptions(options.declaration, not options.no_restore, options.yes)
+    settings = ReturnOptions(options.declaration, not options.no_restore, options.yes, options.fetch)
     done = return_to(session.project, session.cache(), options.snapshot, settings, view.reporter())
     if view.json:
         view.object(

@@ -14,10 +14,12 @@ from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow_within, wit
 from lapidar.core.errors import LapidarError, MissingFromCache
 from lapidar.core.flows.choose import named_snapshot
 from lapidar.core.flows.deeper import Deeper, Guilty
+from lapidar.core.flows.fetch import fetch_missing
 from lapidar.core.flows.history import changes_between
 from lapidar.core.flows.judges import ByCommand, ByRecord, Judge, analysis_of
 from lapidar.core.flows.rerun import Rerun
 from lapidar.core.flows.trials import Trial, Trials
+from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.owner import Layer
@@ -40,6 +42,7 @@ class CulpritOptions:
         times: how often each trial is run; where these do not agree, it cannot be told.
         at_most: seconds for one run, after which it cannot be told.
         jobs: how many trials are made at once.
+        fetch: first fetch what the cache lacks of the two, each package from the origin that its lockfile names.
         deeper: go on to the version and the files.
         draws: keep the results of both sides, to draw them: see `Culprit.last`.
     """
@@ -51,6 +54,7 @@ class CulpritOptions:
     times: int = 1
     at_most: float | None = None
     jobs: int = 1
+    fetch: bool = False
     deeper: bool = True
     draws: bool = False
 
@@ -88,6 +92,7 @@ def culprit(
     project: Project,
     cache: Cache,
     options: CulpritOptions,
+    reporter: Progress | None = None,
     told: Callable[[Trial, int], None] = lambda trial, left: None,
 ) -> Culprit:
     """Find which change alters a result.
@@ -110,7 +115,10 @@ def culprit(
             why=f"{words.short(good.snapshot)} and {words.short(bad.snapshot)}",
             remedy="Name two others: --good ID --bad ID (`lapidar history`).",
         )
-    _require_whole(cache, good, bad)
+    for snapshot in (good, bad):
+        if options.fetch and _lost(cache, snapshot):
+            fetch_missing(project, cache, snapshot, reporter or Silent())
+        _require_whole(cache, snapshot)
     found = Culprit(good, bad, judge.called, len(changes))
     trials = Trials(project, cache, judge, options.times, told, found.trials)
     search = _Search(project, cache, options, Hybrids(good, bad, changes, cache), trials, found)
@@ -137,16 +145,17 @@ def _of_record(project: Project, cache: Cache, options: CulpritOptions) -> Snaps
     return History(cache).find(analysis_of(project, options.analysis).snapshot)
 
 
-def _require_whole(cache: Cache, *snapshots: Snapshot) -> None:
-    for snapshot in snapshots:
-        lost = [words.owner(part.owner) for part in snapshot.parts() if not cache.is_whole(part.tree)]
-        if lost:
-            raise MissingFromCache(
-                f"The cache lacks bytes of snapshot {words.short(snapshot.snapshot)}",
-                why=words.some(lost, 5),
-                remedy=f"lapidar restore --fetch --snapshot {words.short(snapshot.snapshot)} --into FOLDER may bring "
-                "them; or name a cache that is whole.",
-            )
+def _lost(cache: Cache, snapshot: Snapshot) -> list[str]:
+    return [words.owner(part.owner) for part in snapshot.parts() if not cache.is_whole(part.tree)]
+
+
+def _require_whole(cache: Cache, snapshot: Snapshot) -> None:
+    if lost := _lost(cache, snapshot):
+        raise MissingFromCache(
+            f"The cache lacks bytes of snapshot {words.short(snapshot.snapshot)}",
+            why=words.some(lost, 5),
+            remedy="--fetch brings packages from where they came from; or name a cache that is whole (--cache).",
+        )
 
 
 def _judge(project: Project, cache: Cache, options: CulpritOptions) -> Judge:

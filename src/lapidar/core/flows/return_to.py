@@ -14,8 +14,9 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import check
 from lapidar.core.flows.choose import declared_at, named_snapshot, parent_of
+from lapidar.core.flows.fetch import fetch_missing
 from lapidar.core.flows.restore import Restored, RestoreOptions, restore
-from lapidar.core.progress import Progress
+from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.findings import Problem
@@ -35,11 +36,13 @@ class ReturnOptions:
         declaration: bring the files of the declaration back too.
         restore: bring the environment up to it.
         yes: also where something is lost that no snapshot has.
+        fetch: first fetch what the cache lacks of it, each package from the origin that its lockfile names.
     """
 
     declaration: bool = False
     restore: bool = True
     yes: bool = False
+    fetch: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +85,8 @@ def return_to(
             remedy="Capture it first (`lapidar capture`), or say --yes. Nothing was changed.",
         )
     restored = None
+    if options.fetch:
+        fetch_missing(project, cache, wanted, reporter or Silent())
     if options.restore:
         # First the environment, which can fail; then the files that say that it is so.
         restored = restore(project, cache, wanted, RestoreOptions(replace=True), reporter)
