@@ -28,6 +28,7 @@ from typing import IO, Any
 SLOWEST = 12
 ENOUGH_BYTES = 8_000_000_000
 HERE = Path(__file__).parent
+TIMES = os.environ.get("LAPIDAR_TEST_TIMES")  # a file that every test's time goes to
 # One more than processors: some tests wait for a time to pass.
 PROCESSES = int(os.environ.get("LAPIDAR_TEST_PROCESSES") or (os.cpu_count() or 1) + 1)
 
@@ -208,8 +209,10 @@ def conclude(told: list[dict[str, Any]], began: float) -> int:
     for one in told:
         for flaw in one["flaws"]:
             print(f"\n{'=' * 70}\nFAILED {one['name']}\n{flaw}")
-    for one in sorted(told, key=lambda one: -one["seconds"])[:SLOWEST]:
-        print(f"{one['seconds']:6.1f} s  {one['name']}")
+    times = [f"{one['seconds']:6.1f} s  {one['name']}" for one in sorted(told, key=lambda one: -one["seconds"])]
+    print("\n".join(times[:SLOWEST]))
+    if TIMES:
+        Path(TIMES).write_text("\n".join(times) + "\n")
     skipped = [one for one in told if one["skipped"] and not one["flaws"]]
     for one in skipped:
         print(f"SKIPPED {one['name']}: {one['skipped']}")

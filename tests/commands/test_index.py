@@ -97,6 +97,7 @@ class Dialects(Pinning):
 
 class Faults(Pinning):
     own_cache = True
+    seconds = "1"
 
     def failing(self, part: str, *faults: str) -> str:
         """What pin says when requests fail so; nothing may have changed."""

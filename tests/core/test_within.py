@@ -98,6 +98,19 @@ class Coupling(Trees):
         before["third.py"] = "def soak(): ...\n"  # somebody may have had it
         self.assertEqual(self.needs(before, after), {"heat.py": {"use.py"}})
 
+    def test_arguments_that_a_function_did_not_have(self) -> None:
+        def files(heads: str, call: str) -> dict[str, str | bytes]:
+            return {"heat.py": f"def soak({heads}):\n    return 1\n", "use.py": f"from .heat import soak\n{call}\n"}
+
+        before, after = (
+            files("hours, to=(1, 2)", "soak(2, to=3)"),
+            files("hours,\n    to=(1, 2), slowly=0", "soak(2, slowly=1)"),
+        )
+        self.assertEqual(self.needs(before, after), {"use.py": {"heat.py"}})
+        self.assertEqual(self.needs(after, before), {"heat.py": {"use.py"}})
+        self.assertEqual(self.needs(files("hours, **rest", "soak(2)"), after), {})
+        self.assertEqual(self.needs(before, files("hours, to=(1, 2), slowly=0", "soak(3, to=4)")), {})
+
     def test_compiled_modules_go_together(self) -> None:
         name = "_fast.cpython-311-x86_64-linux-gnu.so"
         before: dict[str, str | bytes] = {name: b"\x7fELF\0fire\0", "_other.abi3.so": b"1", "use.py": ""}

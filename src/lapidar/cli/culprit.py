@@ -23,6 +23,8 @@ compare` calls good, within the declared tolerances, is good), or a COMMAND whos
 tell, any other below 126 bad. What was tried is remembered: after Ctrl-C the same command goes on from there. Exit code
 0: found; 1: not with certainty."""
 
+_MOST_LINES, _LEAST_LINES = 30, 8  # of what differs that are shown, shared among files
+
 EXAMPLES = """\
 examples:
   lapidar culprit                                   from the recorded snapshot to the present one
@@ -167,7 +169,11 @@ def _show_deeper(one: Guilty, view: View) -> None:
             view.line(f"    {place}")
     if one.ships_with:
         view.line(f"It does it without what the system ships with it: {words.some(one.ships_with, 6)}.")
-    for lines in one.lines.values():
-        for line in (lines or ())[: None if view.verbose else 30]:
+    texts = [lines for lines in one.lines.values() if lines]
+    for lines in texts:
+        most = len(lines) if view.verbose else max(_MOST_LINES // len(texts), _LEAST_LINES)
+        for line in lines[:most]:
             style = {"+": "good", "-": "bad"}.get(line[:1], "")
             view.line(f"  {line}", "faint" if line.startswith(("+++", "---", "@@")) else style)
+        if len(lines) > most:
+            view.note(f"  and {human_count(len(lines) - most, 'more line')} (-v shows all)")

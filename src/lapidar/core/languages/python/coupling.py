@@ -21,6 +21,10 @@ _WORD = re.compile(r"[A-Za-z_]\w*")
 _COMPILED_WORD = re.compile(rb"(?<![\w.])[A-Za-z_][A-Za-z0-9_]{2,}(?=\0)")
 _TOP = re.compile(r"^(?:async def|def|class)[ \t]+(\w+)|^(\w+)[ \t]*(?::[^=\n]*)?=(?!=)", re.MULTILINE)
 _DEFINED = re.compile(r"^[ \t]*(?:async[ \t]+def|def|class)[ \t]+(\w+)", re.MULTILINE)
+_PARAMETERS = re.compile(r"^[ \t]*(?:async[ \t]+)?def[ \t]+(\w+)[ \t]*\(((?:[^()]|\([^()]*\))*)\)", re.MULTILINE)
+_PARAMETER = re.compile(r"(?:^|,)\s*(\*\*|\*?\w*)")
+_ANY = "**"
+_GIVEN = re.compile(r"(?:^|,)\s*(\w+)\s*=(?!=)")
 _ATTRIBUTE = re.compile(r"\.([A-Za-z_]\w*)")
 _BINDING = re.compile(
     r"\b(?:def|class|import|as|global|for)\s+(\w+)"  # and what stands after commas, or alone on a line of a list
@@ -104,6 +108,7 @@ class _Side:
         """Files that take what the other side does not have, and the files that have it here."""
         yield from self._names_lacking_in(other)
         yield from self._attributes_lacking_in(other)
+        yield from self._arguments_lacking_in(other)
 
     def _names_lacking_in(self, other: _Side) -> Iterator[tuple[str, str]]:
         """By names that modules have here and not there."""
@@ -126,6 +131,21 @@ class _Side:
         for path, source in self.changed.items():
             for name in set(_ATTRIBUTE.findall(source.text)) & defined.keys():
                 yield from ((path, provider) for provider in defined[name] - {path})
+
+    def _arguments_lacking_in(self, other: _Side) -> Iterator[tuple[str, str]]:
+        """By named arguments that a function has here and not there."""
+        added: dict[str, list[tuple[str, set[str]]]] = {}
+        for path, source in self.changed.items():
+            there = _parameters(other.changed[path].text) if path in other.changed else {}
+            for function, names in _parameters(source.text).items() if there else ():
+                new = names - there.get(function, names)
+                if new and _ANY not in there[function]:
+                    added.setdefault(function, []).append((path, new))
+        for path, source in self.changed.items():
+            for function in source.words & added.keys():
+                others = [(provider, new) for provider, new in added[function] if provider != path]
+                given = set(_given(source.text, function)) if others else set()
+                yield from ((path, provider) for provider, new in others if new & given)
 
     def _may_take(self, source: _Source, only_here: Mapping[str, set[str]]) -> bool:
         """Whether a source has the words of such a name, and of the module that it is in: most have not."""
@@ -202,6 +222,20 @@ def _source(module: str, entry: Entry, cache: Cache) -> _Source:
     if entry.path.endswith("/__init__.py"):  # elsewhere hardly anybody takes what a module imported itself
         tops.update(word for _, _, listed in _FROM.findall(text) for word in _WORD.findall(listed))
     return _Source(module, entry.path, text, names, frozenset(tops & names), any(mark in text for mark in _OPEN))
+
+
+def _parameters(text: str) -> dict[str, set[str]]:
+    """By the name of a function, those of its parameters; of several with one name, of all of them."""
+    found: dict[str, set[str]] = {}
+    for function, listed in _PARAMETERS.findall(text):
+        found.setdefault(function, set()).update(_PARAMETER.findall(listed))
+    return found
+
+
+def _given(text: str, function: str) -> Iterator[str]:
+    """The named arguments that a source calls a function with."""
+    for called in re.findall(rf"\b{function}\s*\(((?:[^()]|\([^()]*\))*)\)", text):
+        yield from _GIVEN.findall(called)
 
 
 def _uses(source: _Source) -> set[str]:
