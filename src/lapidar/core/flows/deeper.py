@@ -3,7 +3,7 @@ the judge allows, and each seen in a trial."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
@@ -29,6 +29,7 @@ from lapidar.core.restored import assemble
 __all__ = ["Deeper", "Guilty", "heads"]
 
 _MOST_FILES = 4000
+_MOST_ALONE = 64  # files that are left out one by one
 _MOST_APART = 16  # files of which it is tried whether some are guilty without those that they need
 
 
@@ -42,7 +43,7 @@ class Guilty:
         entries: of a variable that is a list, those of its entries that do it.
         lines: of each of these files, the lines that differ; None for what is no text. Of a library, what of its
             exported functions differs.
-        goes_with: the files that these need, where all together are so many that they were not tried one by one.
+        goes_with: files that only go together with these.
         ships_with: libraries that the operating system ships with it, and that are not needed for it.
     """
 
@@ -169,7 +170,8 @@ class Deeper:
         }
         ring = [at[path] for path in together]
         found = self._narrowed(len(changed), probe, known, ring)
-        first = heads(found, _with_ring(known, ring)) if len(found) > _MOST_APART else found
+        decisive = self._decisive(found, probe, ring) if len(found) > 1 else found
+        first = decisive or (heads(found, _with_ring(known, ring)) if len(found) > _MOST_APART else found)
         one.files = [changed[number] for number in sorted(first)]
         one.goes_with = [changed[number].path for number in sorted(found - first)]
         one.lines = {file.path: files.text_difference(self.cache, file) for file in one.files}
@@ -192,6 +194,14 @@ class Deeper:
                     less = narrow_within(found, patient, looser, jobs=self.jobs, told=self.trials.expect).guilty
                     found = less or found
         return found
+
+    def _decisive(
+        self, found: frozenset[int], probe: Callable[[frozenset[int]], Outcome], compiled: Collection[int]
+    ) -> frozenset[int]:
+        """Of files that only together do it, those without which alone the result is good. Without the others it cannot
+        be told: they are there that these work."""
+        alone = sorted(found.difference(compiled) if len(found) > _MOST_APART else found)
+        return frozenset(one for one in alone[:_MOST_ALONE] if probe(found - {one}) is Outcome.GOOD)
 
     def _with_record(self, guilty: frozenset[int], record: Any, relatives: tuple[Any, Any], what: str) -> Outcome:
         """Try the guilty changes with another record of one of them.

@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Entry, Tree
@@ -14,6 +15,7 @@ from lapidar.core.errors import LapidarError
 __all__ = ["needs_between"]
 
 _ROOT = re.compile(r"(?:site|lib/python[\d.]+t?)/")
+_TESTS = re.compile(r"/tests?/|/conftest\.py$")  # which take from all of a package, and nobody takes from them
 _EXTENSION = re.compile(r"\.(?:cpython-[\w-]+\.|abi3\.)?so$")
 # Sources are read by patterns: to parse all of a large package, and walk through it, takes most of a minute.
 _OPEN = ("globals()", "sys.modules[", "import *", "def __getattr__(name")  # whose names the source does not tell
@@ -63,7 +65,7 @@ def needs_between(before: Tree, after: Tree, cache: Cache) -> tuple[dict[str, se
     return found, sorted(old.compiled & new.compiled)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Source:
     """The source of a module.
 
@@ -80,7 +82,7 @@ class _Source:
     tops: frozenset[str] = frozenset()
     is_open: bool = False
 
-    @property
+    @cached_property
     def words(self) -> set[str]:
         return set(_WORD.findall(self.text))
 
@@ -98,7 +100,7 @@ class _Side:
             if name is None:
                 continue
             self.paths[name] = entry.path
-            if (entry.path, entry.content) in same or entry.kind == LINK:
+            if (entry.path, entry.content) in same or entry.kind == LINK or _TESTS.search(entry.path):
                 continue
             self.changed[entry.path] = _source(name, entry, cache)
             if not entry.path.endswith(".py"):
@@ -143,7 +145,7 @@ class _Side:
                     added.setdefault(function, []).append((path, new))
         for path, source in self.changed.items():
             for function in source.words & added.keys():
-                others = [(provider, new) for provider, new in added[function] if provider != path]
+                others = [(at, new) for at, new in added[function] if at != path and new & source.words]
                 given = set(_given(source.text, function)) if others else set()
                 yield from ((path, provider) for provider, new in others if new & given)
 
