@@ -21,12 +21,14 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import FileDraft, stow
 from lapidar.core.cache.trees import Tree
 from lapidar.core.changes import exports, values
+from lapidar.core.changes.filewise import narrow_files
 from lapidar.core.changes.hybrid import of_trees
-from lapidar.core.flows.deeper import heads
+from lapidar.core.changes.narrowing import Outcome
 from lapidar.core.languages.python import bound, coupling
 from lapidar.core.languages.python.bytecode import Compiler
 from lapidar.core.progress import Silent
-from lapidar.core.records.snapshot import Package, Runtime
+from lapidar.core.records import snapshot
+from lapidar.core.records.snapshot import Runtime
 
 VERSION = ".".join(map(str, sys.version_info[:3]))
 RUNTIME = Runtime(
@@ -179,7 +181,7 @@ class Bound(Trees):
         package = {"language": "python", "name": "kilns", "version": "1", "tree": tree.digest, "files": 1, "bytes": 1,
                    "requires": [], "wanted": True, "origin": {"kind": "environment"}}  # fmt: skip
         runtime = msgspec.structs.replace(RUNTIME, version=version)
-        return bound.works_with(msgspec.convert(package, Package), runtime, self.cache)
+        return bound.works_with(msgspec.convert(package, snapshot.Package), runtime, self.cache)
 
     def test_by_its_files_and_by_what_it_says(self) -> None:
         so = "site/kilns/_fast.{}so"
@@ -253,12 +255,57 @@ class SharedByteCode(Trees):
         self.assertEqual(len(made), 2)
 
 
-class Heads(unittest.TestCase):
-    def test_what_none_of_the_others_needs(self) -> None:
-        needs = {0: {1, 7}, 1: {2}, 2: {1}, 3: {4}, 4: {3}, 9: {0, 3}}  # 7 and 9 are not among them
-        self.assertEqual(heads(frozenset(range(5)), needs), {0})
-        self.assertEqual(heads(frozenset(range(1, 5)), needs), {1, 2, 3, 4})
-        self.assertEqual(heads(frozenset({1, 2, 5}), {5: {1}, **needs}), {5})
+class Package:
+    """A package two of whose versions differ in some files: one alters the result, and some work only with others.
+
+    Attributes:
+        known: needs that can be read off the files; true: all that there are, which may be more or fewer.
+    """
+
+    def __init__(self, seed: int) -> None:
+        source = random.Random(seed)
+        self.count = source.randint(2, 60)
+        self.paths = [f"site/kilns/f{number:02d}.py" for number in range(self.count)]
+        self.ring = source.sample(self.paths, source.choice((0, 0, min(5, self.count))))
+        self.known: dict[str, set[str]] = {}
+        self.true: dict[str, set[str]] = {}
+        for _ in range(source.choice((0, self.count // 3, self.count))):
+            one, other = source.sample(self.paths, 2)
+            really, seen = source.random() < 0.8, source.random() < 0.95
+            if really:
+                self.true.setdefault(one, set()).add(other)
+            if seen:
+                self.known.setdefault(one, set()).add(other)
+        if source.random() < 0.7:
+            for one, other in zip(self.ring, [*self.ring[1:], *self.ring[:1]], strict=True):
+                self.true.setdefault(one, set()).add(other)
+        self.guilty = source.choice(self.paths)
+        self.tried = 0
+
+    def probe(self, taken: frozenset[str]) -> Outcome:
+        self.tried += 1
+        if any(not needed <= taken for one, needed in self.true.items() if one in taken and needed != {one}):
+            return Outcome.UNKNOWN
+        return Outcome.BAD if self.guilty in taken else Outcome.GOOD
+
+
+class Filewise(unittest.TestCase):
+    def test_the_file_among_those_that_go_together(self) -> None:
+        alone = most = 0
+        for seed in range(1500):
+            package = Package(seed)
+            with self.subTest(seed=seed):
+                found = narrow_files(package.paths, package.probe, package.known, package.ring)
+                every = frozenset((*found.named, *found.goes_with))
+                self.assertIs(package.probe(every), Outcome.BAD)
+                self.assertIn(package.guilty, every)
+                is_needed = any(package.guilty in needed for one, needed in package.true.items() if one in every)
+                if not is_needed and not (len(every) > 16 and package.guilty in package.ring):
+                    alone += 1
+                    self.assertEqual(found.named, (package.guilty,))
+                most = max(most, package.tried)
+        self.assertGreater(alone, 900)
+        self.assertLess(most, 200)
 
 
 class Exports(Trees):

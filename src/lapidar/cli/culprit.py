@@ -101,7 +101,7 @@ def _telling(view: View) -> Callable[[Trial, int], None]:
         took.append(trial.seconds)
         count = len(trial.taken)
         named = trial.taken[0] if count == 1 else human_count(count, "change") if count else "the good side"
-        rest = f"; at most {left} more, {human_seconds(left * sum(took) / len(took))}" if left else ""
+        rest = f"; at most {left} more, about {human_seconds(left * sum(took) / len(took))}" if left else ""
         view.note(f"  {trial.outcome:12} {named} ({human_seconds(trial.seconds)}{rest})")
         for line in trial.said:
             view.note(f"               {line}")

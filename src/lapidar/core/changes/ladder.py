@@ -86,18 +86,30 @@ def _sentences(found: Mapping[str, Any]) -> list[str]:
 
 def _guilty(one: Mapping[str, Any]) -> str:
     lines = [f"<li>the first bad version is <b>{html.escape(one['first_bad'])}</b></li>"] if one["first_bad"] else []
-    lines += [f"<li>the change lies in <code>{html.escape(file)}</code></li>" for file in one["files"]]
+    places = [*one["files"], *one["entries"]]
+    lines += [f"<li>the change lies in <code>{html.escape(place)}</code></li>" for place in places]
+    lines += (
+        [_folded(f"{len(one['goes_with'])} files go together with it", one["goes_with"])] if one["goes_with"] else []
+    )
+    shipped = one["ships_with"]
+    lines += [_folded("it does it without what the system ships with it", shipped)] if shipped else []
     texts = [text for text in one["lines"].values() if text]
     shown = [f"<pre>{html.escape(chr(10).join(text[:_MOST_LINES]))}</pre>" for text in texts]
     return f"<h2>{html.escape(_name(one))}</h2><ul>{''.join(lines)}</ul>{''.join(shown)}"
 
 
+def _folded(what: str, names: Sequence[str]) -> str:
+    listed = "<br>".join(map(html.escape, names))
+    return f"<li><details><summary>{html.escape(what)}</summary><code>{listed}</code></details></li>"
+
+
 def _row(number: int, trial: Any) -> str:
     style = str(trial.outcome).replace("cannot tell", "unknown")
     taken = ", ".join(trial.taken[:6]) + (f" and {len(trial.taken) - 6} more" if len(trial.taken) > 6 else "")
+    said = "".join(f"<br><small>{html.escape(line)}</small>" for line in trial.said)
     return (
         f'<tr><td>{number}<td class="{style}">{trial.outcome}<td>{html.escape(taken or "nothing")} '
-        f"<small>({'known from before' if trial.remembered else f'{trial.seconds:.1f} s'})</small></tr>"
+        f"<small>({'known from before' if trial.remembered else f'{trial.seconds:.1f} s'})</small>{said}</tr>"
     )
 
 

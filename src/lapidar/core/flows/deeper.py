@@ -3,8 +3,7 @@ the judge allows, and each seen in a trial."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,8 +14,9 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Entry
 from lapidar.core.changes import exports, files, hybrid, values
 from lapidar.core.changes.files import FileChange
+from lapidar.core.changes.filewise import narrow_files
 from lapidar.core.changes.hybrid import Hybrids, Instead
-from lapidar.core.changes.narrowing import Outcome, border, narrow, narrow_within, units_in_order
+from lapidar.core.changes.narrowing import Outcome, border, narrow
 from lapidar.core.flows.between import Between, library_of
 from lapidar.core.flows.trials import Trials
 from lapidar.core.project import Project
@@ -26,11 +26,9 @@ from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import Library, Snapshot
 from lapidar.core.restored import assemble
 
-__all__ = ["Deeper", "Guilty", "heads"]
+__all__ = ["Deeper", "Guilty"]
 
 _MOST_FILES = 4000
-_MOST_ALONE = 64  # files that are left out one by one
-_MOST_APART = 16  # files of which it is tried whether some are guilty without those that they need
 
 
 @dataclass(slots=True)
@@ -55,24 +53,6 @@ class Guilty:
     lines: dict[str, list[str] | None] = field(default_factory=dict)
     ships_with: list[str] = field(default_factory=list)
     goes_with: list[str] = field(default_factory=list)
-
-
-class _Enough(Exception):
-    """So many trials in a row could not be told that the next will not be either."""
-
-
-class _Patient:
-    """A probe that gives up."""
-
-    def __init__(self, probe: Callable[[frozenset[int]], Outcome], most: int) -> None:
-        self._probe, self._most, self._dark = probe, most, 0
-
-    def __call__(self, taken: frozenset[int]) -> Outcome:
-        outcome = self._probe(taken)
-        self._dark = self._dark + 1 if outcome is Outcome.UNKNOWN else 0
-        if self._dark > self._most:
-            raise _Enough
-        return outcome
 
 
 @dataclass
@@ -149,59 +129,24 @@ class Deeper:
         if not changed or len(changed) > _MOST_FILES:
             return
 
-        def probe(taken: frozenset[int]) -> Outcome:
-            paths = {changed[number].path for number in taken}
+        def probe(paths: frozenset[str]) -> Outcome:
             tree = hybrid.of_trees(old, new, paths)
             self.cache.put_tree(tree)
             record = msgspec.structs.replace(before, tree=tree.digest, files=len(tree), bytes=tree.total_bytes)
-            named = words.some(sorted(paths), 2) if taken else "none of its files"
+            named = words.some(sorted(paths), 2) if paths else "none of its files"
             return self._with_record(guilty, record, (before, after), f"{name or user}: {named}")
 
-        whole = frozenset(range(len(changed)))
-        if probe(frozenset()) is not Outcome.GOOD or (outcome := probe(whole)) is Outcome.UNKNOWN:
+        at = {file.path: file for file in changed}
+        if probe(frozenset()) is not Outcome.GOOD or (outcome := probe(frozenset(at))) is Outcome.UNKNOWN:
             return  # it works only as a whole
         if outcome is Outcome.GOOD:
             self.notes.append(f"of {name} it is not its files that do it, but what it says of itself (its metadata)")
             return
         needs, together = language.needs_between(old, new, self.cache) if language else ({}, ())
-        at = {file.path: number for number, file in enumerate(changed)}
-        known = {
-            at[user]: {at[other] for other in others if other in at} for user, others in needs.items() if user in at
-        }
-        ring = [at[path] for path in together]
-        found = self._narrowed(len(changed), probe, known, ring)
-        decisive = self._decisive(found, probe, ring) if len(found) > 1 else found
-        first = decisive or (heads(found, _with_ring(known, ring)) if len(found) > _MOST_APART else found)
-        one.files = [changed[number] for number in sorted(first)]
-        one.goes_with = [changed[number].path for number in sorted(found - first)]
+        found = narrow_files(list(at), probe, needs, together, jobs=self.jobs, told=self.trials.expect)
+        one.files = [at[path] for path in found.named]
+        one.goes_with = list(found.goes_with)
         one.lines = {file.path: files.text_difference(self.cache, file) for file in one.files}
-
-    def _narrowed(
-        self,
-        count: int,
-        probe: Callable[[frozenset[int]], Outcome],
-        needs: Mapping[int, set[int]],
-        ring: Sequence[int],
-    ) -> frozenset[int]:
-        """The files: tried with those that they take names from, and with what is made together; then, of what is
-        found, without the one and the other, as long as that leads anywhere."""
-        wide = _with_ring(needs, ring)
-        found = narrow(count, probe, wide, jobs=self.jobs, told=self.trials.expect).guilty
-        for held, looser in ((wide, needs), (needs, dict[int, set[int]]())):
-            if held != looser and len(found) > 1 and (looser or len(found) <= _MOST_APART):
-                patient = _Patient(probe, 2 * len(found).bit_length() + 8)
-                with suppress(_Enough):
-                    less = narrow_within(found, patient, looser, jobs=self.jobs, told=self.trials.expect).guilty
-                    found = less or found
-        return found
-
-    def _decisive(
-        self, found: frozenset[int], probe: Callable[[frozenset[int]], Outcome], compiled: Collection[int]
-    ) -> frozenset[int]:
-        """Of files that only together do it, those without which alone the result is good. Without the others it cannot
-        be told: they are there that these work."""
-        alone = sorted(found.difference(compiled) if len(found) > _MOST_APART else found)
-        return frozenset(one for one in alone[:_MOST_ALONE] if probe(found - {one}) is Outcome.GOOD)
 
     def _with_record(self, guilty: frozenset[int], record: Any, relatives: tuple[Any, Any], what: str) -> Outcome:
         """Try the guilty changes with another record of one of them.
@@ -256,24 +201,6 @@ class Deeper:
 
     def _with_value(self, guilty: frozenset[int], name: str, value: str) -> Outcome:
         return self._try(guilty, Instead(variables={name: value}), f"{name}={value}")
-
-
-def _with_ring(needs: Mapping[int, set[int]], ring: Sequence[int]) -> dict[int, set[int]]:
-    """Needs, and a ring of those that need one another."""
-    wide = {one: set(others) for one, others in needs.items()}
-    for one, other in zip(ring, [*ring[1:], *ring[:1]], strict=True):
-        wide.setdefault(one, set()).add(other)
-    return wide
-
-
-def heads(found: frozenset[int], needs: Mapping[int, set[int]]) -> frozenset[int]:
-    """Those that none of the others needs; where some of these stand alone, only they."""
-    within = {one: needs.get(one, set()) & found for one in found}
-    units = [unit for unit in units_in_order(max(found) + 1, within) if found.issuperset(unit)]
-    needed = {other for unit in units for one in unit for other in within[one] if other not in unit}
-    first = [unit for unit in units if not needed.intersection(unit)]
-    alone = [unit for unit in first if len(unit) == 1]
-    return frozenset(one for unit in alone or first for one in unit)
 
 
 def _record(snapshot: Snapshot, user: str) -> Any:
