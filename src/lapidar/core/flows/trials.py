@@ -123,7 +123,8 @@ class Trials:
             self.made.append(trial)
             self.left = max(self.left - 1, 0)
             if lacking > 0:
-                self._kept.endings[snapshot.snapshot] = endings
+                others = self._read().endings  # another search may run beside this one
+                self._kept.endings = {**others, **self._kept.endings, snapshot.snapshot: endings}
                 atomic.write_file(self._file, msgspec.json.encode(self._kept))
         self.told(trial, self.left)
         return outcome
