@@ -1,5 +1,5 @@
 # make demo   sets up everything and runs the main job on the sample project
-# make test   sets up everything and passes the tests
+# make test   sets up everything and passes the tests, less those of tests/slow.txt; LAPIDAR_TEST_ALL=1: all
 # make check  linter and type checker
 # make test-tools  as root, with apt: the programs that some tests drive (make test lists what it left out)
 # make attack MINUTES=30  faults, kills, flipped bits and changed texts, for so long

@@ -1,6 +1,6 @@
 """Runs the tests in processes that share nothing, and closes with a line that says how many passed and failed.
 
-python tests/run.py                 all of them
+python tests/run.py                 all but the slow ones (slow.txt); with LAPIDAR_TEST_ALL=1 these too
 python tests/run.py commands.test_check core.test_trees
 
 A test is given to whichever process is free; the tests of a class that makes something for all of them (`setUpClass`,
@@ -28,6 +28,7 @@ from typing import IO, Any
 SLOWEST = 12
 ENOUGH_BYTES = 8_000_000_000
 HERE = Path(__file__).parent
+ALL = bool(os.environ.get("LAPIDAR_TEST_ALL"))
 TIMES = os.environ.get("LAPIDAR_TEST_TIMES")  # a file that every test's time goes to
 # One more than processors: some tests wait for a time to pass.
 PROCESSES = int(os.environ.get("LAPIDAR_TEST_PROCESSES") or (os.cpu_count() or 1) + 1)
@@ -126,10 +127,26 @@ def tests_of(suite: unittest.TestSuite | unittest.TestCase) -> Iterator[unittest
             yield from tests_of(one)
 
 
-def units(suite: unittest.TestSuite) -> deque[list[str]]:
+def left_out(suite: unittest.TestSuite) -> set[str]:
+    """The names of slow tests.
+
+    Raises:
+        SystemExit: the list has one that is not there.
+    """
+    lines = (HERE / "slow.txt").read_text().splitlines()
+    slow = {line for line in lines if line and not line.startswith("#")}
+    gone = slow - {test.id() for test in tests_of(suite)}
+    if gone:
+        raise SystemExit(f"tests/slow.txt names tests that are not there: {', '.join(sorted(gone))}")
+    return slow
+
+
+def units(suite: unittest.TestSuite, without: set[str]) -> deque[list[str]]:
     """The names of tests that are run in one process one after the other; the largest come first."""
     together: dict[str, list[str]] = {}
     for test in tests_of(suite):
+        if test.id() in without:
+            continue
         kind = type(test)
         shares = getattr(kind, "together", False) or kind.setUpClass.__func__ is not _NOTHING  # type: ignore[attr-defined]
         together.setdefault(f"{kind.__module__}.{kind.__qualname__}" if shares else test.id(), []).append(test.id())
@@ -237,15 +254,20 @@ def main() -> int:
     loader = unittest.TestLoader()
     names = sys.argv[1:]
     suite = loader.loadTestsFromNames(names) if names else loader.discover(str(HERE), top_level_dir=str(HERE))
+    without = set() if names else left_out(suite)
+    if ALL:
+        without = set()
     from support import make_seeds
 
     shared = Path(tempfile.mkdtemp(prefix="lapidar-tests-"))
     try:
         os.environ["LAPIDAR_TESTS_SEEDS"] = str(make_seeds(shared / "seeds"))
-        crew = Crew(units(suite))
+        crew = Crew(units(suite, without))
         crew.run()
     finally:
         shutil.rmtree(shared, ignore_errors=True)
+    if without:
+        print(f"{len(without)} slow tests were left out: LAPIDAR_TEST_ALL=1 make test runs them too.")
     return conclude(crew.told, began)
 
 
