@@ -377,6 +377,17 @@ class Guilty(Stories):
         self.assertEqual(found["guilty"][0]["files"], ["site/sherdstats/robust.py"])
         self.assertIn("only versions that the cache has", found["notes"][0])
 
+    def test_what_took_too_long_is_tried_again_with_more_time(self) -> None:
+        self.renew()
+        (self.project / "judge.py").write_text(
+            "import sherdstats.robust as r, sys, time\ntime.sleep(1.5)\nsys.exit(r.centre([1, 2, 9]) == 4)\n"
+        )
+        ask = ("--packages-only", "--good", self.first, "--", "python", "judge.py")
+        self.assertIn("ended after 0.3 s", self.fails("culprit", "--at-most", "0.3", *ask))
+        self.assertIn("ended after 0.3 s", self.fails("culprit", "--at-most", "0.2", *ask))
+        self.assertEqual(self.found("--at-most", "60", *ask)["guilty"][0]["name"], "sherdstats")
+        self.assertTrue(all(trial["remembered"] for trial in self.found(*ask)["trials"]))
+
     def test_what_a_package_says_of_itself(self) -> None:
         self.renew()
         (self.project / "judge.py").write_text(

@@ -33,11 +33,17 @@ class Ending(msgspec.Struct, frozen=True, omit_defaults=True):
         code: its exit code; None where it could not be run, or was ended.
         good: whether its results are those recorded, where they were compared.
         said: why it did not end by itself, and the last that it said on standard error, a line each.
+        at_most: where it did not end by itself, the seconds that it was given.
     """
 
     code: int | None = None
     good: bool = False
     said: tuple[str, ...] = ()
+    at_most: float | None = None
+
+    def holds(self, at_most: float | None) -> bool:
+        """Whether a run that is given so long would end so too."""
+        return self.at_most is None or (at_most is not None and at_most <= self.at_most)
 
 
 class Judge(Protocol):
@@ -50,6 +56,10 @@ class Judge(Protocol):
     @property
     def key(self) -> str:
         """A text that is another where it could say something else."""
+
+    @property
+    def at_most(self) -> float | None:
+        """Seconds, after which it ends a run."""
 
     def run(self, environment: Path, *, draws: bool = False) -> Ending:
         """Run in an environment.
@@ -122,7 +132,7 @@ class ByCommand:
                 ready = running.prepare(self.project, self.command, environment)
                 code = ready.wait_in(self.project.root, printed, errors=errors, at_most=self.at_most)
             except CannotRun as error:
-                return Ending(said=(error.what,))
+                return Ending(said=(error.what,), at_most=self.at_most)
             return Ending(code, said=running.last_lines(errors))
 
     def outcome(self, ending: Ending) -> Outcome:
@@ -166,7 +176,7 @@ class ByRecord:
         try:
             done = rerun(self.project, self.cache, self.analysis.name, options)
         except CannotRun as error:
-            return Ending(said=(error.what,))
+            return Ending(said=(error.what,), at_most=self.at_most)
         if draws:
             self.drawn = done
         return Ending(done.exit_code, done.is_good, done.said)

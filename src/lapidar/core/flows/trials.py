@@ -109,7 +109,8 @@ class Trials:
             LapidarError: its environment cannot be made for another reason than that it cannot work.
             NoSpace: the disk is full; what a run said then is not kept.
         """
-        known = [] if draws else self._kept.endings.get(snapshot.snapshot, [])
+        kept = [] if draws else self._kept.endings.get(snapshot.snapshot, [])
+        known = [ending for ending in kept if ending.holds(self.judge.at_most)]
         began = time.monotonic()
         lacking = self.times - len(known)
         endings = known if lacking <= 0 else [*known, *self._runs(snapshot, lacking, draws=draws)]
