@@ -3,11 +3,11 @@ is found then without that."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
-from lapidar.core.changes.narrowing import Outcome, narrow, narrow_within, units_in_order
+from lapidar.core.changes.narrowing import Outcome, narrow, narrow_within, ring, units_in_order
 
 __all__ = ["FilesFound", "narrow_files"]
 
@@ -49,13 +49,13 @@ def narrow_files(
     """
     at = {path: number for number, path in enumerate(paths)}
     known = {at[one]: {at[other] for other in others if other in at} for one, others in needs.items() if one in at}
-    ring = [at[path] for path in together if path in at]
+    made = [at[path] for path in together if path in at]
 
     def tried(taken: frozenset[int]) -> Outcome:
         return probe(frozenset(paths[number] for number in taken))
 
-    search = _Search(tried, known, ring, jobs, told)
-    wide = _with_ring(known, ring)
+    search = _Search(tried, known, made, jobs, told)
+    wide = _with_ring(known, made)
     found = search.apart(narrow(len(paths), tried, wide, jobs=jobs, told=told).guilty, wide)
     named = search.decisive(found) or (_heads(found, wide) if len(found) > _MOST_APART else found)
     return FilesFound(*(tuple(paths[number] for number in sorted(some)) for some in (named, found - named)))
@@ -65,7 +65,7 @@ def narrow_files(
 class _Search:
     probe: Probe
     known: Needs
-    ring: Sequence[int]
+    made: Sequence[int]  # together
     jobs: int
     told: Callable[[int, int], None]
 
@@ -85,7 +85,7 @@ class _Search:
         be told: they are there that these work."""
         if len(found) < 2:
             return found
-        alone = sorted(found.difference(self.ring) if len(found) > _MOST_APART else found)
+        alone = sorted(found.difference(self.made) if len(found) > _MOST_APART else found)
         return frozenset(one for one in alone[:_MOST_ALONE] if self.probe(found - {one}) is Outcome.GOOD)
 
 
@@ -107,17 +107,12 @@ class _Patient:
         return outcome
 
 
-def _with_ring(needs: Needs, ring: Sequence[int]) -> dict[int, set[int]]:
-    """Needs, and a ring of those that need one another."""
+def _with_ring(needs: Needs, together: Sequence[int]) -> dict[int, set[int]]:
+    """Needs, and those that need one another."""
     wide = {one: set(others) for one, others in needs.items()}
-    for one, other in _pairs(ring):
+    for one, other in ring(together):
         wide.setdefault(one, set()).add(other)
     return wide
-
-
-def _pairs(ring: Sequence[int]) -> Iterator[tuple[int, int]]:
-    if len(ring) > 1:
-        yield from zip(ring, [*ring[1:], ring[0]], strict=True)
 
 
 def _heads(found: frozenset[int], needs: Needs) -> frozenset[int]:

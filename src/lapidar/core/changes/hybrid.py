@@ -12,6 +12,7 @@ import msgspec
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Entry, Tree
+from lapidar.core.changes.narrowing import ring
 from lapidar.core.declaring import judge
 from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Declaration
@@ -20,7 +21,7 @@ from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Conditions, Libraries, Library, Snapshot, Tool
 
-__all__ = ["Hybrids", "Instead", "of_trees", "takeable", "user_of", "variable_of"]
+__all__ = ["Hybrids", "Instead", "of_trees", "record_of", "takeable", "user_of", "variable_of"]
 
 _C_LIBRARY = "libc.so.6"
 _VARIABLE = "variable "
@@ -136,8 +137,7 @@ class Hybrids:
                 if library.owner:
                     by_owner.setdefault(library.owner, []).append(f"libraries/{library.soname}")
         for several in by_owner.values():
-            ring = list(dict.fromkeys(several))
-            yield from zip(ring, [*ring[1:], ring[0]], strict=True)
+            yield from ring(list(dict.fromkeys(several)))
 
     def _of_runtimes(self) -> Iterator[tuple[str, str]]:
         """Packages that are bound to one line of versions of a runtime move with it."""
@@ -237,6 +237,12 @@ class Hybrids:
 
 def _user(language: str, name: str) -> str:
     return f"{Layer.PACKAGES}/{language}/{name}"
+
+
+def record_of(snapshot: Snapshot, user: str) -> Any:
+    """The record of a part that has a tree of its own, by what it is of; None where there is none."""
+    every = (*snapshot.runtimes, *snapshot.packages, *snapshot.remainders, *snapshot.tools)
+    return next((one for one in every if user_of(one) == user), None)
 
 
 def user_of(record: Any) -> str:

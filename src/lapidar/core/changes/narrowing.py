@@ -13,11 +13,12 @@ from __future__ import annotations
 
 import enum
 import itertools
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from typing import TypeVar
 
-__all__ = ["Narrowed", "Outcome", "border", "narrow", "narrow_within", "units_in_order", "without"]
+__all__ = ["Narrowed", "Outcome", "border", "narrow", "narrow_within", "ring", "units_in_order", "without"]
 
 
 class Outcome(enum.StrEnum):
@@ -32,6 +33,7 @@ _MOST_PAIRS = 15
 _MOST_SPARED = 24  # of what was found, how much is left out one by one
 Probe = Callable[[frozenset[int]], Outcome]
 Unit = tuple[int, ...]  # changes that move together
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +49,11 @@ class Narrowed:
     guilty: frozenset[int]
     trials: int
     certain: bool
+
+
+def ring(several: Sequence[T]) -> Iterator[tuple[T, T]]:
+    """Pairs by which things need one another, all of them."""
+    yield from zip(several, [*several[1:], *several[:1]], strict=True)
 
 
 def units_in_order(count: int, needs: Mapping[int, Collection[int]]) -> list[Unit]:

@@ -11,7 +11,7 @@ from lapidar.core import languages
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Entry
-from lapidar.core.changes.hybrid import user_of
+from lapidar.core.changes.hybrid import record_of
 from lapidar.core.declaring import reading
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import pin
@@ -122,10 +122,11 @@ class Between:
 
 
 def _records(cache: Cache, snapshot: Snapshot, change: Change) -> Iterator[tuple[str, Any]]:
-    every: list[Runtime | Package | Tool] = [*snapshot.runtimes, *snapshot.packages, *snapshot.tools]
-    for record in every:
-        if user_of(record) == change.owner.user:
-            yield (record.owner_version or "" if isinstance(record, Tool) else record.version), record
+    record = record_of(snapshot, change.owner.user)
+    if isinstance(record, Runtime | Package):
+        yield record.version, record
+    elif isinstance(record, Tool) and record.owner_version:
+        yield record.owner_version, record
 
 
 def _libraries(cache: Cache, snapshot: Snapshot, change: Change) -> Iterator[tuple[str, Any]]:

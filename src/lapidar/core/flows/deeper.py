@@ -3,7 +3,7 @@ the judge allows, and each seen in a trial."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -23,7 +23,7 @@ from lapidar.core.project import Project
 from lapidar.core.records import words
 from lapidar.core.records.difference import Change
 from lapidar.core.records.owner import Layer
-from lapidar.core.records.snapshot import Library, Snapshot
+from lapidar.core.records.snapshot import Library
 from lapidar.core.restored import assemble
 
 __all__ = ["Deeper", "Guilty"]
@@ -93,7 +93,7 @@ class Deeper:
 
     def _part(self, one: Guilty, guilty: frozenset[int]) -> None:
         user = one.change.owner.user
-        before, after = (_record(side, user) for side in (self.hybrids.good, self.hybrids.bad))
+        before, after = (hybrid.record_of(side, user) for side in (self.hybrids.good, self.hybrids.bad))
         if before is None or after is None:
             return
         between = self._between(one.change)
@@ -104,7 +104,7 @@ class Deeper:
                 return Outcome.UNKNOWN
             return self._with_record(guilty, record, (before, after), f"{one.change.owner.name} {version}")
 
-        good, bad = self._border(one, between, probe)
+        good, bad = self._border(one, between.versions, probe)
         before = between.record(good) if good else before
         after = between.record(bad) if bad else after
         self._files(one, guilty, before, after)
@@ -115,8 +115,10 @@ class Deeper:
             self.notes.append(f"of {change.owner.name} only versions that the cache has were tried: {between.trouble}")
         return between
 
-    def _border(self, one: Guilty, between: Between, probe: Callable[[str], Outcome]) -> tuple[str | None, str | None]:
-        good, bad = border(between.versions, probe)
+    def _border(
+        self, one: Guilty, between: Sequence[str], probe: Callable[[str], Outcome]
+    ) -> tuple[str | None, str | None]:
+        good, bad = border(between, probe)
         one.last_good, one.first_bad = good or one.change.old, bad or one.change.new
         return good, bad
 
@@ -174,7 +176,7 @@ class Deeper:
                 self._try(guilty, Instead(libraries={name: found}), f"{name} {version}") if found else Outcome.UNKNOWN
             )
 
-        good, bad = self._border(one, between, probe)
+        good, bad = self._border(one, between.versions, probe)
         (_, before), (_, after) = between.record(good) if good else old, between.record(bad) if bad else new
         one.lines = {name: exports.difference(self.cache.read(before), self.cache.read(after))}
 
@@ -187,8 +189,7 @@ class Deeper:
             return
         numbers = values.numbers_between(one.change.old, one.change.new)
         if numbers:
-            good, bad = border(numbers, lambda value: self._with_value(guilty, name, value))
-            one.last_good, one.first_bad = good or one.change.old, bad or one.change.new
+            self._border(one, numbers, lambda value: self._with_value(guilty, name, value))
         both = values.lists(one.change.old, one.change.new)
         if both is not None:
             found = narrow(
@@ -201,8 +202,3 @@ class Deeper:
 
     def _with_value(self, guilty: frozenset[int], name: str, value: str) -> Outcome:
         return self._try(guilty, Instead(variables={name: value}), f"{name}={value}")
-
-
-def _record(snapshot: Snapshot, user: str) -> Any:
-    every = (*snapshot.runtimes, *snapshot.packages, *snapshot.remainders, *snapshot.tools)
-    return next((one for one in every if hybrid.user_of(one) == user), None)
