@@ -26,9 +26,11 @@ from pathlib import Path
 from typing import IO, Any
 
 SLOWEST = 12
+SLOW_SECONDS = 6.0  # what takes longer belongs into slow.txt
 ENOUGH_BYTES = 8_000_000_000
 HERE = Path(__file__).parent
 ALL = bool(os.environ.get("LAPIDAR_TEST_ALL"))
+SEED = os.environ.get("LAPIDAR_TEST_SEED")  # of generated examples; unless given they are the same every time
 TIMES = os.environ.get("LAPIDAR_TEST_TIMES")  # a file that every test's time goes to
 # One more than processors: some tests wait for a time to pass.
 PROCESSES = int(os.environ.get("LAPIDAR_TEST_PROCESSES") or (os.cpu_count() or 1) + 1)
@@ -98,11 +100,17 @@ def work() -> None:
 
 
 def _never_by_the_clock() -> None:
-    """No generated example fails because a machine is busy."""
+    """No generated example fails because a machine is busy, and which examples there are is the same every time: only
+    where `LAPIDAR_TEST_SEED` is set are they searched for anew, from that number."""
+    import hypothesis.core
     from hypothesis import HealthCheck, settings
 
-    settings.register_profile("busy", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    settings.register_profile(
+        "busy", deadline=None, suppress_health_check=[HealthCheck.too_slow], derandomize=not SEED, database=None
+    )
     settings.load_profile("busy")
+    if SEED:  # as its plugin for another runner of tests does
+        setattr(hypothesis.core, "global_force_seed", int(SEED))  # noqa: B010  (typed as None there)
 
 
 # ---- in the first process
@@ -221,8 +229,18 @@ class Crew:
                 print(f"{one['name']} ... {how}", flush=True)
 
 
-def conclude(told: list[dict[str, Any]], began: float) -> int:
-    """Say what there is to say, the counts last; the exit code."""
+def grown_slow(told: list[dict[str, Any]], listed: set[str]) -> list[str]:
+    """The tests that took too long for `make test` and are not listed as slow, the slowest first."""
+    slow = [one for one in told if one["seconds"] > SLOW_SECONDS and one["name"] not in listed]
+    return [one["name"] for one in sorted(slow, key=lambda one: -one["seconds"])]
+
+
+def conclude(told: list[dict[str, Any]], began: float, listed: set[str]) -> int:
+    """Say what there is to say, the counts last; the exit code.
+
+    Args:
+        listed: the names of tests that are known as slow.
+    """
     for one in told:
         for flaw in one["flaws"]:
             print(f"\n{'=' * 70}\nFAILED {one['name']}\n{flaw}")
@@ -236,6 +254,10 @@ def conclude(told: list[dict[str, Any]], began: float) -> int:
     if skipped:
         print("`make test-tools` installs what Debian has for these.")
     failed = sum(bool(one["flaws"]) for one in told)
+    for name in grown_slow(told, listed):
+        print(f"NOW SLOW {name}: it took more than {SLOW_SECONDS:g} s and is not in tests/slow.txt")
+    if SEED:
+        print(f"generated examples: LAPIDAR_TEST_SEED={SEED}")
     print(f"in {time.monotonic() - began:.0f} s, {PROCESSES} processes")
     passed = len(told) - failed - len(skipped)
     print(f"{passed} passed, {failed} failed" + (f", {len(skipped)} skipped" if skipped else ""))
@@ -254,9 +276,8 @@ def main() -> int:
     loader = unittest.TestLoader()
     names = sys.argv[1:]
     suite = loader.loadTestsFromNames(names) if names else loader.discover(str(HERE), top_level_dir=str(HERE))
-    without = set() if names else left_out(suite)
-    if ALL:
-        without = set()
+    listed = set() if names else left_out(suite)
+    without = set() if ALL else listed
     from support import make_seeds
 
     shared = Path(tempfile.mkdtemp(prefix="lapidar-tests-"))
@@ -268,7 +289,9 @@ def main() -> int:
         shutil.rmtree(shared, ignore_errors=True)
     if without:
         print(f"{len(without)} slow tests were left out: LAPIDAR_TEST_ALL=1 make test runs them too.")
-    return conclude(crew.told, began)
+    if names:
+        listed = {one["name"] for one in crew.told}
+    return conclude(crew.told, began, listed)
 
 
 if __name__ == "__main__":

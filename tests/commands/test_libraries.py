@@ -299,7 +299,7 @@ class Libraries(Case):
 
     def test_a_library_that_the_source_names(self) -> None:
         if not Path("/usr/lib/x86_64-linux-gnu/libmagic.so.1").exists():
-            self.skipTest("there is no libmagic here")
+            self.skipTest("there is no libmagic here (Debian's libmagic1)")
         (self.project / "sherds.py").write_text("import ctypes\nmagic = ctypes.CDLL('libmagic.so.1')\n")
         found = {one.soname: one for one in self.captured(self.environment()).libraries}
         self.assertEqual(found["libmagic.so.1"].used_by, ("project",))

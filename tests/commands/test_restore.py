@@ -130,7 +130,7 @@ class Restoring(Case):
     def test_clones_where_the_file_system_can(self) -> None:
         make = next((name for name in ("mkfs.btrfs", "mkfs.xfs") if shutil.which(name)), None)
         if make is None:
-            self.skipTest("there is nothing to make a copy-on-write file system with (btrfs-progs or xfsprogs)")
+            self.skipTest("there is nothing to make a copy-on-write file system with (Debian's btrfs-progs)")
         image, place = self.folder / "image", self.folder / "cow"
         place.mkdir()
         with image.open("wb") as stream:

@@ -109,7 +109,7 @@ class Tracer(InFolder):
 
     def test_every_way_to_write(self) -> None:
         if shutil.which("strace") is None:
-            skip_loudly(self, "there is no strace here")
+            skip_loudly(self, "there is no strace here (Debian's strace)")
         for name, code in WAYS.items():
             with self.subTest(name):
                 script = self.root / "script.py"

@@ -31,7 +31,7 @@ import pyarrow.feather
 import pyarrow.parquet
 import scipy.io
 import yaml
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -613,9 +613,13 @@ class NumbersAlone(unittest.TestCase):
         self.assertFalse(Numbers().texts("0.0", "-0.0", "here"))
 
     @settings(max_examples=200, deadline=None)
-    @given(st.lists(st.floats(width=64), min_size=1, max_size=20), st.data())
-    def test_arrays_as_their_elements(self, values: list[float], data: st.DataObject) -> None:
-        others = [data.draw(st.one_of(st.just(value), st.floats())) for value in values]
+    @given(st.lists(st.tuples(st.floats(), st.floats() | st.none()), min_size=1, max_size=20))
+    @example([(0.0, math.nan)])
+    @example([(math.nan, -0.0)])
+    @example([(1e308, -1e308), (0.0, math.inf)])
+    def test_arrays_as_their_elements(self, pairs: list[tuple[float, float | None]]) -> None:
+        values = [value for value, _ in pairs]
+        others = [value if other is None else other for value, other in pairs]
         array, single = Numbers(), Numbers()
         array.arrays(np.array(values), np.array(others), "a")
         for at, (one, other) in enumerate(zip(values, others, strict=True)):

@@ -127,9 +127,11 @@ class Numbers:
         if one == other and math.copysign(1, one) == math.copysign(1, other):
             self._keep(one, other)
             return True
-        absolute = abs(one - other) if math.isfinite(one) and math.isfinite(other) else math.inf
+        if not (math.isfinite(one) and math.isfinite(other)):
+            return self._differ(one, other, math.inf, math.inf, where, tolerance)
+        absolute = abs(one - other)
         largest = max(abs(one), abs(other))
-        relative = absolute / largest if largest and math.isfinite(absolute) else (0.0 if not largest else math.inf)
+        relative = absolute / largest if largest else 0.0
         return self._differ(one, other, absolute, relative, where, tolerance)
 
     def _differ(
