@@ -11,6 +11,7 @@ from packaging.tags import sys_tags
 from packaging.version import Version
 
 from core.test_solver import Made, wish
+from lapidar.core import languages
 from lapidar.core.declaring import editing, reading
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.python.declaring import lists as listed
@@ -196,7 +197,7 @@ class Lists(InFolder):
 
 class Editing(unittest.TestCase):
     def edited(self, text: str, *needs: str, group: str = "", drop: tuple[str, ...] = ()) -> str:
-        place = editing.own_place(text)
+        place = editing.own_place(text, languages.of("python"))
         if needs:
             editing.added(place, [reading.parse_need(need, "", group) for need in needs])
         if drop:
@@ -235,12 +236,12 @@ class Editing(unittest.TestCase):
             path = Path(name) / "pyproject.toml"
             path.write_text('[project]\nname = "x"\ndynamic = ["dependencies"]\n')
             with self.assertRaisesRegex(DeclarationError, "dynamic"):
-                editing.place_of(Path(name))
+                editing.place_of(Path(name), languages.of("python"))
             path.write_text("[tool.x]\n")
-            self.assertEqual(editing.place_of(Path(name)).file, "lapidar.toml")
+            self.assertEqual(editing.place_of(Path(name), languages.of("python")).file, "lapidar.toml")
             path.write_text('[project]\nname = "x"\ndependencies = "clay"\n')
             with self.assertRaisesRegex(DeclarationError, "list of strings"):
-                editing.place_of(Path(name)).array("", create=True)
+                editing.place_of(Path(name), languages.of("python")).array("", create=True)
 
 
 if __name__ == "__main__":

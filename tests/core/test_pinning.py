@@ -14,6 +14,7 @@ from lapidar.core.flows.pin import Pinning
 from lapidar.core.pinning.session import PinOptions
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection, words
+from lapidar.core.records.owner import PackageName
 from lapidar.core.records.snapshot import Package, Platform, Runtime, Snapshot
 from lapidar.standin.packages import write_source, write_wheel
 from support import InFolder
@@ -202,16 +203,17 @@ class Graphs(Plans):
         self.pinned()
         declaration = reading.read(self.project)
         graph = judge.graph(self.previous, declaration, self.cache)
-        told = [[f"{edge.source or 'you'}: {edge.text}" for edge in chain] for chain in graph.chains("bottom")]
+        told = [[f"{edge.source.name if edge.source else 'you'}: {edge.text}" for edge in chain]
+                for chain in graph.chains(PackageName("python", "bottom"))]  # fmt: skip
         self.assertEqual(sorted(told), [
             ["you: bottom>=1"],
             ["you: top", "top: left>=1", "left: bottom<2"],
             ["you: top", "top: right", "right: bottom"],
         ])  # fmt: skip
-        self.assertEqual(graph.idle["svg"][0].extra, "fine")
-        self.assertEqual((graph.idle["old"][0].source, graph.idle["old"][0].extra), ("bottom", ""))
+        (svg,), (old,) = (graph.idle[PackageName("python", name)] for name in ("svg", "old"))
+        self.assertEqual((svg.extra, old.source.name, old.extra), ("fine", "bottom", ""))
         without_cache = judge.graph(self.previous, declaration, None)
-        self.assertEqual([edge.text for edge in without_cache.edges["left"]], ["bottom"])
+        self.assertEqual([edge.text for edge in without_cache.edges[PackageName("python", "left")]], ["bottom"])
 
     def test_drift(self) -> None:
         self.there_are("a 1.0:", "b 1.0:")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import time
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
@@ -101,6 +102,15 @@ def _summary_object(found: Summary, root: Path) -> dict[str, object]:
     }
 
 
+def _by_owner(found: Mapping[Owner | None, Sequence[str]]) -> list[dict[str, object]]:
+    """Paths, each with whose they are; nulls where nobody knows."""
+    rows = []
+    for owner, paths in found.items():
+        fields = ("layer", "language", "name", "version")
+        rows.append({**{field: getattr(owner, field, None) or None for field in fields}, "paths": paths})
+    return rows
+
+
 def _whose(owner: Owner | None, otherwise: str = "byte-code, or of no snapshot") -> str:
     """Whose bad entries are, for people."""
     from lapidar.core.records import words
@@ -120,8 +130,8 @@ def _audit(session: Session) -> int:
                 "files": found.files,
                 "bytes": found.bytes,
                 "clean": found.clean,
-                "corrupt": {_whose(owner): paths for owner, paths in found.corrupt.items()},
-                "missing": {_whose(owner): paths for owner, paths in found.missing.items()},
+                "corrupt": _by_owner(found.corrupt),
+                "missing": _by_owner(found.missing),
                 "bad_snapshots": found.bad_snapshots,
                 "unreadable": found.unreadable,
                 "mended": found.mended,

@@ -93,8 +93,9 @@ def reviewing(view: View) -> Callable[[Snapshot, Snapshot], bool]:
     def review(before: Snapshot, after: Snapshot) -> bool:
         from lapidar.cli.changes import rows_of, show_rows
         from lapidar.core.flows.history import changes_between
+        from lapidar.core.records import words
 
-        rows = rows_of(changes_between(before, after))
+        rows = rows_of(changes_between(before, after), words.names_in(before, after))
         if rows and not view.quiet:
             show_rows(rows[:_ROWS], view)
             if len(rows) > _ROWS:
@@ -146,8 +147,10 @@ def _show(captured: Captured, view: View) -> None:
         shown = ", ".join(rest.paths[:_SHOWN]) + (", ..." if len(rest.paths) > _SHOWN else "")
         view.note(f"Of no package, kept all the same: {shown}")
     view.note(f"Left out: {_left_out(captured)}.")
-    for name, files in captured.edited.items():
-        view.warn(f"{human_count(len(files), 'file')} of {name} edited after installation: {_some(files, view)}")
+    for package, files in captured.edited.items():
+        view.warn(
+            f"{human_count(len(files), 'file')} of {package.name} edited after installation: {_some(files, view)}"
+        )
     for warning in captured.warnings:
         view.warn(warning)
     for detail in captured.details if view.verbose else ():
@@ -170,11 +173,13 @@ def _show_unused(captured: Captured, view: View) -> None:
     unused = captured.unused
     if not unused:
         return
+    names = words.package_names(unused)
     if view.verbose:
         view.note()
-        view.table(["left out", "because"], [[name, words.unused(why.needed_by)] for name, why in unused.items()])
+        rows = [[names[package], words.unused(why.needed_by)] for package, why in unused.items()]
+        view.table(["left out", "because"], rows)
     count = human_count(len(unused), "package")
-    named = ", ".join(list(unused)[:_NAMED]) + (", ..." if len(unused) > _NAMED else "")
+    named = ", ".join(list(names.values())[:_NAMED]) + (", ..." if len(unused) > _NAMED else "")
     why = "" if view.verbose else "; -v says why"
     view.note(f"Not used by the project, left out: {count} ({named}){why}; --scope whole captures all.")
 
@@ -211,12 +216,14 @@ def _object(captured: Captured) -> dict[str, object]:
             }
             for layer in captured.layers
         ],
-        "edited": captured.edited,
+        "edited": [{**package._asdict(), "files": files} for package, files in captured.edited.items()],
         "warnings": captured.warnings,
         "left_out": [
             *(f"runtime: {phrase}" for phrase in captured.left_out.of_runtimes),
             *captured.left_out.others,
         ],
-        "unused": {name: words.unused(why.needed_by) for name, why in captured.unused.items()},
+        "unused": [
+            {**package._asdict(), "why": words.unused(why.needed_by)} for package, why in captured.unused.items()
+        ],
         "seconds": round(captured.seconds, 3),
     }

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_language_option
 from lapidar.cli.view import View, human_count
 
 if TYPE_CHECKING:
@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from lapidar.core.changes.influence import Weight
     from lapidar.core.flows.changes import Changes, FilesChanged
     from lapidar.core.records.difference import Change
+    from lapidar.core.records.owner import PackageName
 
 DESCRIPTION = """\
 Show what is different between two snapshots, layer by layer, what most likely alters results first, and why. A
@@ -40,6 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("one", nargs="?", metavar="A", help="a snapshot, or an environment")
     parser.add_argument("other", nargs="?", metavar="B", help="another (default: the project's own)")
     parser.add_argument("--files", metavar="PACKAGE", help="show the lines that differ in the files of this package")
+    add_language_option(parser, several=False)
 
 
 def run(session: Session) -> int:
@@ -48,7 +50,7 @@ def run(session: Session) -> int:
     options, view, cache = session.options, session.view, session.cache()
     found = changes(session.project, cache, options.one, options.other, with_files=view.verbose)
     if options.files:
-        told = files_of(cache, found, options.files)
+        told = files_of(cache, found, options.files, options.language or "")
         if view.json:
             view.object([{"file": one.path, "kind": one.kind, "lines": lines} for one, lines in told])
         else:
@@ -62,23 +64,26 @@ def run(session: Session) -> int:
 
 
 def _show(found: Changes, view: View) -> None:
+    from lapidar.core.records import words
+
     if not found.changes:
         view.line(f"Nothing is different between {found.called[0]} and {found.called[1]}.", "good")
         return
     view.note(f"From {found.called[0]} to {found.called[1]}:")
-    show_rows(rows_of(found.changes), view)
+    names = words.names_in(found.before, found.after)
+    show_rows(rows_of(found.changes, names), view)
     for files in found.files:
-        _show_between(files, view)
+        _show_between(files, names, view)
 
 
-def rows_of(changes: Iterable[tuple[Change, Weight]]) -> list[list[str]]:
+def rows_of(changes: Iterable[tuple[Change, Weight]], names: Mapping[PackageName, str]) -> list[list[str]]:
     """A row of a table for each change."""
     from lapidar.core.records import words
 
     return [
         [
             words.change_kind(change),
-            words.changed_thing(change),
+            words.changed_thing(change, names),
             change.old or "-",
             change.new or "-",
             weight.reason,
@@ -95,13 +100,13 @@ def show_rows(rows: list[list[str]], view: View, of: str = "what") -> None:
     view.table(heads, rows)
 
 
-def _show_between(files: FilesChanged, view: View) -> None:
+def _show_between(files: FilesChanged, names: Mapping[PackageName, str], view: View) -> None:
     from lapidar.core.records import words
 
     if not (files.changed or files.described or files.lost or files.news):
         return
     view.line()
-    view.line(words.change_in_short(files.change), "heading")
+    view.line(words.change_in_short(files.change, names), "heading")
     if files.lost:
         view.line(f"  {files.lost}")
     for one in files.changed[:_FILES]:

@@ -102,10 +102,11 @@ def _object(checked: Checked, snapshot: Snapshot) -> dict[str, object]:
         "findings": [
             {
                 "layer": _layer(finding),
+                "language": _language(finding),
                 "name": words.finding_name(finding),
                 "problem": words.problem(finding),
                 "paths": finding.paths,
-                "remedy": words.remedy(finding),
+                "remedy": words.remedy(finding, several=len(snapshot.languages) > 1),
             }
             for finding in checked.findings
         ],
@@ -116,6 +117,10 @@ def _object(checked: Checked, snapshot: Snapshot) -> dict[str, object]:
         "watched": checked.watched,
         "remarks": checked.remarks,
     }
+
+
+def _language(finding: Finding) -> str | None:
+    return finding.language or (finding.owner.language if finding.owner else "") or None
 
 
 def _layer(finding: Finding) -> str:
@@ -146,7 +151,8 @@ def _show(checked: Checked, view: View) -> None:
             heading = _layer(finding)
             view.line(heading, "heading")
         view.line(f"  {_name(finding)}: {_told(finding, view)}")
-    remedies = dict.fromkeys(words.remedy(finding) for finding in checked.findings)
+    several = len(checked.snapshot.languages) > 1
+    remedies = dict.fromkeys(words.remedy(finding, several=several) for finding in checked.findings)
     view.line()
     view.line(f"{human_count(len(checked.findings), 'finding')}.", "bad")
     for remedy in remedies:
@@ -186,13 +192,12 @@ def _show_lower(checked: Checked, view: View) -> None:
             "good" if not live.outside else "bad",
         )
         if live.failed:
-            names = list(live.failed)
-            shown = names if view.verbose else names[:_SHOWN]
-            view.line(f"Could not be imported ({len(names)}):", "heading")
-            for name in shown:
-                view.line(f"  {name}: {live.failed[name]}")
-            if len(shown) < len(names):
-                view.line(f"  and {len(names) - len(shown)} more (-v shows all)")
+            shown = live.failed if view.verbose else live.failed[:_SHOWN]
+            view.line(f"Could not be imported ({len(live.failed)}):", "heading")
+            for module in shown:
+                view.line(f"  {module.name}: {module.why}")
+            if len(shown) < len(live.failed):
+                view.line(f"  and {len(live.failed) - len(shown)} more (-v shows all)")
 
 
 def _name(finding: Finding) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from lapidar.core.flows.culprit import Culprit, Guilty, Trial
+    from lapidar.core.records.owner import PackageName
 
 DESCRIPTION = """\
 Find which change between a good snapshot and a bad one altered a result: environments with some of the changes are
@@ -122,7 +123,7 @@ def _show(found: Culprit, view: View) -> None:
         view.line("The change could not be found.", "bad")
         return
     for those in (found.guilty, *found.also):
-        _show_set(those, view, also=those is not found.guilty)
+        _show_set(those, words.names_in(found.good, found.bad), view, also=those is not found.guilty)
     _show_rest(found, view)
     if not found.certain:
         view.warn("not of each it could be told whether it is needed: without it the run tells nothing")
@@ -130,16 +131,16 @@ def _show(found: Culprit, view: View) -> None:
     view.note(f"Go back with: lapidar return {words.short(found.good.snapshot)}")
 
 
-def _show_set(guilty: Sequence[Guilty], view: View, *, also: bool) -> None:
+def _show_set(guilty: Sequence[Guilty], names: Mapping[PackageName, str], view: View, *, also: bool) -> None:
     from lapidar.core.records import words
 
     too = ", by itself too," if also else ""
     if len(guilty) == 1:
-        view.line(f"It{too} is {words.change_in_short(guilty[0].change)}.", "bad")
+        view.line(f"It{too} is {words.change_in_short(guilty[0].change, names)}.", "bad")
     else:
         view.line(f"Only together{too} they do it, {len(guilty)} changes:", "bad")
         for one in guilty:
-            view.line(f"  {words.change_in_short(one.change)}")
+            view.line(f"  {words.change_in_short(one.change, names)}")
     for one in guilty:
         _show_deeper(one, view)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 
 from lapidar.cli import pins
 from lapidar.cli.exit_codes import ExitCode
@@ -28,22 +29,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.flows import pin
-    from lapidar.core.records import lockfile
+    from lapidar.core.records import lockfile, words
+    from lapidar.core.records.owner import PackageName
 
     view = session.view
     declaration = pins.declaration_of(session)
     previous = lockfile.read(session.project.lockfile)
     with pin.opened(session.project, session.cache(), declaration, previous, pins.options_of(session)) as pinning:
-        rows = [row for asked in pinning.sessions.values() for row in asked.outlook()]
+        rows = [replace(row, language=name) for name, asked in pinning.sessions.items() for row in asked.outlook()]
     if view.json:
         view.object(rows)
         return ExitCode.DONE
     shown = [row for row in rows if view.verbose or not row.is_newest]
     lines = []
+    names = words.package_names([PackageName(row.language, row.name) for row in rows])
     for row in shown:
-        remedy = f"nobody: lapidar pin --renew {row.name}" if row.allowed not in ("", row.pinned) else "-"
+        key = PackageName(row.language, row.name)
+        option = words.language_option(row.language) if names[key] != row.name else ""
+        remedy = f"nobody: lapidar pin {option}--renew {row.name}" if row.allowed not in ("", row.pinned) else "-"
         held = "; ".join(row.held_by) or ("needed no longer" if not row.allowed else remedy)
-        lines.append([row.name, row.pinned, row.allowed or "-", row.newest or "-", held])
+        lines.append([names[key], row.pinned, row.allowed or "-", row.newest or "-", held])
     if lines:
         view.table(["package", "pinned", "newest allowed", "newest there is", "held back by"], lines)
         view.note()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from lapidar.cli import pins
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_language_option
 
 DESCRIPTION = """\
 Resolve the declared needs to exact packages that fit together, for the lockfile's runtime (or one that is found as by
@@ -26,24 +26,27 @@ examples:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--renew", nargs="*", metavar="NAME", help="choose anew: these packages, or all")
+    add_language_option(parser, several=False)
     parser.add_argument("--as-of", type=pins.day, metavar="DATE", help="as the index stood at the end of this day")
     parser.add_argument("--from", dest="source", metavar="FILE", help="take exact packages from a standard pylock.toml")
     pins.add_options(parser)
 
 
 def run(session: Session) -> int:
-    from lapidar.core import languages
+    from lapidar.core.flows.naming import known_in, package_of
     from lapidar.core.flows.pin import pin
+    from lapidar.core.records import lockfile
 
     options, view = session.options, session.view
-    normalised = languages.first().normalised
+    declaration = pins.declaration_of(session)
+    locked = lockfile.read_if_there(session.project.lockfile) if options.renew else None
+    known = known_in(declaration, locked)
     settings = pins.options_of(
         session,
-        renew=frozenset(normalised(name) for name in options.renew or ()),
+        renew=frozenset(package_of(name, known, options.language or "") for name in options.renew or ()),
         renew_all=options.renew == [],
         as_of=options.as_of,
     )
-    declaration = pins.declaration_of(session)
     pinned = pin(
         session.project,
         session.cache(create=True),

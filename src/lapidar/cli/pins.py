@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from lapidar.core.pinning.session import PinOptions
     from lapidar.core.records.declaration import Declaration
     from lapidar.core.records.difference import PackageChange
+    from lapidar.core.records.owner import PackageName
 
 _ROWS = 20  # of a table of changes
 _SIGNS = {"added": "new", "removed": "gone", "newer": "newer", "older": "older", "replaced": "other file"}
@@ -54,7 +55,11 @@ def day(text: str) -> datetime.date:
 
 
 def options_of(
-    session: Session, *, renew: Collection[str] = (), renew_all: bool = False, as_of: datetime.date | None = None
+    session: Session,
+    *,
+    renew: Collection[PackageName] = (),
+    renew_all: bool = False,
+    as_of: datetime.date | None = None,
 ) -> PinOptions:
     """The options that all commands that pin have, as parsed, with those that this one has."""
     from lapidar.core.pinning.session import PinOptions
@@ -150,8 +155,10 @@ def _show_plan(plan: PinPlan, view: View) -> None:
 
     for note in (*plan.notes, *plan.builds):
         view.warn(note)
+    names = words.package_names([one.key for one in plan.changes])
     rows = [
-        [_SIGNS[one.kind], one.name, one.old or "-", one.new or "-", weight.reason] for one, weight in _weighed(plan)
+        [_SIGNS[one.kind], names[one.key], one.old or "-", one.new or "-", weight.reason]
+        for one, weight in _weighed(plan)
     ]
     rows += [["condition", name, before, after, ""] for name, before, after in plan.conditions]
     if rows:
@@ -164,7 +171,7 @@ def _show_plan(plan: PinPlan, view: View) -> None:
         view.note()
     for standing in plan.overrides:
         style = "warn" if standing.is_idle else ""
-        view.line(f"Override of {standing.name}: {words.override_effect(standing)}", style)
+        view.line(f"Override of {standing.package.name}: {words.override_effect(standing)}", style)
 
 
 def _weighed(plan: PinPlan) -> list[tuple[PackageChange, Weight]]:
@@ -215,12 +222,18 @@ def _object(pinned: Pinned) -> dict[str, object]:
     plan, snapshot = pinned.plan, pinned.snapshot
     return {
         "changes": [
-            {"package": change.name, "kind": change.kind, "from": change.old or None, "to": change.new or None}
+            {
+                "language": change.language,
+                "package": change.name,
+                "kind": change.kind,
+                "from": change.old or None,
+                "to": change.new or None,
+            }
             for change in plan.changes
         ],
         "notes": [*plan.notes, *pinned.notes],
         "builds": plan.builds,
-        "overrides": {standing.name: words.override_effect(standing) for standing in plan.overrides},
+        "overrides": [{**one.package._asdict(), "effect": words.override_effect(one)} for one in plan.overrides],
         "packages": plan.packages,
         "fetched_bytes": plan.fetch_bytes if snapshot else 0,
         "snapshot": snapshot.snapshot if snapshot else None,

@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli import show_layers, show_results
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session, add_snapshot_options
+from lapidar.cli.main import Session, add_language_option, add_snapshot_options
 from lapidar.cli.show_layers import pairs
 from lapidar.cli.view import View, human_bytes, human_count, runtime_title
 
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
+    from lapidar.core.records.owner import PackageName
     from lapidar.core.records.snapshot import Origin, Package, Runtime, Snapshot
 
 DESCRIPTION = """\
@@ -36,6 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("layer", nargs="?", choices=LAYERS, metavar="LAYER", help=", ".join(LAYERS))
     parser.add_argument("name", nargs="?", metavar="NAME", help="a package, a library, or a recorded analysis")
     add_snapshot_options(parser)
+    add_language_option(parser, several=False)
     parser.add_argument("--graph", action="store_true", help="the tree of needs, with the range at each step")
 
 
@@ -56,7 +58,7 @@ def run(session: Session) -> int:
         if view.json:
             view.object(found)
     elif options.name:
-        package = _find(snapshot, options.name)
+        package = _find(snapshot, options.name, options.language or "")
         if view.json:
             view.object(package)
         else:
@@ -85,24 +87,27 @@ def run(session: Session) -> int:
 
 
 def _graph(session: Session, snapshot: Snapshot) -> None:
+    from lapidar.cli.why import as_values
     from lapidar.core.declaring import judge, reading
+    from lapidar.core.records import words
 
     view = session.view
     graph = judge.graph(snapshot, reading.read(session.project), _cache_or_none(session))
     if view.json:
-        view.object([edge._asdict() for several in graph.edges.values() for edge in several])
+        view.object([as_values(edge) for several in graph.edges.values() for edge in several])
         return
-    versions = {package.name: package.version for package in snapshot.packages}
-    told: set[str] = set()
+    versions = {package.key: package.version for package in snapshot.packages}
+    names = words.package_names({edge.target for several in graph.edges.values() for edge in several})
+    told: set[PackageName] = set()
 
-    def branch(source: str, before: str) -> None:
+    def branch(source: PackageName | None, before: str) -> None:
         edges = sorted(graph.edges.get(source, ()), key=lambda edge: edge.target)
         for edge in edges:
             last = edge is edges[-1]
             version = versions.get(edge.target)
             again = edge.target in told and graph.edges.get(edge.target)
-            shown = f"{edge.target} {version or '(not locked)'}"
-            asked = edge.text.removeprefix(edge.target)
+            shown = f"{names[edge.target]} {version or '(not locked)'}"
+            asked = edge.text.removeprefix(edge.target.name)
             text = f"{before}{'└─ ' if last else '├─ '}{shown}" + (f"  {asked}" if asked else "")
             view.line(text + ("  (above)" if again else ""), "" if version else "bad")
             if not again:
@@ -110,7 +115,7 @@ def _graph(session: Session, snapshot: Snapshot) -> None:
                 branch(edge.target, before + ("   " if last else "│  "))
 
     view.line(session.project.root.name)
-    branch("", "")
+    branch(None, "")
 
 
 def _cache_or_none(session: Session) -> Cache | None:
@@ -123,25 +128,18 @@ def _cache_or_none(session: Session) -> Cache | None:
         return None
 
 
-def _find(snapshot: Snapshot, name: str) -> Package:
-    from lapidar.core import languages, spelling
-    from lapidar.core.errors import LapidarError
+def _find(snapshot: Snapshot, name: str, language: str) -> Package:
+    from lapidar.core.flows.naming import package_of
 
-    for package in snapshot.packages:
-        if name == package.name or languages.of(package.language).normalised(name) == package.name:
-            return package
-    near = spelling.near(name.lower(), [package.name for package in snapshot.packages])
-    raise LapidarError(
-        f"The snapshot has no package {name!r}",
-        remedy=spelling.hint(near, "`lapidar show packages` lists what it has."),
-    )
+    packages = {package.key: package for package in snapshot.packages}
+    return packages[package_of(name, packages.keys(), language)]
 
 
-def _needed_by(snapshot: Snapshot) -> dict[str, list[str]]:
-    needed_by: dict[str, list[str]] = {package.name: [] for package in snapshot.packages}
+def _needed_by(snapshot: Snapshot) -> dict[PackageName, list[str]]:
+    needed_by: dict[PackageName, list[str]] = {package.key: [] for package in snapshot.packages}
     for package in snapshot.packages:
         for name in package.requires:
-            needed_by.setdefault(name, []).append(package.name)
+            needed_by.setdefault(package.key._replace(name=name), []).append(package.name)
     return needed_by
 
 
@@ -193,13 +191,18 @@ def _runtime(runtime: Runtime, view: View) -> None:
 
 
 def _packages(snapshot: Snapshot, view: View) -> None:
+    from lapidar.core.records import words
+
     needed_by = _needed_by(snapshot)
+    names = words.package_names(needed_by)
     rows = []
     for package in snapshot.packages:
-        by = needed_by[package.name]
+        by = needed_by[package.key]
         who = (["asked for"] if package.wanted else []) + [f"the group {name}" for name in package.groups] + by
         shown = ", ".join(who[:4]) + (f" and {len(who) - 4} more" if len(who) > 4 else "")
-        rows.append([package.name, package.version, human_bytes(package.bytes), f"{package.files:,}", shown or "-"])
+        rows.append(
+            [names[package.key], package.version, human_bytes(package.bytes), f"{package.files:,}", shown or "-"]
+        )
     view.table(["package", "version", "size", "files", "needed by"], rows, right=(2, 3))
 
 
@@ -208,7 +211,7 @@ def _package(package: Package, snapshot: Snapshot, cache: Cache | None, view: Vi
         ["package", f"{package.name} {package.version}"],
         ["asked for", _asked_for(package)],
         ["requires", ", ".join(package.requires) or "-"],
-        ["needed by", ", ".join(_needed_by(snapshot)[package.name]) or "-"],
+        ["needed by", ", ".join(_needed_by(snapshot)[package.key]) or "-"],
         ["origin", _origin(package.origin)],
         *(
             [["built with", ", ".join(" ".join(text.split()[:2]) for text in package.built_with)]]

@@ -49,9 +49,14 @@ def run(session: Session) -> int:
     if options.name:
         proposal.name = options.name
     if options.python:
-        proposal.runtimes[languages.first().name] = options.python
+        proposal.runtimes[languages.usual().name] = options.python
     if options.index:
         proposal.indexes = [Index("main", options.index, language=_language_of(proposal))]
+    if len(proposal.runtimes) > 1 and proposal.indexes:
+        view.note(
+            f"The index is taken for packages of {languages.of(proposal.indexes[0].language).title}; "
+            "[index] of lapidar.toml names others"
+        )
     if proposal.as_of:
         view.note(f"Nothing newer than {proposal.as_of} will be pinned: [index] as-of in lapidar.toml")
     if proposal.extras:
@@ -101,7 +106,7 @@ def _ask(proposal: Proposal, session: Session) -> None:
     view = session.view
     proposal.name = _answer("Name of the project", proposal.name)
     if not proposal.stated:
-        for name in proposal.runtimes or {languages.first().name: ""}:
+        for name in proposal.runtimes or {languages.usual().name: ""}:
             title = languages.of(name).title
             asked = _answer(f"Versions of {title} that it works with", proposal.runtimes.get(name, ""))
             proposal.runtimes |= {name: asked} if asked else {}
@@ -119,11 +124,11 @@ def _ask(proposal: Proposal, session: Session) -> None:
 
 
 def _language_of(proposal: Proposal) -> str:
-    """Whose packages an index has that is named for the project: those of its one language, or of the first one."""
+    """Whose packages an index has that is named for the project: those of its one language, or of the usual one."""
     from lapidar.core import languages
 
     found = set(proposal.runtimes)
-    return found.pop() if len(found) == 1 else languages.first().name
+    return found.pop() if len(found) == 1 else languages.usual().name
 
 
 def _answer(question: str, default: str) -> str:

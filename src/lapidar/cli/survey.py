@@ -47,7 +47,7 @@ def run(session: Session) -> int:
         session.project, cache, session.path("environment"), ask=not options.offline, only=options.language
     )
     if view.json:
-        view.object(surveyed)
+        view.object(_object(surveyed))
     else:
         if not located:
             view.note("Environment  none is restored; judged by lapidar.lock")
@@ -55,6 +55,12 @@ def run(session: Session) -> int:
             view.note(f"Environment  {human_path(one.interpreter)} ({one.why})")
         _show(surveyed, view)
     return ExitCode.DONE if surveyed.agrees else ExitCode.NO
+
+
+def _object(surveyed: Surveyed) -> dict[str, object]:
+    fields = {field: getattr(surveyed, field) for field in surveyed.__dataclass_fields__}
+    names = {field: [one._asdict() for one in sorted(fields[field])] for field in ("declared", "pinned")}
+    return {**fields, **names}
 
 
 def _show(surveyed: Surveyed, view: View) -> None:
@@ -105,12 +111,15 @@ def title_of(language: str) -> str:
 
 
 def _standing(row: SurveyedModule, surveyed: Surveyed) -> str:
-    if row.standing == "missing" and row.distribution in surveyed.pinned:
+    from lapidar.core.records import words
+
+    if row.standing == "missing" and row.key in surveyed.pinned:
         return "declared and locked, not here; lapidar restore" if row.declared else "locked, not here; lapidar restore"
     if row.standing == "missing" and row.declared:
         return "missing, though declared; lapidar pin"
     if row.standing == "missing" and row.distribution:
-        return f"missing; lapidar need {row.distribution}"
+        several = len({one.language for one in surveyed.rows}) > 1
+        return f"missing; lapidar need {words.language_option(row.language) if several else ''}{row.distribution}"
     if row.standing == "out of range":
         return f"{row.version} is here, {row.declared} is declared"
     return {"not declared": "used, not declared", "not used": "declared, not used"}.get(row.standing, row.standing)

@@ -37,10 +37,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from lapidar.core.declaring import reading
     from lapidar.core.flows import pin
-    from lapidar.core.flows.declare import language_of
+    from lapidar.core.flows.naming import language_of
     from lapidar.core.records import lockfile
 
-    view, language = session.view, language_of(session.project, session.options.language or "")
+    view = session.view
+    language, said = language_of(session.project, session.options.language or "", [session.options.name])
+    if said:
+        view.warn(said)
     name = language.normalised(session.options.name)
     declaration = reading.read(session.project)
     options = pins.options_of(session, as_of=session.options.as_of)

@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli import pins
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session, add_snapshot_options
+from lapidar.cli.main import Session, add_language_option, add_snapshot_options
 from lapidar.cli.view import View, human_count
 
 if TYPE_CHECKING:
     from lapidar.core.records.declaration import Declaration, Need
     from lapidar.core.records.graph import Edge, Graph
+    from lapidar.core.records.owner import PackageName
     from lapidar.core.records.snapshot import Package, Snapshot
 
 DESCRIPTION = """\
@@ -32,6 +33,7 @@ _SHOWN = 8
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("need", metavar="NAME[RANGE]", help="a package, or a range of its versions")
     add_snapshot_options(parser)
+    add_language_option(parser, several=False)
     parser.set_defaults(runtime=None, wheels_only=False)
 
 
@@ -39,18 +41,22 @@ def run(session: Session) -> int:
     from lapidar.core import languages
     from lapidar.core.declaring import judge, reading
     from lapidar.core.errors import CacheError
+    from lapidar.core.flows.naming import known_in, language_of, need_of
     from lapidar.core.records import words
 
-    view = session.view
-    need = reading.parse_need(session.options.need)
+    view, options = session.view, session.options
     snapshot = session.snapshot()
     declaration = reading.read(session.project)
+    otherwise, said = language_of(session.project, options.language or "", [options.need])
+    need = need_of(options.need, known_in(declaration, snapshot), otherwise, options.language or "")
+    if said and need.language == otherwise.name:
+        view.warn(said)
     try:
         cache = session.cache()
     except CacheError:
         cache = None  # then without ranges
-    package = next((package for package in snapshot.packages if package.name == need.name), None)
-    about = {need.name, *declaration.overrides} if package else None
+    package = next((package for package in snapshot.packages if package.key == need.key), None)
+    about = {need.key, *declaration.overrides} if package else None
     graph = judge.graph(snapshot, declaration, cache, about)
     if not view.json:
         for standing in judge.overrides(declaration, graph):
@@ -63,17 +69,17 @@ def run(session: Session) -> int:
 
 
 def _present(package: Package, graph: Graph, view: View) -> None:
-    chains = graph.chains(package.name)
+    chains = graph.chains(package.key)
     if view.json:
         view.object(
             {
-                "name": package.name,
+                **package.key._asdict(),
                 "version": package.version,
-                "chains": [[edge._asdict() for edge in chain] for chain in chains],
+                "chains": [[as_values(edge) for edge in chain] for chain in chains],
             }
         )
         return
-    versions = {one.name: one.version for one in graph.snapshot.packages}
+    versions = {one.key: one.version for one in graph.snapshot.packages}
     view.line(f"{package.name} {package.version} is there because:")
     shown = chains if view.verbose else chains[:_SHOWN]
     for chain in shown:
@@ -84,10 +90,17 @@ def _present(package: Package, graph: Graph, view: View) -> None:
         view.line("  no need leads to it: it was captured with the environment. `lapidar pin` would leave it out.")
 
 
-def _told(chain: list[Edge], versions: dict[str, str]) -> str:
+def as_values(edge: Edge) -> dict[str, object]:
+    """A need as `--json` prints it."""
+    source = edge.source.name if edge.source else None
+    return {"language": edge.target.language, "source": source, "target": edge.target.name, "text": edge.text,
+            "where": edge.where}  # fmt: skip
+
+
+def _told(chain: list[Edge], versions: dict[PackageName, str]) -> str:
     first = chain[0]
     steps = [f"you need {first.text}" + (f" ({first.where})" if first.where else "")]
-    steps += [f"{edge.source} {versions.get(edge.source, '')} needs {edge.text}" for edge in chain[1:]]
+    steps += [f"{edge.source.name} {versions.get(edge.source, '')} needs {edge.text}" for edge in chain if edge.source]
     return " → ".join(steps)
 
 
@@ -100,21 +113,25 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
         said.append(f"{need.name} is pinned at {package.version}, which {need.text} excludes.")
     else:
         said.append(f"{need.name} is not in the lockfile.")
-        for idle in graph.idle.get(need.name, []):
+        for idle in graph.idle.get(need.key, []):
             how = (
-                f"only with its extra: lapidar need '{idle.source}[{idle.extra}]'"
+                f"only with its extra: lapidar need '{idle.source.name}[{idle.extra}]'"
                 if idle.extra
                 else "not on this runtime"
             )
-            said.append(f"{idle.source} needs {idle.text}: {how}")
-        if not graph.idle.get(need.name):
+            said.append(f"{idle.source.name} needs {idle.text}: {how}")
+        if not graph.idle.get(need.key):
             said.append("Nothing in it needs it.")
-        if meant := spelling.near(need.name, [one.name for one in graph.snapshot.packages]):
+        if meant := spelling.near(
+            need.name, [one.name for one in graph.snapshot.packages if one.language == need.language]
+        ):
             said.append(spelling.hint(meant))
     if declaration.indexes:
         said += _tried(session, need, declaration, graph.snapshot)
     if view.json:
-        view.object({"name": need.name, "version": package.version if package else None, "chains": [], "absent": said})
+        view.object(
+            {**need.key._asdict(), "version": package.version if package else None, "chains": [], "absent": said}
+        )
         return
     for line in said:
         view.line(line)
@@ -123,10 +140,12 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
 def _tried(session: Session, need: Need, declaration: Declaration, snapshot: Snapshot) -> list[str]:
     """What would come of asking for it."""
     from lapidar.core.flows import pin
+    from lapidar.core.records import words
 
     cache = session.cache(create=True)
     with pin.opened(session.project, cache, declaration, snapshot, pins.options_of(session)) as pinning:
         reasons = pinning.of(need.language).what_keeps_out(need)
     if not reasons:
-        return [f"Nothing keeps it out: lapidar need '{need.text}'"]
+        option = words.language_option(need.language if len(snapshot.languages) > 1 else "")
+        return [f"Nothing keeps it out: lapidar need {option}'{need.text}'"]
     return ["What keeps it out:", *(f"  {reason}" for reason in reasons)]

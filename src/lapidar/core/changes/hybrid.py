@@ -18,7 +18,7 @@ from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.difference import Change, Kind
 from lapidar.core.records.layers import LowerLayers
-from lapidar.core.records.owner import Layer, Owner
+from lapidar.core.records.owner import Layer, Owner, PackageName
 from lapidar.core.records.snapshot import Conditions, Libraries, Library, Snapshot, Tool
 
 __all__ = ["Hybrids", "Instead", "of_trees", "record_of", "takeable", "user_of", "variable_of"]
@@ -112,22 +112,22 @@ class Hybrids:
         sides = []
         for snapshot in (self.good, self.bad):
             graph = judge.graph(snapshot, Declaration(), self.cache)
-            sides.append(({package.name: package for package in snapshot.packages}, graph))
+            sides.append(({package.key: package for package in snapshot.packages}, graph))
         (good, old), (bad, new) = sides
-        for name, package in bad.items():
+        for key, package in bad.items():
             language = languages.of(package.language)
-            for edge in new.edges.get(name, ()):
+            for edge in new.edges.get(key, ()):
                 had = good.get(edge.target)
                 # The new one needs what the other side has not, or not in that version.
                 if had is None or not language.allows(edge.text, had.version):
-                    yield _user(package.language, name), _user(package.language, edge.target)
-        for name, package in good.items():
+                    yield package.owner.user, _user(edge.target)
+        for key, package in good.items():
             language = languages.of(package.language)
-            for edge in old.edges.get(name, ()):
+            for edge in old.edges.get(key, ()):
                 has = bad.get(edge.target)
                 # What the old one needs may become another only with it.
                 if edge.target in good and (has is None or not language.allows(edge.text, has.version)):
-                    yield _user(package.language, edge.target), _user(package.language, name)
+                    yield _user(edge.target), package.owner.user
 
     def _of_libraries(self) -> Iterator[tuple[str, str]]:
         """Libraries that the operating system ships as one move together."""
@@ -235,8 +235,8 @@ class Hybrids:
         return msgspec.structs.replace(old, variables=dict(sorted(variables.items())), **fields)
 
 
-def _user(language: str, name: str) -> str:
-    return f"{Layer.PACKAGES}/{language}/{name}"
+def _user(package: PackageName) -> str:
+    return Owner(Layer.PACKAGES, *package).user
 
 
 def record_of(snapshot: Snapshot, user: str) -> Any:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import tomlkit
@@ -18,6 +18,7 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.net.addresses import without_credentials
 from lapidar.core.project import Project
 from lapidar.core.records.declaration import Declaration, Index, Need
+from lapidar.core.records.owner import PackageName
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.records.surveyed import Surveyed
 
@@ -41,7 +42,7 @@ class Proposal:
     runtimes: dict[str, str] = field(default_factory=dict)
     needs: list[Need] = field(default_factory=list)
     limits: list[Need] = field(default_factory=list)
-    sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    sha256: dict[PackageName, tuple[str, ...]] = field(default_factory=dict)
     indexes: list[Index] = field(default_factory=list)
     stated: frozenset[str] = frozenset()
     unknown: list[str] = field(default_factory=list)
@@ -69,7 +70,7 @@ def propose(
             remedy="`lapidar need NAME` declares more; `lapidar survey` shows what is missing.",
         )
     stated = reading.read(project)
-    lists = languages.first().proposed(project.root)
+    lists = _lists(project)
     proposal = Proposal(
         name=stated.name or project.root.name,
         runtimes={name: f">={'.'.join(version.split('.')[:2])}" for name, version in runtimes.items() if version}
@@ -78,7 +79,7 @@ def propose(
         limits=list(lists.limits),
         sha256=lists.sha256,
         # Those of the user's own configuration serve every project, and need not stand in this one.
-        indexes=[Index(one.name, without_credentials(one.address)) for one in lists.indexes],
+        indexes=[replace(one, address=without_credentials(one.address)) for one in lists.indexes],
         stated=_stated(project),
         problems=list(lists.problems),
         extras=list(stated.extras),
@@ -95,6 +96,23 @@ def propose(
     return proposal
 
 
+def _lists(project: Project) -> Declaration:
+    """What the lists of needs of all languages propose."""
+    whole = Declaration()
+    for language in languages.every():
+        found = language.proposed(project.root)
+        whole = replace(
+            whole,
+            runtimes={**whole.runtimes, **found.runtimes},
+            needs=(*whole.needs, *found.needs),
+            limits=(*whole.limits, *found.limits),
+            sha256={**whole.sha256, **found.sha256},
+            indexes=(*whole.indexes, *found.indexes),
+            problems=(*whole.problems, *found.problems),
+        )
+    return whole
+
+
 def _stated(project: Project) -> frozenset[str]:
     """The languages with a standard file that declares anything."""
 
@@ -109,8 +127,8 @@ def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:
     """What scripts declare in themselves, then what the source imports."""
     if surveyed is None:
         return
-    for text, where in surveyed.script_needs:
-        yield reading.parse_need(text, where)
+    for one in surveyed.script_needs:
+        yield reading.parse_need(one.text, one.where, language=one.language)
     for row in surveyed.rows:
         if row.module and row.distribution and row.standing != "optional":
             where = str(row.places[0]) if row.places else ""
@@ -149,7 +167,7 @@ def render(proposal: Proposal) -> str:
 
 
 def _index(index: Index) -> Any:
-    if index.language in ("", languages.first().name):
+    if index.language in ("", languages.usual().name):
         return index.address
     fields = tomlkit.inline_table()
     fields.update({"address": index.address, "language": index.language})
@@ -164,36 +182,37 @@ def _add(document: TOMLDocument, name: str, fields: Mapping[str, str]) -> None:
 
 
 def _needs(document: TOMLDocument, proposal: Proposal) -> None:
-    """Those of the first language, and those of each other one in a list or a table of its own."""
+    """Those of the usual language, and those of each other one in a list or a table of its own."""
     table = tomlkit.table()
-    first = languages.first().name
+    usual = languages.usual().name
     for language in languages.every():
         own = [need for need in proposal.needs if need.language == language.name]
-        is_first = language.name == first
-        if language.name in proposal.stated or (not own and (proposal.needs or proposal.stated or not is_first)):
+        is_usual = language.name == usual
+        if language.name in proposal.stated or (not own and (proposal.needs or proposal.stated or not is_usual)):
             continue
-        into = table if is_first else tomlkit.table()
-        _needs_of(into, own, proposal if is_first else None)
-        if not is_first:
+        into = table if is_usual else tomlkit.table()
+        _needs_of(into, own, proposal, language.name)
+        if not is_usual:
             table.add(language.name, into if len(into) > 1 else into["packages"])
     if len(table):
         document.add("needs", table)
 
 
-def _needs_of(table: Table, needs: Sequence[Need], proposal: Proposal | None) -> None:
-    """Needs with their groups; of the first language also what lists limit, and their digests."""
+def _needs_of(table: Table, needs: Sequence[Need], proposal: Proposal, language: str) -> None:
+    """The needs of a language with their groups, what lists limit, and their digests."""
     table.add("packages", _array([need for need in needs if not need.group]))
-    if proposal and proposal.limits:
-        table.add("limits", _array(proposal.limits))
+    if limits := [need for need in proposal.limits if need.language == language]:
+        table.add("limits", _array(limits))
     if groups := sorted({need.group for need in needs if need.group}):
         inner = tomlkit.table()
         for group in groups:
             inner.add(group, _array([need for need in needs if need.group == group]))
         table.add("groups", inner)
-    if proposal and proposal.sha256:
-        digests = tomlkit.table()
-        for name, several in sorted(proposal.sha256.items()):
-            digests.add(name, list(several))
+    digests = tomlkit.table()
+    for package, several in sorted(proposal.sha256.items()):
+        if package.language == language:
+            digests.add(package.name, list(several))
+    if len(digests):
         table.add("sha256", digests)
 
 

@@ -15,7 +15,7 @@ from lapidar.core import foreign, languages, spelling
 from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
-from lapidar.core.records.declaration import Need
+from lapidar.core.records.declaration import Need, group_name
 
 __all__ = ["NeedsFile", "NeedsPlace", "added", "claimed", "dropped", "own_place", "place_of"]
 
@@ -87,8 +87,7 @@ class NeedsFile:
                     return None
                 table.add(key, tomlkit.table())
             table = table[key]
-        normalised = self._language.normalised
-        key = next((one for one in table if normalised(one) == normalised(keys[-1])), keys[-1])
+        key = next((one for one in table if group_name(one) == group_name(keys[-1])), keys[-1])
         if key not in table:
             if not create:
                 return None
@@ -127,15 +126,10 @@ class NeedsFile:
         return ["", *(str(key) for key in table)]
 
 
-def own_place(text: str, language: Language | None = None) -> NeedsFile:
-    """``lapidar.toml`` as a place. The needs of the first language stand under ``packages``, those of another under its
-    name.
-
-    Args:
-        language: the first one unless given.
-    """
-    language = language or languages.first()
-    if language is languages.first():
+def own_place(text: str, language: Language) -> NeedsFile:
+    """``lapidar.toml`` as a place. The needs of the usual language stand under ``packages``, those of another under its
+    name."""
+    if language is languages.usual():
         return NeedsFile(
             DECLARATION_NAME, text, language=language, main=("needs", "packages"), groups=("needs", "groups")
         )
@@ -151,13 +145,12 @@ def own_place(text: str, language: Language | None = None) -> NeedsFile:
     return place
 
 
-def place_of(root: Path, language: Language | None = None) -> NeedsPlace:
-    """Where a project declares its needs.
+def place_of(root: Path, language: Language) -> NeedsPlace:
+    """Where a project declares its needs of a language.
 
     Raises:
         DeclarationError: the file cannot be read.
     """
-    language = language or languages.first()
     standard = language.standard_place(root)
     if standard is not None:
         return standard
@@ -219,7 +212,7 @@ def claimed(text: str, index: str, names: Sequence[str]) -> str:
     Raises:
         DeclarationError: it has no such index.
     """
-    document = own_place(text).document
+    document = own_place(text, languages.usual()).document
     found = document.get("index", {}).get(index)
     if found is None:
         known = ", ".join(document.get("index", {})) or "none"

@@ -10,7 +10,7 @@ from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.declared import OverrideEffect, OverrideStanding
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.graph import Graph
-from lapidar.core.records.owner import Layer
+from lapidar.core.records.owner import Layer, PackageName
 from lapidar.core.records.snapshot import LanguageParts, Snapshot
 
 __all__ = ["conditions", "drift", "graph", "overrides"]
@@ -46,9 +46,13 @@ def conditions(declaration: Declaration, snapshot: Snapshot) -> Iterator[tuple[s
 def _of_language(declaration: Declaration, parts: LanguageParts, snapshot: Snapshot) -> Iterator[Finding]:
     language = languages.of(parts.runtime.language)
     runtime = parts.runtime.version
+
+    def found(problem: Problem, name: str, *details: str) -> Finding:
+        return Finding(Layer.DECLARATION, problem, name=name, details=details, language=language.name)
+
     if not declaration.allows_runtime(language.name, runtime):
         details = (str(declaration.runtimes[language.name]), runtime)
-        yield Finding(Layer.DECLARATION, Problem.RUNTIME_NOT_ALLOWED, name=language.name, details=details)
+        yield found(Problem.RUNTIME_NOT_ALLOWED, language.name, *details)
     locked = {package.name: package for package in parts.packages}
     asked, overridden = set(), declaration.overrides_of(language.name)
     for need in declaration.needs:
@@ -56,19 +60,18 @@ def _of_language(declaration: Declaration, parts: LanguageParts, snapshot: Snaps
             continue
         asked.add(need.name)
         if need.name not in locked:
-            yield Finding(Layer.DECLARATION, Problem.NOT_LOCKED, name=need.name, details=(need.text,))
+            yield found(Problem.NOT_LOCKED, need.name, need.text)
         elif need.name not in overridden and not language.allows(need.text, locked[need.name].version):
-            details = (need.text, locked[need.name].version)
-            yield Finding(Layer.DECLARATION, Problem.OUT_OF_RANGE, name=need.name, details=details)
+            yield found(Problem.OUT_OF_RANGE, need.name, need.text, locked[need.name].version)
     if parts.is_captured:
         return  # it was captured: that more is there than is declared is no drift
     for package in parts.packages:
         if package.asked_for and package.name not in asked:
-            yield Finding(Layer.DECLARATION, Problem.NOT_DECLARED, name=package.name)
+            yield found(Problem.NOT_DECLARED, package.name)
 
 
 def graph(
-    snapshot: Snapshot, declaration: Declaration, cache: Cache | None, about: Collection[str] | None = None
+    snapshot: Snapshot, declaration: Declaration, cache: Cache | None, about: Collection[PackageName] | None = None
 ) -> Graph:
     """Who needs whom in a snapshot.
 
@@ -79,28 +82,29 @@ def graph(
     """
     whole = Graph(snapshot)
     for name in snapshot.languages:
-        languages.of(name).add_needs(whole, declaration, cache, about)
+        names = None if about is None else {package.name for package in about if package.language == name}
+        languages.of(name).add_needs(whole, declaration, cache, names)
     return whole
 
 
 def overrides(declaration: Declaration, needs: Graph) -> Iterator[OverrideStanding]:
     """How each override acts, as far as it can be told without asking an index."""
-    locked = {(package.language, package.name): package for package in needs.snapshot.packages}
+    locked = {package.key: package for package in needs.snapshot.packages}
     for override in declaration.overrides.values():
         until = str(override.until) if override.is_late else ""
-        package = locked.get((override.language, override.name))
+        package = locked.get(override.key)
         if package is None:
-            yield OverrideStanding(override.name, OverrideEffect.NOT_LOCKED, until=until)
+            yield OverrideStanding(override.key, OverrideEffect.NOT_LOCKED, until=until)
             continue
         language = languages.of(package.language)
         if override.version and not language.is_same_version(override.version, package.version):
             details = (override.version, package.version)
-            yield OverrideStanding(override.name, OverrideEffect.ASKS_FOR_ANOTHER, details, until)
+            yield OverrideStanding(override.key, OverrideEffect.ASKS_FOR_ANOTHER, details, until)
             continue
-        against = [edge for edge in needs.to(override.name) if not language.allows(edge.text, package.version)]
+        against = [edge for edge in needs.to(override.key) if not language.allows(edge.text, package.version)]
         if against:
-            whom = ", ".join(f"{edge.source or 'you'}: {edge.text}" for edge in against)
-            yield OverrideStanding(override.name, OverrideEffect.AGAINST, (whom, override.because), until)
+            whom = ", ".join(f"{edge.source.name if edge.source else 'you'}: {edge.text}" for edge in against)
+            yield OverrideStanding(override.key, OverrideEffect.AGAINST, (whom, override.because), until)
         else:
             details = (override.target, override.because)
-            yield OverrideStanding(override.name, OverrideEffect.FORBIDDEN_BY_NOBODY, details, until)
+            yield OverrideStanding(override.key, OverrideEffect.FORBIDDEN_BY_NOBODY, details, until)

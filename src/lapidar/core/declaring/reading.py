@@ -32,7 +32,9 @@ from lapidar.core.records.declaration import (
     Need,
     Override,
     VersionRange,
+    group_name,
 )
+from lapidar.core.records.owner import PackageName
 
 __all__ = ["load", "parse_need", "read"]
 
@@ -118,7 +120,7 @@ def parse_need(text: str, where: str = "", group: str = "", language: str = "") 
     """A need as one writes it.
 
     Args:
-        language: whose it is; that of the first one unless given.
+        language: whose it is, by its name; the usual one unless given.
 
     Raises:
         DeclarationError: it is not one.
@@ -127,7 +129,7 @@ def parse_need(text: str, where: str = "", group: str = "", language: str = "") 
 
 
 def _language(name: str) -> Language:
-    return languages.of(name) if name else languages.first()
+    return languages.of(name) if name else languages.usual()
 
 
 def read(project: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
@@ -183,10 +185,10 @@ class _Reading:
     needs: list[Need] = field(default_factory=list)
     extras: dict[str, tuple[Need, ...]] = field(default_factory=dict)
     limits: list[Need] = field(default_factory=list)
-    sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    sha256: dict[PackageName, tuple[str, ...]] = field(default_factory=dict)
     indexes: list[Index] = field(default_factory=list)
     as_of: datetime.date | None = None
-    overrides: dict[str, Override] = field(default_factory=dict)
+    overrides: dict[PackageName, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
     analyses: dict[str, DeclaredAnalysis] = field(default_factory=dict)
@@ -246,17 +248,16 @@ class _Reading:
         self._own_overrides(_table(data, "override", dict[str, Any]))
 
     def _own_overrides(self, table: Mapping[str, Any]) -> None:
-        """``[override.NAME]``, and of another language than the first ``[override.LANGUAGE.NAME]``."""
-        first, *others = languages.every()
+        """``[override.NAME]``, and of another language than the usual one ``[override.LANGUAGE.NAME]``."""
+        usual, *others = languages.every()
         by_language = {one.name: one for one in others}
         for name, fields in table.items():
             language = by_language.get(name)
             if language and isinstance(fields, dict) and all(isinstance(one, dict) for one in fields.values()):
-                for below, told in fields.items():
-                    self.overrides[f"{name}:{below}"] = _override(language, below, told)
+                several = [_override(language, below, told) for below, told in fields.items()]
             else:
-                override = _override(first, name, fields)
-                self.overrides[override.name] = override
+                several = [_override(usual, name, fields)]
+            self.overrides |= {override.key: override for override in several}
 
     def _own_runtimes(self, table: Mapping[str, str]) -> None:
         known = {language.name: language for language in languages.every()}
@@ -267,14 +268,14 @@ class _Reading:
             self.runtimes[name] = known[name].parse_range(text, where, self.runtimes.get(name))
 
     def _own_needs(self, table: dict[str, Any]) -> None:
-        """``packages`` are of the first language; those of another stand under its name."""
+        """``packages`` are of the usual language; those of another stand under its name."""
         where = f"{DECLARATION_NAME}, [needs]"
-        first, *others = languages.every()
+        usual, *others = languages.every()
         of_others = {one: table.pop(one.name) for one in others if one.name in table}
         told = _converted(table, _NeedsTable, where)
         self.tools = tuple(dict.fromkeys(told.tools))
-        self.needs += _needs(first, told.packages, DECLARATION_NAME)
-        for name in map(first.normalised, told.extras):
+        self.needs += _needs(usual, told.packages, DECLARATION_NAME)
+        for name in map(group_name, told.extras):
             if name not in self.extras:
                 offered = ", ".join(self.extras) or "none"
                 raise DeclarationError(
@@ -283,24 +284,26 @@ class _Reading:
                     remedy="Correct its name.",
                 )
             self.needs += self.extras[name]
-        self.limits += _needs(first, told.limits, f"{where} limits")
+        self.limits += _needs(usual, told.limits, f"{where} limits")
         for group, texts in told.groups.items():
-            self.needs += _needs(first, texts, f"{DECLARATION_NAME}, group {group}", first.normalised(group))
-        self.sha256 |= {first.normalised(name): digests for name, digests in told.sha256.items()}
+            self.needs += _needs(usual, texts, f"{DECLARATION_NAME}, group {group}", group_name(group))
+        self._digests(usual, told.sha256)
         for language, found in of_others.items():
             self._needs_of(language, found, f"{where} {language.name}")
 
     def _needs_of(self, language: Language, found: Any, where: str) -> None:
-        """The needs of another language than the first: a list, or a table as [needs] itself is one."""
+        """The needs of another language than the usual one: a list, or a table as [needs] itself is one."""
         if not isinstance(found, dict):
             found = {"packages": _converted(found, _Strings, where)}
         told = _converted(found, _LanguageNeeds, where)
         self.needs += _needs(language, told.packages, DECLARATION_NAME)
         self.limits += _needs(language, told.limits, f"{where} limits")
         for group, texts in told.groups.items():
-            named = languages.first().normalised(group)
-            self.needs += _needs(language, texts, f"{DECLARATION_NAME}, group {group}", named)
-        self.sha256 |= {f"{language.name}:{name}": digests for name, digests in told.sha256.items()}
+            self.needs += _needs(language, texts, f"{DECLARATION_NAME}, group {group}", group_name(group))
+        self._digests(language, told.sha256)
+
+    def _digests(self, language: Language, told: Mapping[str, _Strings]) -> None:
+        self.sha256 |= {PackageName(language.name, language.normalised(name)): told[name] for name in told}
 
 
 def _needs(language: Language, texts: Iterable[str], where: str, group: str = "") -> Iterator[Need]:
@@ -387,7 +390,7 @@ def _of_index(name: str, where: str) -> Language:
         raise DeclarationError(
             f"{where} is of the language {name}, which is not known", remedy=f"Known are {', '.join(known)}."
         )
-    return known[name] if name else languages.first()
+    return known[name] if name else languages.usual()
 
 
 def address_of(text: str, base: Path) -> str:
@@ -402,14 +405,14 @@ def address_of(text: str, base: Path) -> str:
 
 
 def _users_indexes() -> Iterator[Index]:
-    """`LAPIDAR_INDEX` (several addresses with blanks between; of another language than the first with its name before:
-    ``r:ADDRESS``), else the user's configuration file."""
+    """`LAPIDAR_INDEX` (several addresses with blanks between; one of another language than the usual has its name
+    before it: ``r=ADDRESS``), else the user's configuration file."""
     named = os.environ.get("LAPIDAR_INDEX", "").split()
     if named:
         others = [language.name for language in languages.every()[1:]]
         for number, text in enumerate(named, 1):
-            language, colon, rest = text.partition(":")
-            language, address = (language, rest) if colon and language in others else (languages.first().name, text)
+            language, sign, rest = text.partition("=")
+            language, address = (language, rest) if sign and language in others else (languages.usual().name, text)
             yield Index(f"index {number} of LAPIDAR_INDEX", address_of(address, Path.cwd()), language=language)
     elif user_file().is_file():
         data = load(user_file(), str(user_file()))

@@ -20,7 +20,7 @@ from lapidar.core.pinning.session import PinOptions
 from lapidar.core.project import Project
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.difference import Change
-from lapidar.core.records.owner import Layer
+from lapidar.core.records.owner import Layer, PackageName
 from lapidar.core.records.snapshot import Library, Package, Runtime, Snapshot, Tool
 
 __all__ = ["Between", "library_of"]
@@ -116,8 +116,8 @@ class Between:
 
     def _options(self) -> PinOptions:
         """Nothing is built of which neither version was: that would run code that nobody agreed to."""
-        name = self._change.owner.name
-        was_built = any(one.built_with for one in self._good.packages if one.name == name)
+        key = PackageName(self._change.owner.language, self._change.owner.name)
+        was_built = any(one.built_with for one in self._good.packages if one.key == key)
         return PinOptions(no_builds=not was_built)
 
 

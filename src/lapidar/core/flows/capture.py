@@ -25,7 +25,7 @@ from lapidar.core.progress import Progress, Silent
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 from lapidar.core.records.layers import LowerLayers
-from lapidar.core.records.owner import Layer, Owner
+from lapidar.core.records.owner import Layer, Owner, PackageName
 from lapidar.core.records.snapshot import Platform, Snapshot
 
 if TYPE_CHECKING:
@@ -103,12 +103,12 @@ class Captured:
     lockfile: Path
     located: tuple[Located, ...]
     layers: tuple[LayerCount, ...]
-    edited: dict[str, list[str]]
+    edited: dict[PackageName, list[str]]
     warnings: tuple[str, ...]
     details: tuple[str, ...]
     left_out: LeftOut
     changed: bool
-    unused: Mapping[str, Unused]
+    unused: Mapping[PackageName, Unused]
     seconds: float
     refused: bool = False
 
@@ -169,7 +169,9 @@ def capture(
         lockfile=path,
         located=located,
         layers=_count(snapshot, stowed),
-        edited={name: files for one in inventories for name, files in one.edited(stowed).items()},
+        edited={
+            PackageName(one.language, name): files for one in inventories for name, files in one.edited(stowed).items()
+        },
         details=tuple(below.libraries.details),
         warnings=(*(text for one in inventories for text in one.warnings), *below.warnings),
         left_out=LeftOut(
@@ -178,7 +180,7 @@ def capture(
         ),
         changed=changed,
         refused=refused,
-        unused={name: why for one in used for name, why in one.unused.items()},
+        unused={PackageName(one.inventory.language, name): why for one in used for name, why in one.unused.items()},
         seconds=time.monotonic() - began,
     )
 

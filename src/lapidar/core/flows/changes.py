@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from lapidar.core import languages, spelling
+from lapidar.core import languages
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.changes import files
@@ -14,9 +14,11 @@ from lapidar.core.changes.influence import Weight
 from lapidar.core.errors import LapidarError, LockfileError
 from lapidar.core.flows.choose import named_snapshot, parent_of
 from lapidar.core.flows.history import changes_between
+from lapidar.core.flows.naming import package_of
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 from lapidar.core.records.difference import Change
+from lapidar.core.records.owner import PackageName
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Changes", "FilesChanged", "changes", "files_of"]
@@ -128,19 +130,17 @@ def _files_between(cache: Cache, before: Snapshot, after: Snapshot, change: Chan
     return FilesChanged(change, tuple(changed), len(differing) - len(changed), news=tuple(told))
 
 
-def files_of(cache: Cache, found: Changes, name: str) -> list[tuple[FileChange, list[str] | None]]:
+def files_of(cache: Cache, found: Changes, name: str, language: str = "") -> list[tuple[FileChange, list[str] | None]]:
     """The files of a package that differ, each with the lines that do; None for what is no text.
 
     Raises:
-        LapidarError: no package of that name changed, or its bytes are lost.
+        LapidarError: no package of that name changed, or in two languages one did; or its bytes are lost.
     """
-    change = next((one for one, _ in found.changes if one.owner.name == name and one.owner.language), None)
-    if change is None:
-        changed = [one.owner.name for one, _ in found.changes if one.owner.language]
-        raise LapidarError(
-            f"No package {name} is different between the two",
-            remedy=spelling.hint(spelling.near(name, changed), "`lapidar changes` shows which are."),
-        )
+    changed = {PackageName(one.owner.language, one.owner.name): one for one, _ in found.changes if one.owner.language}
+    try:
+        change = changed[package_of(name, changed.keys(), language)]
+    except LapidarError as error:
+        raise LapidarError(f"The files of {name} cannot be told", why=error.what, remedy=error.remedy) from error
     between = _files_between(cache, found.before, found.after, change)
     if between.lost:
         raise LockfileError(

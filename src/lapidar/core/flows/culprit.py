@@ -262,7 +262,8 @@ class _Search:
 
     def _probe(self, taken: frozenset[int], *, is_bad: bool = False, draws: bool = False) -> Outcome:
         """Try the good side with some of the changes."""
-        names = tuple(words.change_in_short(self.hybrids.changes[number]) for number in sorted(taken))
+        called = words.names_in(self.hybrids.good, self.hybrids.bad)
+        names = tuple(words.change_in_short(self.hybrids.changes[number], called) for number in sorted(taken))
         return self.trials.of(self.hybrids.snapshot(taken), names, is_bad=is_bad, draws=draws)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from lapidar.core import foreign, languages
+from lapidar.core import foreign
 from lapidar.core.cache.history import Cause
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, reading
@@ -13,6 +13,7 @@ from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.environment import marker
 from lapidar.core.errors import DeclarationError
 from lapidar.core.flows import pin
+from lapidar.core.flows.naming import language_of
 from lapidar.core.flows.pin import Judgement, Pinned, Review
 from lapidar.core.flows.restore import Restored, RestoreOptions, restore
 from lapidar.core.languages.protocol import Language
@@ -20,9 +21,10 @@ from lapidar.core.pinning.session import PinOptions
 from lapidar.core.progress import Progress
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection, words
+from lapidar.core.records.declaration import group_name
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["DeclareOptions", "drop", "language_of", "need"]
+__all__ = ["DeclareOptions", "drop", "need"]
 
 _NAMED = 3  # places of an import
 
@@ -35,7 +37,7 @@ class DeclareOptions:
         group: the group that is meant; "" for what the analysis itself needs, for `drop` None for wherever it stands.
         index: an index of lapidar.toml: what is needed is looked for there and nowhere else.
         restore: bring the environment up to it too.
-        language: whose packages are meant; "": that of the project, the first one where it has several.
+        language: whose packages are meant; "": see `lapidar.core.flows.naming.language_of`.
         judgement: see `pin.pin`.
     """
 
@@ -45,26 +47,6 @@ class DeclareOptions:
     pinning: PinOptions = field(default_factory=PinOptions)
     language: str = ""
     judgement: Judgement | None = None
-
-
-def language_of(project: Project, named: str) -> Language:
-    """The language that is meant.
-
-    Args:
-        named: by its name; "" for that of the project: what it has locked, declares or has an index of, where that is
-            one alone; else the first one.
-
-    Raises:
-        LapidarError: there is none of that name.
-        DeclarationError, LockfileError: the project's files cannot be read.
-    """
-    if named:
-        return languages.of(named)
-    declaration, locked = reading.read(project), lockfile.read_if_there(project.lockfile)
-    there = set(locked.languages if locked else ())
-    there |= {need.language for need in declaration.needs}
-    there |= {index.language for index in declaration.indexes if index.language}
-    return languages.of(there.pop()) if len(there) == 1 else languages.first()
 
 
 def need(
@@ -85,8 +67,8 @@ def need(
         DeclarationError: one is no need, or has no place.
         Conflict, IndexTrouble ...: nothing was changed.
     """
-    group = languages.first().normalised(options.group) if options.group else ""
-    language = language_of(project, options.language)
+    language, said = language_of(project, options.language, names)
+    group = group_name(options.group) if options.group else ""
     needs = [language.parse_need(text, "the command line", group) for text in names]
     texts = dict(editing.added(editing.place_of(project.root, language), needs))
     if options.index:
@@ -94,7 +76,8 @@ def need(
         if own is None:
             own = foreign.read_text(project.declaration) if project.declaration.is_file() else ""
         texts[DECLARATION_NAME] = editing.claimed(own, options.index, [one.name for one in needs])
-    return _change(project, cache, texts, options, review, Cause.NEEDED, reporter, about=names)
+    change = _Changed(texts, Cause.NEEDED, tuple(names), language, said)
+    return _change(project, cache, change, options, review, reporter)
 
 
 def drop(
@@ -106,38 +89,55 @@ def drop(
     reporter: Progress | None = None,
 ) -> tuple[Pinned, Restored | None]:
     """Need something no longer; see `need`."""
-    place = editing.place_of(project.root, language_of(project, options.language))
-    texts = editing.dropped(place, names, options.group)
-    return _change(project, cache, texts, options, review, Cause.DROPPED, reporter, about=names)
+    language, said = language_of(project, options.language, names)
+    texts = editing.dropped(editing.place_of(project.root, language), names, options.group)
+    return _change(
+        project, cache, _Changed(texts, Cause.DROPPED, tuple(names), language, said), options, review, reporter
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Changed:
+    """A changed declaration.
+
+    Attributes:
+        texts: by their names, files as they are to be.
+        names: what was needed or dropped, as typed.
+        said: why it was taken for its language, where nothing else spoke for that.
+    """
+
+    texts: Mapping[str, str]
+    cause: Cause
+    names: tuple[str, ...]
+    language: Language
+    said: str
 
 
 def _change(
     project: Project,
     cache: Cache,
-    texts: Mapping[str, str],
+    change: _Changed,
     options: DeclareOptions,
     review: Review,
-    cause: Cause,
     reporter: Progress | None,
-    about: Sequence[str] = (),
 ) -> tuple[Pinned, Restored | None]:
     previous = lockfile.read_if_there(project.lockfile)
-    if language_of(project, options.language).name in pin.captured_alone(previous, reading.read(project)):
+    if change.language.name in pin.captured_alone(previous, reading.read(project)):
         raise DeclarationError(
             "The lockfile was captured, and the project declares nothing",
             why="what is not declared would be dropped from it",
             remedy="`lapidar start` declares what is captured there; then say this again.",
         )
-    declaration = reading.read(project, texts)
+    declaration = reading.read(project, change.texts)
     cache.require_writable()
     with pin.opened(project, cache, declaration, previous, options.pinning, reporter) as pinning:
-        plan = replace(
-            pinning.plan(),
-            warnings=tuple(_still_imported(project, cache, previous, about if cause is Cause.DROPPED else ())),
-        )
+        warnings = [*([change.said] if change.said else ()), *_still_imported(project, cache, previous, change)]
+        plan = replace(pinning.plan(), warnings=tuple(warnings))
         if not review(plan):
             return Pinned(plan), None
-        pinned = pin.carry_out(pinning, plan, cause, texts, reporter, " ".join(about), options.judgement)
+        pinned = pin.carry_out(
+            pinning, plan, change.cause, change.texts, reporter, " ".join(change.names), options.judgement
+        )
     restored = None
     if options.restore and pinned.snapshot:
         mark = marker.read(project.environment)
@@ -148,13 +148,13 @@ def _change(
     return pinned, restored
 
 
-def _still_imported(project: Project, cache: Cache, locked: Snapshot | None, names: Sequence[str]) -> Iterator[str]:
-    """What of the names the project's source imports, a sentence each."""
-    if locked is None or not names:
+def _still_imported(project: Project, cache: Cache, locked: Snapshot | None, change: _Changed) -> Iterator[str]:
+    """What of the dropped names the project's source imports, a sentence each."""
+    language = change.language
+    if locked is None or change.cause is not Cause.DROPPED or language.name not in locked.languages:
         return
-    for language in map(languages.of, locked.languages):
-        asked = {language.normalised(name) for name in names}
-        for row in language.survey(project, None, cache, pinned=locked).rows:
-            if row.module and row.distribution in asked:
-                where = words.some((str(place) for place in row.places), _NAMED)
-                yield f"{row.distribution} is still imported as {row.module}: {where}"
+    asked = {language.normalised(name) for name in change.names}
+    for row in language.survey(project, None, cache, pinned=locked).rows:
+        if row.module and row.distribution in asked:
+            where = words.some((str(place) for place in row.places), _NAMED)
+            yield f"{row.distribution} is still imported as {row.module}: {where}"

@@ -149,7 +149,8 @@ class _Summaries:
                 before, after = (lockfile.read(self._history.path(one)) for one in (moment.parent, moment.snapshot))
             except LockfileError:
                 return None
-            self._known[key] = [words.change_in_short(change) for change, _ in changes_between(before, after)]
+            names = words.names_in(before, after)
+            self._known[key] = [words.change_in_short(change, names) for change, _ in changes_between(before, after)]
             self._is_new = True
         return tuple(self._known[key])
 

@@ -169,7 +169,7 @@ def opened(
                 language.pinning(project, cache, declaration, previous, options, reporter or Silent())
             )
             for language in languages.every()
-            if language.name in wanted or (not wanted and language is languages.first())
+            if language.name in wanted or (not wanted and language is languages.usual())
         }
         yield Pinning(project, cache, declaration, previous, sessions)
 
@@ -219,7 +219,7 @@ def pin(
             return Pinned(plan)
         renewed = options.renew_all or options.renew
         cause = Cause.RENEWED if renewed else Cause.PINNED
-        about = " ".join(sorted(options.renew))
+        about = " ".join(sorted(package.name for package in options.renew))
         return carry_out(pinning, plan, cause, reporter=reporter, about=about, judgement=judgement)
 
 

@@ -84,4 +84,5 @@ def _located(project: Project) -> dict[str, Located | None]:
     try:
         return {one.language: one for one in locate(project, None)}
     except EnvironmentUnusable:
-        return {languages.first().name: None}
+        with_sources = [one.name for one in languages.every() if any(one.sources(project.root))]
+        return dict.fromkeys(with_sources or [languages.usual().name])

@@ -56,7 +56,7 @@ def survey(
         several = [
             languages.of(name).survey(project, None, cache, ask=ask, pinned=pinned) for name in only or pinned.languages
         ]
-    names = frozenset(package.name for package in pinned.packages) if pinned else frozenset()
+    names = frozenset(package.key for package in pinned.packages) if pinned else frozenset()
     return replace(together(several), pinned=names), located
 
 
@@ -83,7 +83,11 @@ def judge_imports(project: Project, snapshot: Snapshot, cache: Cache) -> Iterato
         for row in languages.of(name).survey(project, None, cache, pinned=snapshot).rows:
             at = words.some(map(str, row.places), _PLACES)
             if row.standing == "missing":
-                yield Finding(Layer.DECLARATION, Problem.IMPORT_OF_NOTHING, name=row.module, details=(at,))
+                yield Finding(
+                    Layer.DECLARATION, Problem.IMPORT_OF_NOTHING, name=row.module, details=(at,), language=name
+                )
             elif row.standing == "not declared":
                 details = (row.distribution, at)
-                yield Finding(Layer.DECLARATION, Problem.IMPORT_NOT_DECLARED, name=row.module, details=details)
+                yield Finding(
+                    Layer.DECLARATION, Problem.IMPORT_NOT_DECLARED, name=row.module, details=details, language=name
+                )

@@ -15,7 +15,7 @@ from lapidar.core.errors import LapidarError
 if TYPE_CHECKING:
     from lapidar.core.languages.protocol import Language
 
-__all__ = ["every", "first", "of"]
+__all__ = ["every", "of", "usual"]
 
 _MODULES = ("lapidar.core.languages.python.language", "lapidar.core.languages.r.language")
 _loaded: list[Language] = []
@@ -29,8 +29,8 @@ def every() -> list[Language]:
     return _loaded
 
 
-def first() -> Language:
-    """The language that is meant where none is named."""
+def usual() -> Language:
+    """The language of what people write without one: ``packages`` in lapidar.toml, an index that names none."""
     return every()[0]
 
 

@@ -231,16 +231,17 @@ class BasicLanguage:
     ) -> None:
         """What the records themselves say: the project's needs, and each package's."""
         from lapidar.core.records.graph import Edge
+        from lapidar.core.records.owner import PackageName
 
         packages = [package for package in graph.snapshot.packages if package.language == self.name]
-        needs = [need for need in declaration.needs if need.language == self.name]
+        needs = declaration.needs_of(self.name)
         for need in needs:
-            graph.add(Edge("", need.name, need.text, need.where))
+            graph.add(Edge(None, need.key, need.text, need.where))
         for package in packages:
             if package.wanted and not needs:
-                graph.add(Edge("", package.name, package.name))
+                graph.add(Edge(None, package.key, package.name))
             for name in package.requires:
-                graph.add(Edge(package.name, name, name))
+                graph.add(Edge(package.key, PackageName(self.name, name), name))
 
     # ---- runtimes
 

@@ -14,7 +14,8 @@ import msgspec
 
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
-from lapidar.core.records.surveyed import Place, Standing, Surveyed, SurveyedModule
+from lapidar.core.records.owner import PackageName
+from lapidar.core.records.surveyed import Place, ScriptNeed, Standing, Surveyed, SurveyedModule
 
 __all__ = [
     "PERSONAL",
@@ -280,8 +281,8 @@ def surveyed(
         own=tuple(sorted(found.own)),
         standard=tuple(sorted(found.standard)),
         declares=bool(declarations),
-        declared=frozenset(declarations),
-        script_needs=tuple((one.text, one.where) for one in script_needs),
+        declared=frozenset(PackageName(found.language, name) for name in declarations),
+        script_needs=tuple(ScriptNeed(found.language, one.text, one.where) for one in script_needs),
         unclear=_sorted(read.unclear),
     )
 

@@ -17,6 +17,7 @@ class PackageOutlook:
     """A package's outlook.
 
     Attributes:
+        language: whose package it is.
         pinned: its version in the lockfile.
         allowed: the newest that the needs allow together; "" where they do not need it any more.
         newest: the newest that fits the runtime.
@@ -28,6 +29,7 @@ class PackageOutlook:
     allowed: str
     newest: str
     held_by: tuple[str, ...]
+    language: str = ""
 
     @property
     def is_newest(self) -> bool:

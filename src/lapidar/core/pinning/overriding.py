@@ -30,15 +30,15 @@ def standing(
     """
     name = override.name
     if name not in answer:
-        return OverrideStanding(name, OverrideEffect.NOT_NEEDED)
+        return OverrideStanding(override.key, OverrideEffect.NOT_NEEDED)
     if not override.version:
-        return OverrideStanding(name, OverrideEffect.USED, (override.target,))
+        return OverrideStanding(override.key, OverrideEffect.USED, (override.target,))
     try:
         without = Solver(candidates(), roots, limits).solve().get(name)
     except Unsolvable:
-        return OverrideStanding(name, OverrideEffect.NEEDED_TO_SOLVE)
+        return OverrideStanding(override.key, OverrideEffect.NEEDED_TO_SOLVE)
     except LapidarError as error:
-        return OverrideStanding(name, OverrideEffect.CANNOT_TELL, (error.what,))
+        return OverrideStanding(override.key, OverrideEffect.CANNOT_TELL, (error.what,))
     if without == answer[name]:
-        return OverrideStanding(name, OverrideEffect.SAME_WITHOUT)
-    return OverrideStanding(name, OverrideEffect.OTHER_WITHOUT, (str(without),))
+        return OverrideStanding(override.key, OverrideEffect.SAME_WITHOUT)
+    return OverrideStanding(override.key, OverrideEffect.OTHER_WITHOUT, (str(without),))

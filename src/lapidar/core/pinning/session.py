@@ -13,6 +13,7 @@ from lapidar.core.pinning.outlook import PackageOutlook
 from lapidar.core.records.declaration import Need
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
+from lapidar.core.records.owner import PackageName
 from lapidar.core.records.snapshot import LanguageParts, Platform
 
 __all__ = ["LanguagePinning", "LanguagePlan", "PinOptions"]
@@ -23,13 +24,13 @@ class PinOptions:
     """How to pin.
 
     Attributes:
-        renew: names whose pinned version is not kept; `renew_all` keeps none.
+        renew: packages whose pinned version is not kept; `renew_all` keeps none.
         as_of: nothing that came later than this day.
         no_builds: nothing that would have to be built from its source.
         runtime: the interpreter whose runtime is meant, where not the lockfile's.
     """
 
-    renew: Collection[str] = ()
+    renew: Collection[PackageName] = ()
     renew_all: bool = False
     as_of: datetime.date | None = None
     no_builds: bool = False

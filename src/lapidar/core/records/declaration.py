@@ -3,11 +3,29 @@
 from __future__ import annotations
 
 import datetime
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
-__all__ = ["Declaration", "DeclaredAnalysis", "DeclaredConditions", "Index", "Need", "Override", "VersionRange"]
+from lapidar.core.records.owner import PackageName
+
+__all__ = [
+    "Declaration",
+    "DeclaredAnalysis",
+    "DeclaredConditions",
+    "Index",
+    "Need",
+    "Override",
+    "VersionRange",
+    "group_name",
+]
+
+
+def group_name(text: str) -> str:
+    """The one form of a group's name, whatever language its packages are of: as the Python packaging standards
+    normalise those of dependency groups."""
+    return re.sub(r"[-_.]+", "-", text).lower()
 
 
 class VersionRange(Protocol):
@@ -38,6 +56,11 @@ class Need:
     where: str = ""
     parsed: object = field(default=None, compare=False, repr=False)
 
+    @property
+    def key(self) -> PackageName:
+        """What the package is known by."""
+        return PackageName(self.language, self.name)
+
 
 @dataclass(frozen=True, slots=True)
 class Index:
@@ -48,7 +71,7 @@ class Index:
         only: the names, or patterns of names ("kiln-*"), that are looked for here and nowhere else, and nothing else is
             looked for here; empty: any name that no index claims.
         claims: names that are looked for here and nowhere else, beside what else is looked for here.
-        language: whose packages it has; "": the first one's.
+        language: whose packages it has; "": the usual one's.
     """
 
     name: str
@@ -75,6 +98,11 @@ class Override:
     url: str = ""
     commit: str = ""
     language: str = ""
+
+    @property
+    def key(self) -> PackageName:
+        """What the package is known by."""
+        return PackageName(self.language, self.name)
 
     @property
     def is_late(self) -> bool:
@@ -136,11 +164,10 @@ class Declaration:
         runtimes: by language, the versions of the runtime that it works with.
         needs: of all groups, in the order of their declaration.
         limits: ranges for packages that it does not ask for itself.
-        sha256: for a name, the digests that a file of it must have one of. Of a language that is not the first one,
-            names have it before them: ``r:kiln``; so have overrides.
+        sha256: for a package, the digests that a file of it must have one of.
         extras: the names of what the project offers as extras of its own.
         as_of: nothing is chosen that came later than this day; None: whatever there is.
-        overrides: by name.
+        overrides: by the package.
         tools: the outside programs that it needs.
         conditions: what it says of the conditions of a run.
         analyses: by their names.
@@ -152,11 +179,11 @@ class Declaration:
     runtimes: Mapping[str, VersionRange] = field(default_factory=dict)
     needs: tuple[Need, ...] = ()
     limits: tuple[Need, ...] = ()
-    sha256: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    sha256: dict[PackageName, tuple[str, ...]] = field(default_factory=dict)
     indexes: tuple[Index, ...] = ()
     extras: tuple[str, ...] = ()
     as_of: datetime.date | None = None
-    overrides: dict[str, Override] = field(default_factory=dict)
+    overrides: dict[PackageName, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
     analyses: dict[str, DeclaredAnalysis] = field(default_factory=dict)
@@ -168,9 +195,21 @@ class Declaration:
         """The names of its groups, sorted."""
         return tuple(sorted({need.group for need in self.needs if need.group}))
 
+    def needs_of(self, language: str) -> tuple[Need, ...]:
+        """Those of one language's packages."""
+        return tuple(need for need in self.needs if need.language == language)
+
+    def limits_of(self, language: str) -> tuple[Need, ...]:
+        """Those of one language's packages."""
+        return tuple(need for need in self.limits if need.language == language)
+
     def overrides_of(self, language: str) -> dict[str, Override]:
         """Those of one language's packages, by name."""
-        return {one.name: one for one in self.overrides.values() if one.language == language}
+        return {package.name: one for package, one in self.overrides.items() if package.language == language}
+
+    def sha256_of(self, language: str) -> dict[str, tuple[str, ...]]:
+        """The digests that files of one language's packages must have, by name."""
+        return {package.name: digests for package, digests in self.sha256.items() if package.language == language}
 
     def allows_runtime(self, language: str, version: str) -> bool:
         """Whether it works with a version of a language's runtime."""

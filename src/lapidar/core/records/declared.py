@@ -6,6 +6,8 @@ import enum
 
 import msgspec
 
+from lapidar.core.records.owner import PackageName
+
 __all__ = ["OverrideEffect", "OverrideStanding"]
 
 
@@ -30,11 +32,12 @@ class OverrideStanding(msgspec.Struct, frozen=True):
     """How one override acts.
 
     Attributes:
+        package: that it is of.
         details: what the effect's words have places for.
         until: the day until which it was to hold, where that is past; "" otherwise.
     """
 
-    name: str
+    package: PackageName
     effect: OverrideEffect
     details: tuple[str, ...] = ()
     until: str = ""

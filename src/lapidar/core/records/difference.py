@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from lapidar.core.records.owner import LIBRARIES, Layer, Owner
+from lapidar.core.records.owner import LIBRARIES, Layer, Owner, PackageName
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Change", "Kind", "PackageChange", "Standing", "difference"]
@@ -33,6 +33,11 @@ class PackageChange(msgspec.Struct, frozen=True):
     kind: Kind
     old: str
     new: str
+
+    @property
+    def key(self) -> PackageName:
+        """What the package is known by."""
+        return PackageName(self.language, self.name)
 
 
 class Change(msgspec.Struct, frozen=True):

@@ -66,6 +66,7 @@ class Finding(msgspec.Struct, frozen=True):
         problem: what is wrong.
         owner: whose files are concerned, where some are.
         name: what is concerned, where it is nobody's: a path, a package, a library.
+        language: whose package, module or runtime that is; "" where it is none.
         paths: the files concerned, as paths below the environment or in the package.
         details: what the problem's words have places for: versions, identities, an error.
     """
@@ -76,3 +77,4 @@ class Finding(msgspec.Struct, frozen=True):
     name: str = ""
     paths: tuple[str, ...] = ()
     details: tuple[str, ...] = ()
+    language: str = ""

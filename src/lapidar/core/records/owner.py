@@ -7,10 +7,11 @@ matter of `lapidar.core.records.words`.
 from __future__ import annotations
 
 import enum
+from typing import NamedTuple
 
 import msgspec
 
-__all__ = ["LAPIDAR", "LIBRARIES", "OBSERVED_RUN", "PROJECT", "Layer", "Owner"]
+__all__ = ["LAPIDAR", "LIBRARIES", "OBSERVED_RUN", "PROJECT", "Layer", "Owner", "PackageName"]
 
 
 class Layer(enum.StrEnum):
@@ -29,6 +30,17 @@ class Layer(enum.StrEnum):
     DECLARATION = "declaration"
     HOST = "host"
     CACHE = "cache"
+
+
+class PackageName(NamedTuple):
+    """What a package is known by: two languages may each have one of the same name.
+
+    Attributes:
+        name: as its language normalises names.
+    """
+
+    language: str
+    name: str
 
 
 class Owner(msgspec.Struct, frozen=True, order=True, omit_defaults=True):

@@ -11,7 +11,7 @@ from typing import Annotated, Literal, NamedTuple
 
 import msgspec
 
-from lapidar.core.records.owner import LIBRARIES, Layer, Owner
+from lapidar.core.records.owner import LIBRARIES, Layer, Owner, PackageName
 
 __all__ = [
     "Conditions",
@@ -115,6 +115,11 @@ class Package(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields
     groups: tuple[str, ...] = ()
     extras: tuple[str, ...] = ()
     built_with: tuple[str, ...] = ()
+
+    @property
+    def key(self) -> PackageName:
+        """What it is known by, whatever its version."""
+        return PackageName(self.language, self.name)
 
     @property
     def asked_for(self) -> bool:

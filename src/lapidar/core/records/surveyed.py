@@ -6,7 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
-__all__ = ["NOTHING", "Place", "Standing", "Surveyed", "SurveyedModule", "together"]
+from lapidar.core.records.owner import PackageName
+
+__all__ = ["NOTHING", "Place", "ScriptNeed", "Standing", "Surveyed", "SurveyedModule", "together"]
 
 Standing = Literal["provided", "missing", "optional", "not declared", "not used", "out of range"]
 
@@ -43,6 +45,20 @@ class SurveyedModule:
     places: tuple[Place, ...]
     language: str = ""
 
+    @property
+    def key(self) -> PackageName:
+        """What its distribution is known by."""
+        return PackageName(self.language, self.distribution)
+
+
+@dataclass(frozen=True, slots=True)
+class ScriptNeed:
+    """What a script declares in itself, and where."""
+
+    language: str
+    text: str
+    where: str
+
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
@@ -53,9 +69,9 @@ class Surveyed:
         programs, paths, libraries: outside programs started by literal commands, paths on a person's own machine, and
             system libraries opened by literal names.
         problems: files that could not be read, a sentence each.
-        declared: the names that are declared anywhere.
-        script_needs: what scripts declare in themselves, and where.
-        pinned: the names that the lockfile has.
+        declared: what is declared anywhere.
+        script_needs: what scripts declare in themselves.
+        pinned: what the lockfile has.
         own, standard: the project's own modules, and the standard library's, that are imported.
         unclear: calls that load a package that no text of the source names.
     """
@@ -69,15 +85,19 @@ class Surveyed:
     own: tuple[str, ...]
     standard: tuple[str, ...]
     declares: bool
-    declared: frozenset[str] = frozenset()
-    script_needs: tuple[tuple[str, str], ...] = ()
-    pinned: frozenset[str] = frozenset()
+    declared: frozenset[PackageName] = frozenset()
+    script_needs: tuple[ScriptNeed, ...] = ()
+    pinned: frozenset[PackageName] = frozenset()
     unclear: Mapping[str, tuple[Place, ...]] = field(default_factory=dict)
 
     @property
     def imported(self) -> set[str]:
-        """The distributions whose modules are imported."""
+        """The distributions, of one language's survey, whose modules are imported."""
         return {row.distribution for row in self.rows if row.module and row.distribution}
+
+    def declared_of(self, language: str) -> set[str]:
+        """The names that are declared of a language."""
+        return {package.name for package in self.declared if package.language == language}
 
     @property
     def agrees(self) -> bool:
@@ -103,6 +123,7 @@ def together(several: list[Surveyed]) -> Surveyed:
         standard=tuple(name for one in several for name in one.standard),
         declares=any(one.declares for one in several),
         declared=frozenset().union(*(one.declared for one in several)),
+        pinned=frozenset().union(*(one.pinned for one in several)),
         script_needs=tuple(need for one in several for need in one.script_needs),
         unclear={name: places for one in several for name, places in one.unclear.items()},
     )

@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from lapidar.core.records.declared import OverrideEffect, OverrideStanding
 from lapidar.core.records.difference import Change, Kind
 from lapidar.core.records.findings import Finding, Problem
-from lapidar.core.records.owner import Layer, Owner
+from lapidar.core.records.owner import Layer, Owner, PackageName
+from lapidar.core.records.snapshot import Snapshot
 
 __all__ = [
     "change_in_short",
     "change_kind",
     "changed_thing",
     "finding_name",
+    "language_option",
     "layer_title",
+    "names_in",
     "override_effect",
     "override_sentence",
     "owner",
+    "package_names",
     "problem",
     "remedy",
     "short",
@@ -47,6 +51,15 @@ def owner(one: Owner) -> str:
     return "lapidar" if one.layer is Layer.ENVIRONMENT else layer_title(one.layer)
 
 
+def package_names(packages: Iterable[PackageName]) -> dict[PackageName, str]:
+    """What each of several packages is called: its name, and its language where two have one of it: ``igraph (r)``."""
+    several = list(packages)
+    languages: dict[str, set[str]] = {}
+    for one in several:
+        languages.setdefault(one.name, set()).add(one.language)
+    return {one: f"{one.name} ({one.language})" if len(languages[one.name]) > 1 else one.name for one in several}
+
+
 def user(one: Owner) -> str:
     """Who uses a library, for a list of several: ``runtime``, ``numpy``, ``tool gnuplot``, ``the project``."""
     match one.layer:
@@ -61,14 +74,26 @@ def user(one: Owner) -> str:
     return owner(one)
 
 
-def changed_thing(change: Change) -> str:
-    """What a change is of: ``numpy``, ``runtime r``, ``library libm.so.6``, ``variable TZ``."""
+def names_in(*snapshots: Snapshot) -> dict[PackageName, str]:
+    """What the packages of snapshots are called where they are told of together; see `package_names`."""
+    return package_names({package.key for snapshot in snapshots for package in snapshot.packages})
+
+
+_NAMES: Mapping[PackageName, str] = {}
+
+
+def changed_thing(change: Change, names: Mapping[PackageName, str] = _NAMES) -> str:
+    """What a change is of: ``numpy``, ``runtime r``, ``library libm.so.6``, ``variable TZ``.
+
+    Args:
+        names: what packages are called, where not by their names alone.
+    """
     one = change.owner
     match one.layer:
         case Layer.RUNTIME:
             return f"runtime {one.language}"
         case Layer.PACKAGES:
-            return one.name
+            return names.get(PackageName(one.language, one.name), one.name)
         case Layer.LIBRARIES:
             return f"library {one.name}"
         case Layer.CONDITIONS:
@@ -93,9 +118,9 @@ def change_kind(change: Change) -> str:
     return _KINDS[change.kind]
 
 
-def change_in_short(change: Change) -> str:
+def change_in_short(change: Change, names: Mapping[PackageName, str] = _NAMES) -> str:
     """A change on a part of a line: ``numpy 1.26.4 -> 2.0.1``, ``slip new``."""
-    thing = changed_thing(change)
+    thing = changed_thing(change, names)
     if change.kind in (Kind.NEWER, Kind.OLDER):
         return f"{thing} {change.old} -> {change.new}"
     if change.owner.layer is Layer.CONDITIONS and change.kind is Kind.CHANGED:
@@ -164,7 +189,8 @@ _REMEDIES = {
     Problem.NO_ROOT_OF_ITS_OWN: "allow user namespaces (user.max_user_namespaces), or run it as root",
     Problem.MAPPED_OUTSIDE: "lapidar capture --observe -- COMMAND where it was captured, then lapidar restore",
     Problem.LIBRARY_MISSING: "install the library where it was captured, and capture again",
-    Problem.NOT_IMPORTABLE: "lapidar why {}, then another version of it or of what it names: lapidar need, lapidar pin",
+    Problem.NOT_IMPORTABLE: "lapidar why {of}{}, then another version of it or of what it names: lapidar need, "
+    "lapidar pin",
     Problem.CRASHED: "try it by hand",
     Problem.OPENED_OUTSIDE: "move them into the project, have the analysis do without, or capture them: "
     "lapidar capture --observe -- COMMAND",
@@ -177,9 +203,9 @@ _REMEDIES = {
     Problem.RUNTIME_NOT_ALLOWED: "lapidar pin",
     Problem.NOT_LOCKED: "lapidar pin",
     Problem.OUT_OF_RANGE: "lapidar pin",
-    Problem.NOT_DECLARED: "lapidar pin, or lapidar need {}",
+    Problem.NOT_DECLARED: "lapidar pin, or lapidar need {of}{}",
     Problem.OTHER_CONDITION: "{3}",
-    Problem.IMPORT_NOT_DECLARED: "lapidar need {1}",
+    Problem.IMPORT_NOT_DECLARED: "lapidar need {of}{1}",
     Problem.IMPORT_OF_NOTHING: "lapidar survey, which looks for what provides it",
 }
 _NAMELESS = {
@@ -204,9 +230,19 @@ def problem(finding: Finding) -> str:
     return _PROBLEMS.get(finding.problem, str(finding.problem)).format(*finding.details)
 
 
-def remedy(finding: Finding) -> str:
-    """What to type."""
-    return _REMEDIES.get(finding.problem, _RESTORE).format(finding.name, *finding.details)
+def remedy(finding: Finding, *, several: bool = False) -> str:
+    """What to type.
+
+    Args:
+        several: the project has several languages, so that a name alone does not say which package is meant.
+    """
+    of = language_option(finding.language) if several else ""
+    return _REMEDIES.get(finding.problem, _RESTORE).format(finding.name, *finding.details, of=of)
+
+
+def language_option(language: str) -> str:
+    """The option by which a language is named on a command line, with a blank; "" for none."""
+    return f"--language {language} " if language else ""
 
 
 # ---- overrides, and what is left out
@@ -232,7 +268,7 @@ def override_effect(standing: OverrideStanding) -> str:
 
 def override_sentence(standing: OverrideStanding) -> str:
     """How an override acts, as a sentence."""
-    text = f"The override of {standing.name} {override_effect(standing)}"
+    text = f"The override of {standing.package.name} {override_effect(standing)}"
     if standing.until:
         text += f" It was to hold until {standing.until}: look whether it is still needed."
     return text

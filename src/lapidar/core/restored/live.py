@@ -22,7 +22,7 @@ from lapidar.core.languages.protocol import LoadTest
 from lapidar.core.project import Project
 from lapidar.core.records import words
 from lapidar.core.records.findings import Finding, Problem
-from lapidar.core.records.owner import Layer
+from lapidar.core.records.owner import Layer, PackageName
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.restored import running
 
@@ -32,6 +32,15 @@ _SECONDS = 600
 _MOST_TRIED_AGAIN = 25
 _LACKS_LIBRARY = re.compile(r"shared object|GLIBC")  # the loader tells of it in words alone
 _NO_FILE = re.compile(r"^/(dev/zero|dev/shm/sem\.|memfd:|SYSV|anon_hugepage|\[)| \(deleted\)$")
+
+
+@dataclass(frozen=True, slots=True)
+class NotLoaded:
+    """A module or a package of a language that cannot be loaded, and the error."""
+
+    language: str
+    name: str
+    why: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,11 +57,11 @@ class Live:
     """
 
     modules: int
-    failed: dict[str, str]
-    crashed: tuple[str, ...]
+    failed: tuple[NotLoaded, ...]
+    crashed: tuple[NotLoaded, ...]
     mapped: int
     outside: tuple[str, ...]
-    unusable: tuple[tuple[str, str], ...] = ()
+    unusable: tuple[NotLoaded, ...] = ()
 
     def findings(self, private: bool, snapshot: Snapshot) -> Iterator[Finding]:
         """What of it is no good.
@@ -63,15 +72,19 @@ class Live:
         """
         if private and self.outside:
             yield Finding(Layer.LIBRARIES, Problem.MAPPED_OUTSIDE, paths=self.outside)
-        for name, why in self.failed.items():
-            if _LACKS_LIBRARY.search(why):
-                yield Finding(Layer.LIBRARIES, Problem.LIBRARY_MISSING, name=name, details=(why,))
-        for name, why in self.unusable:
-            if not _LACKS_LIBRARY.search(why):
-                details = (why, _asked_by(snapshot, name))
-                yield Finding(Layer.PACKAGES, Problem.NOT_IMPORTABLE, name=name, details=details)
-        for name in self.crashed:
-            yield Finding(Layer.PACKAGES, Problem.CRASHED, name=name)
+        for one in self.failed:
+            if _LACKS_LIBRARY.search(one.why):
+                yield _finding(Layer.LIBRARIES, Problem.LIBRARY_MISSING, one, one.why)
+        for one in self.unusable:
+            if not _LACKS_LIBRARY.search(one.why):
+                asked = _asked_by(snapshot, PackageName(one.language, one.name))
+                yield _finding(Layer.PACKAGES, Problem.NOT_IMPORTABLE, one, one.why, asked)
+        for one in self.crashed:
+            yield _finding(Layer.PACKAGES, Problem.CRASHED, one)
+
+
+def _finding(layer: Layer, problem: Problem, what: NotLoaded, *details: str) -> Finding:
+    return Finding(layer, problem, name=what.name, details=details, language=what.language)
 
 
 def look(
@@ -89,11 +102,11 @@ def look(
     for name in snapshot.languages:
         test = languages.of(name).load_test(snapshot, cache, environment.folder)
         if test is not None:
-            found.append(_look(project, test, environment, variables, reporter))
+            found.append(_look(name, project, test, environment, variables, reporter))
     return Live(
         modules=sum(one.modules for one in found),
-        failed={name: why for one in found for name, why in one.failed.items()},
-        crashed=tuple(name for one in found for name in one.crashed),
+        failed=tuple(module for one in found for module in one.failed),
+        crashed=tuple(module for one in found for module in one.crashed),
         mapped=sum(one.mapped for one in found),
         outside=tuple(sorted({path for one in found for path in one.outside})),
         unusable=tuple(one for several in found for one in several.unusable),
@@ -108,18 +121,20 @@ def _unusable(test: LoadTest, failed: Mapping[str, str]) -> Iterator[tuple[str, 
             yield package, failed[next(name for name in (*named, *modules) if name in failed)]
 
 
-def _asked_by(snapshot: Snapshot, name: str) -> str:
+def _asked_by(snapshot: Snapshot, asked_for: PackageName) -> str:
     """Which version of a package is there, and who asked for it."""
-    package = next((one for one in snapshot.packages if one.name == name), None)
+    package = next((one for one in snapshot.packages if one.key == asked_for), None)
     if package is None:
-        return name
-    by = [f"{one.name} {one.version}" for one in snapshot.packages if name in one.requires]
+        return asked_for.name
+    own = [one for one in snapshot.packages if one.language == package.language]
+    by = [f"{one.name} {one.version}" for one in own if package.name in one.requires]
     asked = (["you"] if package.asked_for else []) + by
     need = "needs" if asked[:1] != ["you"] and len(asked) == 1 else "need"
-    return f"{name} {package.version}" + (f", which {words.some(asked, 3)} {need}" if asked else "")
+    return f"{package.name} {package.version}" + (f", which {words.some(asked, 3)} {need}" if asked else "")
 
 
 def _look(
+    language: str,
     project: Project,
     test: LoadTest,
     environment: Environment,
@@ -156,7 +171,14 @@ def _look(
     own = (os.path.realpath(environment.folder) + "/", said.prefix + "/", str(project.root) + "/")
     real = [path for path in mapped if not _NO_FILE.search(path)]
     outside = tuple(sorted(path for path in real if not path.startswith(own)))
-    return Live(len(test.names), failed, tuple(crashed), len(real), outside, tuple(_unusable(test, failed)))
+    return Live(
+        len(test.names),
+        tuple(NotLoaded(language, *one) for one in failed.items()),
+        tuple(NotLoaded(language, name) for name in crashed),
+        len(real),
+        outside,
+        tuple(NotLoaded(language, *one) for one in _unusable(test, failed)),
+    )
 
 
 class _Said(msgspec.Struct):

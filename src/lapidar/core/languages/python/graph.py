@@ -15,6 +15,7 @@ from lapidar.core.languages.python.requirements import requirement_of, shown
 from lapidar.core.languages.python.standards.metadata import Metadata, applies
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.graph import Edge, Graph, Idle
+from lapidar.core.records.owner import PackageName
 from lapidar.core.records.snapshot import Package
 
 __all__ = ["add_needs"]
@@ -47,6 +48,10 @@ def _leading_to(names: Collection[str], packages: list[Package]) -> set[str]:
     return found
 
 
+def _key(name: str) -> PackageName:
+    return PackageName("python", name)
+
+
 class _Adding:
     def __init__(self, graph: Graph, packages: list[Package], markers: dict[str, str]) -> None:
         self.graph = graph
@@ -67,22 +72,22 @@ class _Adding:
             for requirement in metadata[name].requirements(among):
                 if applies(requirement, self.markers, extra):
                     target = canonicalize_name(requirement.name)
-                    self.graph.add(Edge(name, target, shown(requirement)))
+                    self.graph.add(Edge(_key(name), _key(target), shown(requirement)))
                     waiting += [(target, canonicalize_name(one)) for one in requirement.extras]
         if among is None:
             self._note_idle(metadata)
         self._without_metadata()
 
     def _of_project(self, declaration: Declaration) -> None:
-        needs = [need for need in declaration.needs if need.language == "python"]
+        needs = declaration.needs_of("python")
         for need in needs:
             requirement = requirement_of(need)
             if applies(requirement, self.markers):
-                self.graph.add(Edge("", need.name, shown(requirement), need.where))
+                self.graph.add(Edge(None, need.key, shown(requirement), need.where))
         if not needs:
             for package in self.packages:
                 if package.asked_for:
-                    self.graph.add(Edge("", package.name, package.name, "lapidar.lock"))
+                    self.graph.add(Edge(None, package.key, package.name, "lapidar.lock"))
 
     def _metadata(self, cache: Cache | None, among: set[str] | None) -> dict[str, Metadata]:
         found: dict[str, Metadata] = {}
@@ -101,17 +106,17 @@ class _Adding:
         for name, one in metadata.items():
             for requirement in one.requirements():
                 target = canonicalize_name(requirement.name)
-                if any(edge.target == target for edge in self.graph.edges.get(name, ())):
+                if any(edge.target == _key(target) for edge in self.graph.edges.get(_key(name), ())):
                     continue
-                self.graph.add_idle(target, self._idle(name, one, requirement))
+                self.graph.add_idle(_key(target), self._idle(name, one, requirement))
 
     def _idle(self, name: str, metadata: Metadata, requirement: Requirement) -> Idle:
         extras = [extra for extra in metadata.extras if applies(requirement, self.markers, extra)]
-        return Idle(name, f"{shown(requirement)}; {requirement.marker}", extras[0] if extras else "")
+        return Idle(_key(name), f"{shown(requirement)}; {requirement.marker}", extras[0] if extras else "")
 
     def _without_metadata(self) -> None:
         for package in self.packages:
-            known = {edge.target for edge in self.graph.edges.get(package.name, ())}
+            known = {edge.target.name for edge in self.graph.edges.get(package.key, ())}
             for name in package.requires:
                 if name not in known:
-                    self.graph.add(Edge(package.name, name, name))
+                    self.graph.add(Edge(package.key, _key(name), name))

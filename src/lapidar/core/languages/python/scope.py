@@ -43,12 +43,12 @@ def choose_used(
     if scope == "whole" or not found.packages:
         return Used(inventory, {}, programs, libraries)
     try:
-        declared = tuple(need for need in reading.read(project).needs if need.language == "python")
+        declared = reading.read(project).needs_of("python")
     except DeclarationError:
         if scope:
             raise
         declared = ()  # a capture is not to fail for that; the survey's problems tell of it
-    roots = surveyed.imported | surveyed.declared | {need.name for need in declared}
+    roots = surveyed.imported | surveyed.declared_of("python") | {need.name for need in declared}
     here = {package.metadata.name for package in found.packages}
     ran = set(_run_from(found, opened)) if opened else set()
     if not (roots | ran) & here:

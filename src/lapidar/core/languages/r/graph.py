@@ -10,6 +10,7 @@ from lapidar.core.languages.r import description
 from lapidar.core.languages.r.description import Description
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.graph import Edge, Graph
+from lapidar.core.records.owner import PackageName
 
 __all__ = ["add_needs", "description_of_tree"]
 
@@ -33,12 +34,12 @@ def add_needs(
     """Add the needs of R's packages to a graph; see `lapidar.core.languages.protocol.Language.add_needs`."""
     packages = [package for package in graph.snapshot.packages if package.language == "r"]
     here = {package.name for package in packages}
-    needs = [need for need in declaration.needs if need.language == "r"]
+    needs = declaration.needs_of("r")
     for need in needs:
-        graph.add(Edge("", need.name, need.text, need.where))
+        graph.add(Edge(None, need.key, need.text, need.where))
     for package in packages:
         if package.asked_for and not needs:
-            graph.add(Edge("", package.name, package.name, "lapidar.lock"))
+            graph.add(Edge(None, package.key, package.name, "lapidar.lock"))
         told = set()
         try:
             read = description_of_tree(cache, package.tree) if cache else None
@@ -47,7 +48,7 @@ def add_needs(
         for one in read.needs(*description.RUN_TIME) if read else ():
             if one.name in here:
                 told.add(one.name)
-                graph.add(Edge(package.name, one.name, str(one)))
+                graph.add(Edge(package.key, PackageName("r", one.name), str(one)))
         for name in package.requires:
             if name not in told:
-                graph.add(Edge(package.name, name, name))
+                graph.add(Edge(package.key, PackageName("r", name), name))

@@ -34,13 +34,13 @@ def choose_used(
     if scope == "whole" or not here:
         return Used(inventory, {}, programs, libraries)
     try:
-        declared = {need.name for need in reading.read(project).needs if need.language == "r"}
+        declared = {need.name for need in reading.read(project).needs_of("r")}
     except DeclarationError:
         if scope:
             raise
         declared = set()  # a capture is not to fail for that; the survey's problems tell of it
     ran = set(_run_from(inventory, opened))
-    roots = (surveyed.imported | surveyed.declared | declared | ran) & here.keys()
+    roots = (surveyed.imported | surveyed.declared_of("r") | declared | ran) & here.keys()
     if not roots and not files:
         if scope == "used":
             raise LapidarError(
@@ -50,7 +50,7 @@ def choose_used(
         return Used(inventory, {}, programs, libraries)
     needs = found.needs
     kept = closure(roots, needs)
-    asked = roots - _needed_anyway(ran - surveyed.imported - surveyed.declared - declared, roots, needs)
+    asked = roots - _needed_anyway(ran - surveyed.imported - surveyed.declared_of("r") - declared, roots, needs)
     problems = [f"{problem}; what it loads is not known" for problem in surveyed.problems]
     problems += [
         f"{call} in {places[0]} names no package: what it loads is not known"

@@ -24,6 +24,7 @@ from lapidar.core.languages.python.declaring import lists
 from lapidar.core.languages.python.declaring.spoken import of_notebooks
 from lapidar.core.net.addresses import without_credentials
 from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
+from lapidar.core.records.owner import PackageName
 
 __all__ = ["PYPROJECT_NAME", "RuntimeRange", "declared", "of_extras", "of_lists", "of_script", "parse_range"]
 
@@ -180,7 +181,7 @@ def of_lists(root: Path, *, adopting: bool = False) -> Declaration:
             whole,
             needs=(*whole.needs, *found.needs),
             limits=(*whole.limits, *found.limits),
-            sha256={**whole.sha256, **found.sha256},
+            sha256=whole.sha256 | {PackageName("python", name): told for name, told in found.sha256.items()},
             indexes=(*whole.indexes, *indexes),
             files=(*whole.files, path.name),
             problems=(

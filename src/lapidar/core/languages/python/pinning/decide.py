@@ -100,7 +100,7 @@ class Decider:
         return Policy(
             prereleases={need.name for need in own if names_prerelease(requirement_of(need).specifier)},
             exact=exactly,
-            sha256=self.declaration.sha256,
+            sha256=self.declaration.sha256_of("python"),
             as_of=self.options.as_of or self.declaration.as_of,
             no_builds=self.options.no_builds,
             forced={one.name for one in overrides},
@@ -120,7 +120,7 @@ class Decider:
         if self.target.runtime.version.split(".")[:2] != before.version.split(".")[:2]:
             return kept
         for package in self._pinned().values():
-            if package.name in self.options.renew or package.name in settled:
+            if package.key in self.options.renew or package.name in settled:
                 continue
             try:
                 found = Settled(Version(package.version), held.of_package(self.cache, package))

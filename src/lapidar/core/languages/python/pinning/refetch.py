@@ -141,6 +141,6 @@ def _named(indexes: Indexes, package: Package) -> File:
 
 def _is_named(declaration: Declaration, url: str) -> bool:
     """Whether the project itself names an address, or the host of an index."""
-    named = [requirement_of(need).url or "" for need in declaration.needs if need.language == "python"]
+    named = [requirement_of(need).url or "" for need in declaration.needs_of("python")]
     named += [override.url or override.file for override in declaration.overrides.values()]
     return any(url in without_credentials(one.removeprefix("git+")) for one in named if one)

@@ -75,7 +75,7 @@ class PythonPinning:
         brought = dict(zip(files, self.supply.many(list(files.values())), strict=True))
         chosen = {name: choice.held or brought[name] for name, choice in choices.items()}
         _require_as_guessed(choices, brought)
-        asked = self.decider.applying(self.declaration.needs)
+        asked = self.decider.applying(self.declaration.needs_of("python"))
         return LanguageParts(self.target.runtime, record.packages(self.cache, self.target, chosen, asked), ())
 
     # ---- asking
@@ -144,8 +144,8 @@ def opened(
         Conflict: the runtime is not one that the project declares.
         EnvironmentUnusable: there is none.
     """
-    needs = tuple(need for need in declaration.needs if need.language == "python")
-    limits = tuple(need for need in declaration.limits if need.language == "python")
+    needs = declaration.needs_of("python")
+    limits = declaration.limits_of("python")
     with Indexes(declaration.indexes, cache) as indexes, cache.in_use():
         target = base.find(project, cache, declaration, previous, options.runtime, reporter)
         supply = Supply(project, cache, indexes, target, reporter, no_builds=options.no_builds)

@@ -52,7 +52,7 @@ class Decider:
     @property
     def needs(self) -> list[Need]:
         """What is needed of R that is no part of R itself."""
-        return [need for need in self.declaration.needs if need.language == "r" and need.name not in BASE]
+        return [need for need in self.declaration.needs_of("r") if need.name not in BASE]
 
     @property
     def overrides(self) -> dict[str, Override]:
@@ -65,7 +65,7 @@ class Decider:
 
     def limits(self) -> list[Wish]:
         """What it only limits."""
-        limits = [need for need in self.declaration.limits if need.language == "r"]
+        limits = self.declaration.limits_of("r")
         return [wish_of(of_need(need), need.where) for need in limits if need.name not in self.overrides]
 
     def pinned(self) -> dict[str, Package]:
@@ -110,7 +110,11 @@ class Decider:
             return {}
         if self.target.runtime.version.split(".")[:2] != before.version.split(".")[:2]:
             return {}
-        asked = {name: one for name, one in self.pinned().items() if name not in {*self.options.renew, *settled}}
+        asked = {
+            name: one
+            for name, one in self.pinned().items()
+            if one.key not in self.options.renew and name not in settled
+        }
         return {name: held for name, one in asked.items() if (held := held_of(self.cache, one))}
 
     # ---- resolving

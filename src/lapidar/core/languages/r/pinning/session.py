@@ -125,7 +125,7 @@ def opened(
     Raises:
         Conflict: the runtime is not one that the project declares, or there is none.
     """
-    sha256 = {name[2:]: digests for name, digests in declaration.sha256.items() if name.startswith("r:")}
+    sha256 = declaration.sha256_of("r")
     with Repositories(declaration.indexes, cache) as repositories, cache.in_use():
         target = base.find(project, cache, declaration, previous, options.runtime, reporter)
         with Supply(

@@ -59,12 +59,10 @@ def _declared(project: Project) -> tuple[dict[str, DeclaredNeed], list[str]]:
     """What the project declares of R, by name; and what could not be read, a sentence each."""
     try:
         declaration = reading.read(project)
-        needs, overridden = declaration.needs, frozenset(declaration.overrides)
+        needs, overridden = declaration.needs_of("r"), set(declaration.overrides_of("r"))
         problems: list[str] = []
     except DeclarationError as error:
-        needs, overridden, problems = declaring.declared(project.root).needs, frozenset(), [str(error)]
+        needs, overridden, problems = declaring.declared(project.root).needs, set(), [str(error)]
     return {
-        need.name: DeclaredNeed(need.name, need.text, need.where, need.name not in overridden)
-        for need in needs
-        if need.language == "r"
+        need.name: DeclaredNeed(need.name, need.text, need.where, need.name not in overridden) for need in needs
     }, problems
