@@ -124,7 +124,7 @@ def restore(
     found, store = Project.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), snapshot)
     held_by = None if snapshot else _path(lock) or found.lockfile
-    options = RestoreOptions(_path(into), Placement(placement), libraries=libraries, lockfile=held_by)
+    options = RestoreOptions(into=_path(into), placement=Placement(placement), libraries=libraries, lockfile=held_by)
     return _restore.restore(found, store, wanted, options)
 
 
@@ -152,4 +152,4 @@ def check(
     """
     found, store = Project.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), None)
-    return _check.check(found, store, wanted, CheckOptions(_path(environment), deep, live))
+    return _check.check(found, store, wanted, CheckOptions(environment=_path(environment), deep=deep, live=live))

@@ -7,7 +7,9 @@ import random
 import shutil
 import stat
 import subprocess
+import threading
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from lapidar.core.cache.history import History
@@ -126,6 +128,39 @@ class Prune(Damaged):
         self.lapidar("cache", "prune", "--give-up", self.snapshot.snapshot[7:20])
         self.assertEqual(self.files(), set())
         self.back(kept)
+
+    def test_a_log_that_is_mended_while_others_write(self) -> None:
+        """No line is lost, and at no instant is there no log: that would read as no history."""
+        history = History(Cache(self.cache))
+        log = self.cache / "snapshots" / "log.jsonl"
+        before = history.log().moments
+        (snapshot,) = {moment.snapshot for moment in before}
+        seen: set[bool] = set()
+        ends = threading.Event()
+
+        def watch() -> None:
+            while not ends.is_set():
+                seen.add(bool(history.moments()))
+
+        def say(number: int) -> None:
+            history.say(snapshot, self.lock, "", f"note {number}")
+
+        watcher = threading.Thread(target=watch)
+        watcher.start()
+        with ThreadPoolExecutor(6) as pool:
+            saying = [pool.submit(say, number) for number in range(60)]
+            mending = [pool.submit(history.mend_log) for _ in range(25)]
+            for one in (*saying, *mending):
+                one.result()
+        ends.set()
+        watcher.join()
+        self.assertEqual(seen, {True})
+        told = {moment.about for moment in history.log().moments}
+        self.assertLessEqual({f"note {number}" for number in range(60)}, told)
+        log.write_bytes(log.read_bytes()[:-9])
+        history.mend_log()
+        self.assertEqual(history.log().damaged, ())
+        self.assertTrue(list((self.cache / "aside").glob("snapshots-log.jsonl-*")))
 
     def test_a_log_that_is_damaged(self) -> None:
         log = self.cache / "snapshots" / "log.jsonl"

@@ -499,6 +499,20 @@ class Guilty(Stories):
         # Of the versions between, what neither side has; of the hybrids of their files nothing.
         self.assertEqual(compiled, ["site/sherdstats.py", "site/sherdstats/other.py"] * 2)
 
+    def test_a_judge_that_was_changed_is_asked_again(self) -> None:
+        """However it is called: what an earlier judge said is not taken for its answer."""
+        self.renew("1.3")
+        judge, helper = self.project / "judge.py", self.project / "helper.py"
+        helper.write_text("def bad(centre):\n    return centre == 4\n")
+        judge.write_text("import sys, helper, sherdstats.robust as r\nsys.exit(helper.bad(r.centre([1, 2, 9])))\n")
+        for command in (("sh", "-c", "python judge.py"), ("env", "KILN=1", "python", "-c", "import judge")):
+            ask = ("--good", self.first, "--", *command)
+            self.assertEqual([one["name"] for one in self.found(*ask)["guilty"]], ["sherdstats"])
+            self.assertTrue(all(trial["remembered"] for trial in self.found(*ask)["trials"]))
+            for file in (judge, helper):
+                file.write_text(file.read_text() + "# looked at again\n")
+                self.assertFalse(all(trial["remembered"] for trial in self.found(*ask)["trials"]), file)
+
     def test_what_a_run_says_is_told_where_nothing_else_can_be(self) -> None:
         self.renew("1.3")
         (self.project / "judge.py").write_text(

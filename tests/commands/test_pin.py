@@ -336,6 +336,31 @@ class Needs(Pinning):
         self.lapidar("need", "clay", "--no-restore")
         self.assertEqual(set(self.locked()), {"clay", "precious"})
 
+    def test_an_edit_changes_nothing_else(self) -> None:
+        """Line ends, mode and a link stay as they are."""
+        self.declare("clay")
+        path = self.project / "lapidar.toml"
+        real = self.folder / "kept.toml"
+        real.write_bytes(path.read_bytes().replace(b"\n", b"\r\n"))
+        real.chmod(0o600)
+        path.unlink()
+        path.symlink_to(real)
+        self.lapidar("need", "kiln-tools", "--yes", "--no-restore")
+        data = real.read_bytes()
+        self.assertIn(b"kiln-tools", data)
+        self.assertEqual(data.count(b"\n"), data.count(b"\r\n"))
+        self.assertTrue(path.is_symlink())
+        self.assertEqual(real.stat().st_mode & 0o777, 0o600)
+        self.lock.chmod(0o640)
+        self.lapidar("drop", "kiln-tools", "--yes", "--no-restore")
+        self.assertEqual(self.lock.stat().st_mode & 0o777, 0o640)
+        self.assertNotIn(b"kiln-tools", real.read_bytes())
+
+    def test_a_day_with_an_hour(self) -> None:
+        self.declare("clay", more='[override.clay]\nversion = "0.5"\nbecause = "x"\nuntil = 2020-01-31T00:00:00\n')
+        self.assertIn("was to hold until 2020-01-31", self.lapidar("pin", "--yes").stderr)
+        self.lapidar("check", code=1)
+
     def test_overrides(self) -> None:
         override = '\n[override.glazemath]\nversion = "2.2"\nbecause = "the paper used it"\nuntil = 2025-01-01\n'
         self.declare("sherdplot>=2", more=override)

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import unittest
+from typing import Any
 
 import lapidar
 from lapidar.cli.main import COMMANDS
@@ -112,6 +114,43 @@ class Program(Case):
             check=False,
         )
         self.assertEqual(done.stderr, "")
+
+    def test_the_answer_stays_where_the_reader_goes_away(self) -> None:
+        """`check | head`: no is still no."""
+        self.lapidar("capture", self.environment())
+        (self.project / "lapidar.toml").write_text('[needs]\npackages = ["never-there"]\n')
+        for words, code in (("check", 1), ("show packages", 0), ("check --json", 1)):
+            done = subprocess.run(
+                ["bash", "-c", f"'{PROGRAM}' {words} | true; echo ${{PIPESTATUS[0]}}"],
+                cwd=self.project,
+                env=self.variables,
+                capture_output=True,
+                text=True,
+                check=False,
+            )
+            self.assertEqual((done.stdout, done.stderr), (f"{code}\n", ""), words)
+
+    def test_each_option_of_the_python_api(self) -> None:
+        """What it is called is what it does: told by what only that option sees."""
+        lapidar.capture(self.environment(), project=self.project, cache=self.cache)
+        self.addCleanup(shutil.rmtree, self.folder / "there", ignore_errors=True)
+        restored = lapidar.restore(
+            project=self.project, cache=self.cache, into=self.folder / "there", placement="copy", libraries="private"
+        )
+        self.assertEqual((restored.placement, restored.libraries), ("copy", "private"))
+        there: dict[str, Any] = {"project": self.project, "cache": self.cache, "environment": self.folder / "there"}
+        quick, deep = lapidar.check(**there), lapidar.check(**there, deep=True)
+        live = lapidar.check(**there, live=True)
+        self.assertEqual((quick.deep, quick.live), (False, None))
+        self.assertEqual((deep.deep, deep.live), (True, None))
+        self.assertFalse(live.deep)
+        self.assertIsNotNone(live.live)
+        # The same size, and the time put back: only reading it tells.
+        path = next((self.folder / "there" / "lib").glob("python3*/this.py"))
+        status, data = path.stat(), path.read_bytes()
+        path.write_bytes(data[:-1] + b"#")
+        os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+        self.assertFalse(lapidar.check(**there, deep=True).clean)
 
     def test_the_python_api(self) -> None:
         environment = self.environment(wheel(self.folder, "sherdlib"))

@@ -21,7 +21,7 @@ from lapidar.core.records.results import Analysis
 from lapidar.core.system import tracing
 from lapidar.core.system.written import Writes
 from roots import bare_root, run_in, skip_loudly
-from support import PROGRAM, Case, InFolder, tree_of
+from support import PROGRAM, Case, InFolder, tree_of, writable
 
 # The ways by which programs write.
 WAYS = {
@@ -365,6 +365,47 @@ class Rerunning(Results):
         self.assertEqual(told["results/when.txt"], "a time stamp")
         self.assertIn("a missing seed", told["results/seedless.txt"])
         self.assertNotIn("results/table.csv", told)
+
+    def test_results_whose_name_varies(self) -> None:
+        (self.project / "named.py").write_text(
+            "import os\nopen('results/same.txt', 'w').write('1')\n"
+            "open(f'results/run-{os.getpid()}.txt', 'w').write('1')\n"
+        )
+        self.lapidar("record", "named", "--", "python", "named.py")
+        told = self.json("rerun", "named", "--times", "3", code=1)["reruns"][0]["varying"]
+        self.assertEqual(len(told), 3, told)
+        self.assertNotIn("results/same.txt", told)
+        for path, cause in told.items():
+            self.assertRegex(path, r"results/run-\d+\.txt")
+            self.assertIn("its name", cause)
+
+    def test_an_input_that_was_altered_in_the_cache(self) -> None:
+        """It is not run with: what is right comes from the project, or it is refused."""
+        self.lapidar("record", "--", "python", "fit.py")
+        (entry,) = (one for one in self.cache_tree(self.analysis().given) if Path(one).read_bytes().count(b"S1"))
+        data = Path(entry).read_bytes()
+        writable(Path(entry)).write_bytes(data.replace(b"2.25", b"9.75"))
+        done = self.json("rerun")["reruns"][0]
+        self.assertEqual(done["verdict"], "identical")
+        self.assertIn("damaged in the cache", " ".join(done["notes"]))
+        (self.project / "data/sherds.csv").unlink()
+        self.assertIn("neither in the cache nor in the project", self.fails("rerun"))
+
+    def test_two_records_at_once(self) -> None:
+        """Each adds its own."""
+        (self.project / "slow.py").write_text("import sys, time\ntime.sleep(0.4)\nprint(sys.argv[1])\n")
+        names = [f"a{number}" for number in range(4)]
+        running = [
+            subprocess.Popen(
+                [PROGRAM, "-q", "record", name, "--", "python", "slow.py", name], cwd=self.project, env=self.variables,
+                stdout=-3, stderr=subprocess.PIPE,
+            )
+            for name in names
+        ]  # fmt: skip
+        for process in running:
+            _, said = process.communicate()
+            self.assertEqual(process.returncode, 0, said)
+        self.assertEqual([one.name for one in results.read(self.file).analysis], names)
 
     def test_what_the_cache_lost(self) -> None:
         one = self.analysis()

@@ -144,6 +144,17 @@ class OneNameInTwo(Case):
         self.assertEqual([(one["language"], one["name"]) for one in answer["overrides"]], [("r", "tin")])
         self.assertIn("soot is taken for a package of Python", self.fails("versions", "soot"))
 
+    def test_a_runtime_is_one_languages(self) -> None:
+        """A version, or an interpreter, of one language leaves the other's as it is."""
+        before = {one.language: one.version for one in lockfile.read(self.lock).runtimes}
+        interpreter = shutil.which("Rscript") or ""
+        for named in (".".join(before["r"].split(".")[:2]), interpreter):
+            self.lapidar("pin", "--yes", "--runtime", named)
+            self.assertEqual({one.language: one.version for one in lockfile.read(self.lock).runtimes}, before, named)
+        said = self.fails("pin", "--yes", "--runtime", "99.9")
+        self.assertIn("There is no runtime 99.9", said)
+        self.assertIn("no language", self.fails("pin", "--yes", "--runtime", "/bin/cat"))
+
     def test_captured(self) -> None:
         self.lapidar("restore", "--into", self.folder / "there")
         self.lock.unlink()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -24,6 +25,53 @@ class Unflushed(InFolder):
         told = from_os_error(caught.exception, "capture the environment")
         self.assertIn("is written and whole", told.remedy)
         self.assertNotIn("Could not", told.what)
+
+
+class Written(InFolder):
+    def test_by_many_writers_at_once(self) -> None:
+        """Each sweeps what is abandoned; none takes another's part for that. One reader finds only whole texts."""
+        path = self.root / "file"
+        path.write_bytes(b"0" * 2000)
+
+        def write(number: int) -> bool:
+            atomic.write_file(path, str(number % 10).encode() * 2000, flush=False)
+            return len(set(path.read_bytes())) == 1 and path.stat().st_size == 2000
+
+        # The moment between making a part and locking it is where another may sweep it.
+        lock = atomic._try_lock
+
+        def slow_lock(descriptor: int) -> bool | None:
+            time.sleep(0.0005)
+            return lock(descriptor)
+
+        with mock.patch.object(atomic, "_try_lock", slow_lock), ThreadPoolExecutor(8) as pool:
+            self.assertTrue(all(pool.map(write, range(400))))
+        self.assertEqual([entry.name for entry in self.root.iterdir()], ["file"])
+
+    def test_a_file_of_the_users_own_stays_as_it_is_kept(self) -> None:
+        real = self.root / "kept" / "lapidar.toml"
+        real.parent.mkdir()
+        real.write_text("old")
+        real.chmod(0o600)
+        link = self.root / "lapidar.toml"
+        link.symlink_to(real)
+        atomic.replace_file(link, b"new")
+        self.assertTrue(link.is_symlink())
+        self.assertEqual((real.read_text(), real.stat().st_mode & 0o777), ("new", 0o600))
+
+    def test_a_lock_lets_one_in_at_a_time(self) -> None:
+        counter = self.root / "counter"
+        counter.write_text("0")
+
+        def count(_: int) -> None:
+            with atomic.locked(self.root):
+                number = int(counter.read_text())
+                time.sleep(0.001)
+                counter.write_text(str(number + 1))
+
+        with ThreadPoolExecutor(8) as pool:
+            list(pool.map(count, range(60)))
+        self.assertEqual(counter.read_text(), "60")
 
 
 class WorkFolders(unittest.TestCase):

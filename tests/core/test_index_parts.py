@@ -15,6 +15,7 @@ from unittest import mock
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from lapidar.core import sealed
 from lapidar.core.cache.store import Cache, Made
 from lapidar.core.cache.trees import Entry
 from lapidar.core.errors import IndexTrouble, LapidarError, PackageBroken
@@ -206,10 +207,12 @@ class Kept(Served):
         self.assertIn("html", Client(PURPOSE, self.root / "other").get(url, accept=page.ACCEPT).headers["content-type"])
         for path in (self.root / "kept").rglob("*"):
             if path.is_file():  # as if the host had said that it is good for long
-                head, _, body = path.read_bytes().partition(b"\n")
+                kept = sealed.read(path)
+                assert kept
+                head, _, body = kept.partition(b"\n")
                 until = str(time.time() + 1000).encode()
                 start = head.index(b'"good_until": ') + len(b'"good_until": ')
-                path.write_bytes(head[:start] + until + head[head.index(b",", start) :] + b"\n" + body)
+                sealed.write(path, head[:start] + until + head[head.index(b",", start) :] + b"\n" + body)
         index.stop()
         self.assertEqual(client.get(url, accept=page.ACCEPT).body, first.body)
         self.assertEqual(client.requests, 2)

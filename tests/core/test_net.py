@@ -9,12 +9,25 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from email.utils import formatdate
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import NamedTuple
 from unittest import mock
 
+from lapidar.core.cache.store import Cache
 from lapidar.core.errors import IndexTrouble, LapidarError
+from lapidar.core.net import fetching
 from lapidar.core.net.http import Client, Purpose
+from support import InFolder
 
 PURPOSE = Purpose("store of recipes", "Look at its address.", IndexTrouble)
+
+
+class Asked(NamedTuple):
+    """A file at an address."""
+
+    name: str
+    url: str
+    sha256: str = ""
+    bytes: int | None = None
 
 
 class Host:
@@ -54,6 +67,31 @@ class Host:
             self.server.shutdown()
             thread.join()
             self.server.server_close()
+
+
+class Kept(InFolder):
+    def test_a_kept_answer_that_was_altered_is_asked_for_again(self) -> None:
+        with Host((200, {"Cache-Control": "max-age=600"})).running() as host:
+            client = Client(PURPOSE, self.root)
+            for _ in range(2):
+                self.assertEqual(client.get(f"{host.address}/glaze").body, b"tin and lead")
+            self.assertEqual(len(host.asked), 1)
+            (kept,) = (path for path in self.root.rglob("*") if path.is_file())
+            data = kept.read_bytes()
+            for at in range(0, len(data), 7):  # one bit anywhere, and as many bytes as before
+                kept.write_bytes(data[:at] + bytes([data[at] ^ 1]) + data[at + 1 :])
+                self.assertEqual(client.get(f"{host.address}/glaze").body, b"tin and lead")
+
+    def test_time_in_a_queue_does_not_count(self) -> None:
+        """Downloads that wait for others have all of their own time."""
+        cache = Cache(self.root / "cache", create=True)
+        with Host().running() as host, mock.patch.object(fetching, "MOST_SECONDS", 0.3):
+            client = Client(PURPOSE, None)
+            waiting = [fetching.Fetched(client, Asked("glaze", f"{host.address}/glaze"), cache) for _ in range(3)]
+            time.sleep(0.4)
+            for one in waiting:
+                with one as path:
+                    self.assertEqual(path.read_bytes(), b"tin and lead")
 
 
 class Proxies(unittest.TestCase):

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import json
+import platform
+import subprocess
+import sys
 import unittest
 import zipfile
 
@@ -10,10 +13,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lapidar.core.errors import PackageBroken
+from lapidar.core.languages.python import standard_library
 from lapidar.core.languages.python.standards import direct_url, entry_points, layout, metadata, record
 from lapidar.core.languages.python.standards import wheel as wheels
 from lapidar.core.net import addresses
-from support import Case, wheel
+from support import Case, pythons, wheel
 
 LINUX = {"sys_platform": "linux", "python_version": "3.11", "platform_system": "Linux"}
 
@@ -198,3 +202,25 @@ class BadWheels(Case):
             path.write_bytes(b"not a zip file")
             with self.assertRaises(PackageBroken):
                 wheels.tree(path)
+
+
+class StandardLibrary(unittest.TestCase):
+    def test_of_the_projects_own_version(self) -> None:
+        """Not of the one that Lapidar runs with."""
+        old, new = standard_library.modules("3.8.10"), standard_library.modules("3.14.0")
+        for name in ("imp", "distutils", "cgi", "parser"):
+            self.assertIn(name, old)
+            self.assertNotIn(name, new)
+        for name in ("tomllib", "graphlib"):
+            self.assertNotIn(name, old)
+            self.assertIn(name, new)
+        self.assertEqual(standard_library.modules(platform.python_version()), sys.stdlib_module_names)
+
+    def test_as_the_interpreters_of_this_machine_say(self) -> None:
+        for python in pythons():
+            ask = "import sys, platform; print(platform.python_version(), *getattr(sys, 'stdlib_module_names', ()))"
+            version, *names = subprocess.run([python, "-c", ask], capture_output=True, text=True).stdout.split()
+            if names:
+                public = {name for name in names if not name.startswith("_")}
+                mine = {name for name in standard_library.modules(version) if not name.startswith("_")}
+                self.assertEqual(mine, public, version)

@@ -46,7 +46,7 @@ def run(session: Session) -> int:
             print(text, end="")
         return ExitCode.DONE
     path = session.path("to") or session.project.root / _FILES[options.form]
-    atomic.write_file(path, text.encode("utf-8"))
+    atomic.replace_file(path, text.encode("utf-8"))
     if view.json:
         view.object({"file": str(path), "packages": len(snapshot.packages)})
     else:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import gc
 import importlib
+import io
 import os
 import re
 import signal
@@ -256,6 +257,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     # Tens of thousands of small records are made and none is part of a cycle: looking for cycles would cost more
     # than all of the rest.
     gc.set_threshold(200_000)
+    _outlive_the_reader()
     words = list(sys.argv[1:] if arguments is None else arguments)
     completes = "_ARGCOMPLETE" in os.environ
     chosen = _chosen(os.environ.get("COMP_LINE", "").split()[1:] if completes else words)
@@ -279,14 +281,30 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return int(code)
     except KeyboardInterrupt:
         return _interrupted()
-    except BrokenPipeError:
-        # The reader of our output went away (lapidar show | head); what Python flushes at its end must not fail.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return ExitCode.DONE
     except Exception as error:
         if _came_of_interruption(error):
             return _interrupted()
         return _explain(error, view, options.debug)
+
+
+class _Patient(io.FileIO):
+    """Standard output whose reader may go away (lapidar check | head): what was to be done is done all the same, and
+    the exit code is the answer, as if all had been read."""
+
+    def write(self, data: Any) -> int:
+        try:
+            return super().write(data) or 0
+        except BrokenPipeError:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), self.fileno())
+            return len(data)
+
+
+def _outlive_the_reader() -> None:
+    """Have standard output be such a one, where it is the process's own."""
+    stream = sys.stdout
+    if stream is sys.__stdout__ and isinstance(stream, io.TextIOWrapper):
+        raw = io.BufferedWriter(_Patient(stream.fileno(), "wb", closefd=False))
+        sys.stdout = io.TextIOWrapper(raw, stream.encoding, stream.errors, line_buffering=stream.line_buffering)
 
 
 def _take_over_interruptions() -> None:

@@ -66,8 +66,6 @@ def run(session: Session) -> int:
     project, cache = session.project, session.cache(create=options.fetch)
     snapshot = read_snapshot(project, cache, session.path("lock"), options.snapshot)
     left_out = selection.left_out(snapshot, options.group, options.leave_out or ())
-    if options.fetch:
-        _fetch(session, selection.without(snapshot, left_out))
     wanted = RestoreOptions(
         into=session.path("into"),
         placement=Placement(options.placement),
@@ -78,7 +76,10 @@ def run(session: Session) -> int:
         chosen=_chosen(session),
         replace=options.replace or _is_meant(session),
     )
-    restored = restore(project, cache, snapshot, wanted, view.reporter())
+    with cache.in_use():  # what is fetched is not pruned before it is placed
+        if options.fetch:
+            _fetch(session, selection.without(snapshot, left_out))
+        restored = restore(project, cache, snapshot, wanted, view.reporter())
     if view.json:
         view.object(
             {

@@ -66,7 +66,7 @@ def run(session: Session) -> int:
         _ask(proposal, session)
     has_index = bool(reading.read(project).indexes)  # of the user's own configuration
     text = adopt.render(proposal)
-    atomic.write_file(project.declaration, text.encode("utf-8"))
+    atomic.replace_file(project.declaration, text.encode("utf-8"))
     if view.json:
         needs = [{"need": need.text, "group": need.group, "from": need.where} for need in proposal.needs]
         view.object({"file": str(project.declaration), "needs": needs, "unknown": proposal.unknown})

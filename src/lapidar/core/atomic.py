@@ -11,6 +11,8 @@ import errno
 import fcntl
 import os
 import stat
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from types import TracebackType
 
@@ -20,9 +22,11 @@ __all__ = [
     "append_line",
     "exchange",
     "flush_file_system",
+    "locked",
     "make_folder",
     "random_name",
     "remove",
+    "replace_file",
     "sweep",
     "write_file",
 ]
@@ -160,11 +164,12 @@ def flush_file_system(path: Path) -> None:
         os.close(descriptor)
 
 
-def write_file(path: Path, data: bytes, mode: int = 0o666, *, flush: bool = True) -> None:
+def write_file(path: Path, data: bytes, mode: int = 0o666, *, flush: bool = True, exactly: int | None = None) -> None:
     """Write a file whole: a reader sees the old bytes or the new ones, also after a power cut.
 
     Args:
         mode: less what the umask takes; in a folder that a group may write, the group may write the file too.
+        exactly: its mode, whatever umask and folder say.
         flush: wait for the disk. Without, a power cut may leave half: for what proves itself when it is read.
 
     Raises:
@@ -173,13 +178,13 @@ def write_file(path: Path, data: bytes, mode: int = 0o666, *, flush: bool = True
     """
     prefix = f".{path.name}.part-"
     sweep(path.parent, prefix)
-    part = path.parent / f"{prefix}{random_name()}"
-    descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
+    part, descriptor = _new_part(path.parent, prefix, mode)
     try:
-        _try_lock(descriptor)
         with open(descriptor, "wb", closefd=False) as stream:
             stream.write(data)
-        if mode & stat.S_IWGRP:
+        if exactly is not None:
+            os.fchmod(descriptor, exactly)
+        elif mode & stat.S_IWGRP:
             _share(descriptor, path.parent)
         if flush:
             os.fsync(descriptor)
@@ -195,6 +200,46 @@ def write_file(path: Path, data: bytes, mode: int = 0o666, *, flush: bool = True
         _flush_folder(path.parent)
     except OSError as error:
         raise Unconfirmed(error.errno, error.strerror, str(path)) from error
+
+
+def _new_part(folder: Path, prefix: str, mode: int) -> tuple[Path, int]:
+    """A new file that nobody sweeps: its path, and its descriptor, which holds its lock."""
+    while True:
+        part = folder / f"{prefix}{random_name()}"
+        descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
+        # Whoever sweeps between these calls takes it for abandoned: then begin again.
+        if _try_lock(descriptor) is not False and _still_named(part, descriptor):
+            return part, descriptor
+        os.close(descriptor)
+        part.unlink(missing_ok=True)
+
+
+def replace_file(path: Path, data: bytes) -> None:
+    """Write a file of the user's own anew, as `write_file`: who may read it stays as it is, and where it is a link,
+    what it leads to is written."""
+    real = Path(os.path.realpath(path))
+    try:
+        kept = stat.S_IMODE(os.stat(real).st_mode)
+    except FileNotFoundError:
+        write_file(real, data)
+        return
+    write_file(real, data, exactly=kept)
+
+
+@contextmanager
+def locked(folder: Path) -> Iterator[None]:
+    """One at a time: a lock on a folder, for what its files are rewritten under. Where the file system has no locks (on
+    folders) there is none."""
+    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX)
+        except OSError as error:
+            if error.errno not in (errno.EBADF, errno.ENOLCK, errno.ENOTSUP, errno.EINVAL, errno.ENOSYS):
+                raise
+        yield
+    finally:
+        os.close(descriptor)
 
 
 def _share(descriptor: int, folder: Path) -> None:

@@ -47,16 +47,19 @@ def read(path: Path) -> bytes | None:
     return found.data if found and found.is_whole() else None
 
 
-def write(path: Path, data: bytes) -> None:
+def write(path: Path, data: bytes, *, flush: bool = True) -> None:
     """Write a sealed file whole.
+
+    Args:
+        flush: wait for the disk. Without, a power cut may leave half, which the seal then tells.
 
     Raises:
         OSError: it could not be written; what stood there before stands there still.
     """
-    atomic.write_file(path, _seal(path.name, data) + b"\n" + data)
+    atomic.write_file(path, _seal(path.name, data) + b"\n" + data, flush=flush)
 
 
-def keep(path: Path, encode: Callable[[], bytes]) -> None:
+def keep(path: Path, encode: Callable[[], bytes], *, flush: bool = True) -> None:
     """Write a sealed file that only saves work later: where that cannot be, nothing is lost.
 
     Args:
@@ -64,6 +67,6 @@ def keep(path: Path, encode: Callable[[], bytes]) -> None:
     """
     try:
         atomic.make_folder(path.parent)
-        write(path, encode())
+        write(path, encode(), flush=flush)
     except (OSError, UnicodeEncodeError):
         pass

@@ -8,6 +8,7 @@ import os
 import re
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import MappingProxyType
@@ -182,7 +183,12 @@ class History:
             self.add(snapshot, lock, project=project, cause=Cause.RESTORED)
 
     def _note(self, moment: Moment) -> None:
-        atomic.append_line(self._log, _line(moment))
+        with self._writing():
+            atomic.append_line(self._log, _line(moment))
+
+    def _writing(self) -> AbstractContextManager[None]:
+        """The log has one writer at a time: a line that is added while another writes it anew would be lost."""
+        return atomic.locked(self._log.parent)
 
     def held(self) -> Held:
         """The snapshots that known projects hold now.
@@ -251,16 +257,19 @@ class History:
         return Log(tuple(moment for moment in read if moment), damaged)
 
     def mend_log(self) -> None:
-        """Write the log anew without the lines that cannot be read, and set the old one aside."""
-        moments = self.log().moments
-        self.cache.set_aside(str(self._log))
-        self._rewrite(moments)
+        """Write the log anew without the lines that cannot be read; a copy of the old one is kept aside. At no instant
+        is there none: no log reads as no history, and then prune would know no project."""
+        with self._writing():
+            moments = self.log().moments
+            self.cache.keep_aside(str(self._log))
+            self._rewrite(moments)
 
     def drop(self, snapshot_ids: set[str]) -> None:
         """Drop snapshots from the history."""
-        every = self.log().moments
-        kept = [moment for moment in every if moment.snapshot not in snapshot_ids]
-        self._rewrite(kept)
+        with self._writing():
+            every = self.log().moments
+            kept = [moment for moment in every if moment.snapshot not in snapshot_ids]
+            self._rewrite(kept)
         for snapshot_id in snapshot_ids:
             self.path(snapshot_id).unlink(missing_ok=True)
         for digest in {moment.declared for moment in every} - {moment.declared for moment in kept}:

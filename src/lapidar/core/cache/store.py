@@ -229,6 +229,12 @@ class Cache:
         except FileNotFoundError:
             pass
 
+    def keep_aside(self, path: str) -> None:
+        """Keep a copy of a bad file beside, for somebody to look at, and leave it where it is until it is replaced."""
+        atomic.make_folder(self.root / "aside")
+        name = os.path.relpath(path, self.root).replace("/", "-")
+        atomic.write_file(self.root / "aside" / f"{name}-{atomic.random_name()}", Path(path).read_bytes())
+
     # ---- trees
 
     def tree_path(self, digest: str) -> Path:

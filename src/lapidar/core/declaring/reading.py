@@ -482,6 +482,8 @@ def _override(language: Language, name: str, fields: Any) -> Override:
         )
     try:
         until = datetime.date.fromisoformat(told.until) if isinstance(told.until, str) else told.until
+        if isinstance(until, datetime.datetime):  # which is a date too, and cannot be compared with one
+            until = until.date()
         if until is not None and not isinstance(until, datetime.date):
             raise ValueError(f"until is no day: {until!r}")
         if told.version:

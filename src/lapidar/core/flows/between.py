@@ -44,7 +44,7 @@ class Between:
         self._kept = self._in_cache()
         found = list(self._kept)
         try:
-            found += [one for one in self._in_indexes() if not any(map(self._is_same, found, [one]))]
+            found += [one for one in self._in_indexes() if not any(self._is_same(known, one) for known in found)]
         except LapidarError as error:
             self.trouble = error.what
         forward = (self._order(change.old, change.new) or -1) < 0

@@ -12,6 +12,7 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.system import git
 
 __all__ = ["declared_at", "named_snapshot", "of_revision", "parent_of", "placed_snapshot", "read_snapshot"]
 
@@ -81,9 +82,8 @@ def of_revision(project: Project, revision: str, path: str) -> bytes:
     # What begins with a dash would be taken for an option.
     if not revision or revision.startswith("-") or not revision.isprintable():
         raise LapidarError(f"{revision!r} is no revision", remedy="Name a commit, a branch or a tag.")
-    words = ["git", "-C", str(project.root), "show", "--end-of-options", f"{revision}:./{path}"]
     try:
-        done = subprocess.run(words, capture_output=True, timeout=_GIT_SECONDS, check=False)
+        done = git.run(project.root, "show", "--end-of-options", f"{revision}:./{path}", seconds=_GIT_SECONDS)
     except (OSError, subprocess.TimeoutExpired) as error:
         raise LapidarError("git cannot be asked for another revision", why=str(error)) from error
     if done.returncode:

@@ -105,6 +105,17 @@ def culprit(
         MissingFromCache: bytes of either are lost.
     """
     cache.require_writable()
+    with cache.in_use():  # what is fetched for it is not pruned before it is placed
+        return _search(project, cache, options, reporter, told)
+
+
+def _search(
+    project: Project,
+    cache: Cache,
+    options: CulpritOptions,
+    reporter: Progress | None,
+    told: Callable[[Trial, int], None],
+) -> Culprit:
     judge = _judge(project, cache, options)
     good = named_snapshot(project, cache, options.good) if options.good else _of_record(project, cache, options)
     bad = named_snapshot(project, cache, options.bad) if options.bad else lockfile.read(project.lockfile)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+import os
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,7 +12,8 @@ from typing import Protocol
 
 import msgspec
 
-from lapidar.core import atomic
+from lapidar.core import atomic, languages
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.changes.narrowing import Outcome
 from lapidar.core.errors import CannotRun, LapidarError
@@ -103,6 +106,19 @@ def analysis_of(project: Project, name: str) -> Analysis:
     return recorded.analysis[0]
 
 
+_PATH = re.compile(r"[^\s'\"`;|&<>()=]+")
+_RECIPES = re.compile(r"(?i)makefile|.*\.(sh|bash|mk|pl|awk)")
+
+
+def _programs(root: Path) -> list[str]:
+    """The files at a project's root that are run, or say what is."""
+    return [
+        entry.name
+        for entry in os.scandir(root)
+        if entry.is_file() and (_RECIPES.fullmatch(entry.name) or os.access(entry.path, os.X_OK))
+    ]
+
+
 @dataclass
 class ByCommand:
     """A command in the project's folder: 0 is good, 125 cannot tell, any other below 126 is bad."""
@@ -117,12 +133,16 @@ class ByCommand:
 
     @property
     def key(self) -> str:
-        """The command, and the files that it names, as they are."""
+        """The command, and as they are the files that may be what it runs: those that any part of its words names
+        (``sh -c 'python judge.py'``), the project's sources in any language, and what is executable in it."""
         digest = hashlib.sha256("\0".join(self.command).encode("utf-8", "surrogateescape"))
-        for word in self.command:
-            path = self.project.root / word
+        root = self.project.root
+        named = {part for word in self.command for part in (word, *_PATH.findall(word))}
+        sources = {file for language in languages.every() for file in language.sources(root)}
+        for name in sorted({*named, *sources, *_programs(root)}):
+            path = root / name
             if path.is_file():
-                digest.update(path.read_bytes())
+                digest.update(f"{name}\0{sha256_of(str(path))}\n".encode("utf-8", "surrogateescape"))
         return digest.hexdigest()
 
     def run(self, environment: Path, *, draws: bool = False) -> Ending:

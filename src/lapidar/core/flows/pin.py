@@ -8,11 +8,12 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lapidar.core import atomic, languages
+from lapidar.core import languages
 from lapidar.core.cache.history import Cause, History
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring import files, judge
+from lapidar.core.declaring import files, judge, writing
 from lapidar.core.errors import DeclarationError
+from lapidar.core.flows import runtimes
 from lapidar.core.layers.from_cache import with_lower_layers
 from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptions
 from lapidar.core.progress import Progress, Silent
@@ -163,13 +164,24 @@ def opened(
     wanted = {only} if only else declared | (set(previous.languages) if previous else set())
     # What was captured of a language that nothing is declared of stays as it is, where another is declared.
     wanted -= captured_alone(previous, declaration) if declared and not only else set()
+    wanted = wanted or {languages.usual().name}
+    meant = wanted
+    if options.runtime and len(wanted) > 1:
+        meant = set(runtimes.languages_of(options.runtime, wanted, project, cache))
     with ExitStack() as stack:
         sessions = {
             language.name: stack.enter_context(
-                language.pinning(project, cache, declaration, previous, options, reporter or Silent())
+                language.pinning(
+                    project,
+                    cache,
+                    declaration,
+                    previous,
+                    options if language.name in meant else replace(options, runtime=None),
+                    reporter or Silent(),
+                )
             )
             for language in languages.every()
-            if language.name in wanted or (not wanted and language is languages.usual())
+            if language.name in wanted
         }
         yield Pinning(project, cache, declaration, previous, sessions)
 
@@ -250,8 +262,6 @@ def carry_out(
         trial = tuple(tried(project, pinning.cache, snapshot, reporter))
         if not judgement(list(trial)):
             return Pinned(plan, notes=notes, tried=trial)
-    for name, text in (texts or {}).items():
-        atomic.write_file(project.root / name, text.encode("utf-8"))
     before = previous.snapshot if previous else ""
     History(pinning.cache).add(
         snapshot,
@@ -260,8 +270,9 @@ def carry_out(
         cause=cause,
         parent=before,
         about=about,
-        declaration=files.texts_of(project),
+        declaration={**files.texts_of(project), **(texts or {})},
     )
+    writing.write(project.root, texts or {})
     if snapshot.snapshot != before or lockfile.of_merge(project.lockfile):
         lockfile.write(snapshot, project.lockfile)
     return Pinned(plan, snapshot, snapshot.snapshot != before, notes, trial)

@@ -309,11 +309,13 @@ class _Recording:
     def kept(self, analysis: Analysis) -> Recorded:
         """Write the record, last of all, and note the run."""
         file = self.project.root / results.FILE_NAME
-        before = results.read(file)
-        earlier = before.named(analysis.name)
         note = RunNote(time.time(), analysis.record, str(file), self.seconds, self.memory, os.uname().machine)
         Runs(self.cache).add(analysis, note)
-        changed = results.write(results.with_analysis(before, analysis), file)
+        # Another may be recorded at the same time: each adds its own to what is there then.
+        with atomic.locked(self.project.own_folder):
+            before = results.read(file)
+            earlier = before.named(analysis.name)
+            changed = results.write(results.with_analysis(before, analysis), file)
         differing = tuple(sorted(_differing(earlier, analysis))) if earlier else ()
         return Recorded(analysis, file, changed, differing, tuple(self.notes), self.seconds, self.memory)
 

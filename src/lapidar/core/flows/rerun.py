@@ -7,6 +7,7 @@ import re
 import shutil
 import tempfile
 import time
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -147,6 +148,9 @@ class _Run:
     code: int
 
 
+_BY_NAME = "its name, or whether it is written at all: not every run made it"
+
+
 @dataclass(slots=True)
 class _Again:
     project: Project
@@ -252,9 +256,11 @@ class _Again:
 
     def _varying(self, runs: Sequence[_Run], work: Path) -> dict[str, str]:
         """The results that differ from run to run, each with what of."""
+        made = Counter(path for run in runs for path in self._wanted(run.files, {}))
+        unsteady = {path: _BY_NAME for path, times in made.items() if times < len(runs)}
         varying = _differing(runs)
         if not varying:
-            return {}
+            return unsteady
         held = {
             "the order of sets and dicts (hash seed)": _of_hashing(),
             "the number of threads": dict.fromkeys(THREADS, "1"),
@@ -266,7 +272,8 @@ class _Again:
                 pair = [self._once(work / f"{name}-{number}", variables) for number in range(2)]
                 still = _differing(pair)
                 causes |= dict.fromkeys(left - still.keys(), cause)
-        return {path: causes.get(path) or _by_content(*pair) for path, pair in varying.items()}
+        found = {path: causes.get(path) or _by_content(*pair) for path, pair in varying.items()}
+        return {**unsteady, **found}
 
     def _keep_drawn(self, before: Mapping[str, Was], after: Mapping[str, Path]) -> None:
         self.result.folder = tempfile.mkdtemp(prefix="lapidar-drawn-")

@@ -6,10 +6,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from lapidar.core import atomic
 from lapidar.core.cache.history import Cause, History
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring import files
+from lapidar.core.declaring import files, writing
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import check
@@ -85,24 +84,24 @@ def return_to(
             remedy="Capture it first (`lapidar capture`), or say --yes. Nothing was changed.",
         )
     restored = None
-    if options.fetch:
-        fetch_missing(project, cache, wanted, reporter or Silent())
-    if options.restore:
-        # First the environment, which can fail; then the files that say that it is so.
-        restored = restore(project, cache, wanted, RestoreOptions(replace=True), reporter)
     kept = files.texts_of(project)
     changed = {name: text for name, text in texts.items() if kept.get(name) != text}
-    for file, text in changed.items():
-        atomic.write_file(project.root / file, text.encode("utf-8"))
-    History(cache).add(
-        wanted,
-        project.lockfile,
-        project=project.identity(),
-        cause=Cause.RETURNED,
-        parent=before,
-        declaration={**kept, **texts},
-    )
-    lockfile.write(wanted, project.lockfile)
+    with cache.in_use():  # until the lockfile holds it, nobody prunes what was fetched for it
+        if options.fetch:
+            fetch_missing(project, cache, wanted, reporter or Silent())
+        if options.restore:
+            # First the environment, which can fail; then the files that say that it is so.
+            restored = restore(project, cache, wanted, RestoreOptions(replace=True), reporter)
+        History(cache).add(
+            wanted,
+            project.lockfile,
+            project=project.identity(),
+            cause=Cause.RETURNED,
+            parent=before,
+            declaration={**kept, **texts},
+        )
+        writing.write(project.root, changed)
+        lockfile.write(wanted, project.lockfile)
     return Returned(wanted, before, restored, tuple(changed), tuple(lost))
 
 

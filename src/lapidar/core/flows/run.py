@@ -25,6 +25,8 @@ from lapidar.core.restored.running import Prepared
 __all__ = ["Run", "last_lines", "prepare"]
 
 _LAST_LINES, _LAST_BYTES = 3, 4096
+# Loaded here: between fork and exec of a process with threads nothing may be.
+_libc = ctypes.CDLL(None)
 
 
 class Run(msgspec.Struct, frozen=True):
@@ -137,7 +139,7 @@ class Run(msgspec.Struct, frozen=True):
 
 def _end_with_parent() -> None:
     """In the child: be killed where this process is (prctl(2), PR_SET_PDEATHSIG)."""
-    ctypes.CDLL(None).prctl(1, signal.SIGKILL, 0, 0, 0)
+    _libc.prctl(1, signal.SIGKILL, 0, 0, 0)
 
 
 def _end_group(leader: int) -> None:

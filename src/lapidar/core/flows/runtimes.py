@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
 from lapidar.core import languages
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
-from lapidar.core.errors import LapidarError
+from lapidar.core.errors import EnvironmentUnusable, LapidarError
+from lapidar.core.languages.protocol import Language
+from lapidar.core.project import Project
 from lapidar.core.records.snapshot import Runtime
 
-__all__ = ["RuntimeAtHand", "runtimes"]
+__all__ = ["RuntimeAtHand", "languages_of", "runtimes"]
+
+_VERSION = re.compile(r"\d+(\.\d+)*")
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +49,41 @@ def runtimes(cache: Cache | None) -> list[RuntimeAtHand]:
                 whole = cache is not None and cache.is_whole(tree)
                 found.append(RuntimeAtHand(language.title, runtime.version, None, tuple(snapshots), whole))
     return found
+
+
+def languages_of(named: Path, among: Collection[str], project: Project, cache: Cache) -> frozenset[str]:
+    """Whose runtime somebody names, of a project of several languages: an interpreter, or the beginning of a version.
+
+    Args:
+        among: the names of the project's languages.
+
+    Raises:
+        LapidarError: it is nobody's.
+    """
+    text = str(named)
+    if _VERSION.fullmatch(text):
+        there = runtimes(cache)
+        fitting = {one.title for one in there if f"{one.version}.".startswith(f"{text}.")}
+        found = {name for name in among if languages.of(name).title in fitting}
+        known = ", ".join(f"{one.title} {one.version}" for one in there) or "none"
+        why = f"at hand are {known}"
+    else:
+        found = {name for name in among if _knows(languages.of(name), project, named)}
+        why = "no language of the project knows it"
+    if not found:
+        raise LapidarError(
+            f"There is no runtime {text}", why=why, remedy="`lapidar runtimes` shows all that are at hand."
+        )
+    return frozenset(found)
+
+
+def _knows(language: Language, project: Project, named: Path) -> bool:
+    """Whether an interpreter is one of a language: it says its version."""
+    located = language.locate(project, named)
+    try:
+        return located is not None and bool(language.runtime_version(located))
+    except EnvironmentUnusable:
+        return False
 
 
 def _kept(cache: Cache) -> dict[str, tuple[Runtime, list[str]]]:

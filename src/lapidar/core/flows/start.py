@@ -17,6 +17,7 @@ from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Index
 from lapidar.core.records.surveyed import together
+from lapidar.core.system import git
 
 __all__ = ["propose"]
 
@@ -72,11 +73,10 @@ def _last_commit(project: Project) -> float:
     """When version control was given sources last; 0 where it tells nothing. The times of files are those of a
     checkout there."""
     patterns = [f":(glob)**/*{suffix}" for language in languages.every() for suffix in language.source_suffixes]
-    words = ["git", "-C", str(project.root), "log", "-1", "--format=%ct", "--", *patterns]
     try:
-        done = subprocess.run(words, capture_output=True, text=True, timeout=_GIT_SECONDS, check=False)
+        done = git.run(project.root, "log", "-1", "--format=%ct", "--", *patterns, seconds=_GIT_SECONDS)
         return float(done.stdout.strip() or 0)
-    except (OSError, subprocess.SubprocessError, ValueError):
+    except (LapidarError, OSError, subprocess.SubprocessError, ValueError):
         return 0.0
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import re
 import shutil
@@ -12,16 +13,23 @@ from pathlib import Path, PurePosixPath
 from typing import NamedTuple
 from urllib.parse import parse_qs, urldefrag, urlsplit
 
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.errors import DeclarationError, LapidarError, PackageBroken
 from lapidar.core.net.addresses import without_credentials
+from lapidar.core.system import git
 
-__all__ = ["Checkout", "checked_out", "copied", "parse_version_control", "unpacked"]
+__all__ = ["Checkout", "checked_out", "copied", "digest_of", "parse_version_control", "unpacked"]
 
+_MADE = re.compile(r"__pycache__|\.lapidar")
+_MADE_AT_TOP = re.compile(
+    rf"{_MADE.pattern}|\.(tox|nox|mypy_cache|pytest_cache|ruff_cache|eggs)|.*\.egg-info|.*\.Rcheck"
+)
+_MADE_IN_BUILD = re.compile(rf"{_MADE.pattern}|lib(\..*)?|(bdist|temp)\..*")
+_VERSION_CONTROL = {".git", ".hg", ".svn"}
 _MOST_BYTES = 4_000_000_000
 _COMMIT = re.compile(r"^[0-9a-f]{40}([0-9a-f]{24})?$")
 _GIT_TIMEOUT_SECONDS = 600
 _REVISION = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_./+~^-]*")  # never an option of git
-_PROTOCOLS = ("https", "http", "ssh", "git", "file", "")
 
 
 def unpacked(archive: Path, file_name: str, target: Path) -> Path:
@@ -49,16 +57,40 @@ def unpacked(archive: Path, file_name: str, target: Path) -> Path:
 
 
 def copied(folder: Path, target: Path) -> Path:
-    """Copy a source folder, without what version control and editors keep in it. Links are taken as what they lead to.
+    """Copy a source folder to build from, without what building and running it left there, and without environments in
+    it. Links are taken as what they lead to.
 
     Raises:
         PackageBroken: it cannot be read.
     """
+
+    def left_out(at: str, names: list[str]) -> list[str]:
+        pattern = _MADE_AT_TOP if Path(at) == folder else _MADE_IN_BUILD if Path(at) == folder / "build" else _MADE
+        return [name for name in names if pattern.fullmatch(name) or _is_environment(Path(at, name))]
+
     try:
-        shutil.copytree(folder, target, ignore=shutil.ignore_patterns(".*"))
+        shutil.copytree(folder, target, ignore=left_out)
     except (OSError, shutil.Error) as error:
         raise PackageBroken(f"{folder} cannot be read as source", why=str(error)) from error
     return target
+
+
+def _is_environment(folder: Path) -> bool:
+    return any((folder / name).is_file() for name in ("pyvenv.cfg", "lib/lapidar/placed.json"))
+
+
+def digest_of(folder: Path) -> str:
+    """What a source folder is: all of its files, and of version control the commit, from which builds take versions."""
+    digest = hashlib.sha256()
+    for path in sorted(folder.rglob("*")):
+        parts = path.relative_to(folder).parts
+        if path.is_file() and not _VERSION_CONTROL.intersection(parts):
+            executable = "x" if os.access(path, os.X_OK) else "-"
+            digest.update(f"{'/'.join(parts)}\0{executable}{sha256_of(str(path))}\n".encode("utf-8", "surrogateescape"))
+    if (folder / ".git").exists():
+        described = git.run(folder, "describe", "--always", "--tags", "--long", "--dirty", seconds=_GIT_TIMEOUT_SECONDS)
+        digest.update(described.stdout)
+    return digest.hexdigest()
 
 
 def _unzip(archive: Path, target: Path, file_name: str) -> None:
@@ -103,7 +135,7 @@ def _refuse_odd(wanted: Checkout, scheme: str, reference: str) -> None:
     """Raises: DeclarationError: something of a reference would be more to git, or to us, than what it stands for."""
     folders = PurePosixPath(wanted.subdirectory)
     why = ""
-    if scheme not in _PROTOCOLS or wanted.url.startswith("-"):
+    if scheme not in (*git.PROTOCOLS, "") or wanted.url.startswith("-"):
         why = f"its address begins with {wanted.url[:12]!r}"
     elif wanted.revision and not _REVISION.fullmatch(wanted.revision):
         why = f"{wanted.revision!r} is no revision"
@@ -126,8 +158,6 @@ def checked_out(wanted: Checkout, target: Path) -> str:
     Raises:
         LapidarError: git is not here, or cannot get it.
     """
-    if shutil.which("git") is None:
-        raise LapidarError("git is not installed", remedy="Install git to use packages from version control.")
     target.mkdir(parents=True)
     _git(target, wanted, "init", "--quiet")
     revision = wanted.revision or "HEAD"
@@ -156,24 +186,15 @@ def checked_out(wanted: Checkout, target: Path) -> str:
 
 def _git(folder: Path, wanted: Checkout, *words: str) -> str:
     try:
-        done = subprocess.run(
-            ["git", "-c", "advice.detachedHead=false", "-c", "protocol.ext.allow=never", *words],
-            cwd=folder,
-            env={**os.environ, "GIT_TERMINAL_PROMPT": "0", "GIT_ALLOW_PROTOCOL": ":".join(filter(None, _PROTOCOLS))},
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            errors="replace",
-            timeout=_GIT_TIMEOUT_SECONDS,
-            check=False,
-        )
+        done = git.run(folder, *words, seconds=_GIT_TIMEOUT_SECONDS)
     except subprocess.TimeoutExpired as error:
         raise LapidarError(f"{wanted.shown} does not answer within {_GIT_TIMEOUT_SECONDS} s") from error
     if done.returncode != 0:
-        last = (done.stderr.strip().splitlines() or ["no reason given"])[-1].replace(wanted.url, wanted.shown)
+        said = done.stderr.decode("utf-8", "replace").strip().splitlines() or ["no reason given"]
+        last = said[-1].replace(wanted.url, wanted.shown)
         raise LapidarError(
             f"{wanted.shown} at {wanted.revision or 'its newest commit'} cannot be checked out",
             why=last,
             remedy="Look at the address and the revision. Nothing was changed.",
         )
-    return done.stdout
+    return done.stdout.decode("utf-8", "replace")

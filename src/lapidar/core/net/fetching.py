@@ -68,10 +68,12 @@ class Fetched:
         self._digest = hashlib.sha256()
         self.sha256 = ""
         self.size = 0
-        self._began = time.monotonic()
-        self._deadline = self._began + MOST_SECONDS + (file.bytes or 0) / _SLOWEST_BYTES_A_SECOND
+        self._began = self._deadline = 0.0
 
     def __enter__(self) -> Path:
+        # The time begins with the work: one that waited in a queue for others has all of it.
+        self._began = time.monotonic()
+        self._deadline = self._began + MOST_SECONDS + (self._file.bytes or 0) / _SLOWEST_BYTES_A_SECOND
         path = local_path(self._file.url)
         if path is None:
             self._work = self._cache.work_folder()

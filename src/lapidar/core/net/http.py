@@ -16,7 +16,7 @@ import threading
 import time
 import urllib.request
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -26,7 +26,7 @@ import urllib3
 from urllib3.exceptions import HTTPError, LocationParseError, MaxRetryError
 
 from lapidar._version import VERSION
-from lapidar.core import foreign
+from lapidar.core import foreign, sealed
 from lapidar.core.errors import LapidarError
 from lapidar.core.net.addresses import without_credentials
 
@@ -172,12 +172,10 @@ class Client:
     def _kept(self, url: str, accept: str) -> _KeptAnswer | None:
         path = self._name(url, accept)
         try:
-            head, _, body = path.read_bytes().partition(b"\n") if path else (b"", b"", b"")
+            head, _, body = ((path and sealed.read(path)) or b"").partition(b"\n")
             told = json.loads(head)
-            if told["bytes"] != len(body):
-                return None
             return _KeptAnswer(Answer(200, told["headers"], body, told["url"]), float(told["good_until"]))
-        except (OSError, ValueError, KeyError, TypeError):
+        except (ValueError, KeyError, TypeError):
             return None
 
     def _keep(self, url: str, accept: str, answer: Answer) -> None:
@@ -188,19 +186,11 @@ class Client:
         wanted = ("etag", "last-modified", "content-type", "cache-control")
         told = {
             "url": without_credentials(answer.url),
-            "bytes": len(answer.body),
             "good_until": time.time() + (int(age[1]) if age else 0),
             "headers": {name: answer.headers[name] for name in wanted if name in answer.headers},
         }
-        # Nothing is lost where this is: no flush. The size in the head tells a torn file.
-        part = path.with_name(f".{path.name}-{os.urandom(4).hex()}")
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            part.write_bytes(json.dumps(told).encode() + b"\n" + answer.body)
-            os.rename(part, path)
-        except OSError:
-            with suppress(OSError):
-                part.unlink()
+        # Nothing is lost where this is: no flush.
+        sealed.keep(path, lambda: json.dumps(told).encode() + b"\n" + answer.body, flush=False)
 
     def _whole(self, url: str, headers: Mapping[str, str]) -> Answer:
         """An answer with all of its body, tried again where the connection is cut."""

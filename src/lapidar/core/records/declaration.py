@@ -23,8 +23,7 @@ __all__ = [
 
 
 def group_name(text: str) -> str:
-    """The one form of a group's name, whatever language its packages are of: as the Python packaging standards
-    normalise those of dependency groups."""
+    """The one form of a group's name, whatever language its packages are of (PEP 735, which normalises so)."""
     return re.sub(r"[-_.]+", "-", text).lower()
 
 

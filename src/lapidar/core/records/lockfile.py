@@ -300,4 +300,4 @@ def identity_in(path: Path) -> str:
 
 def write(snapshot: Snapshot, path: Path) -> None:
     """Write a lockfile whole or not at all."""
-    atomic.write_file(path, render(snapshot).encode("utf-8"))
+    atomic.replace_file(path, render(snapshot).encode("utf-8"))

@@ -220,5 +220,5 @@ def write(results: Results, path: Path) -> bool:
     data = render(results).encode("utf-8")
     if path.is_file() and foreign.read(path) == data:
         return False
-    atomic.write_file(path, data)
+    atomic.replace_file(path, data)
     return True

@@ -37,6 +37,7 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, project: Path, *, as_i
         LapidarError: one of them can be had nowhere.
     """
     told: list[str] = []
+    altered: set[str] = set()
     tree = None if as_is else _tree(cache, analysis.given)
     if tree is not None:
         names = {file.path: file.name for file in (*analysis.source, *analysis.input)}
@@ -48,10 +49,15 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, project: Path, *, as_i
                 continue
             shutil.copyfile(cache.entry_path(entry), place)
             place.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
+            if sha256_of(str(place)) != entry.content:
+                place.unlink()
+                altered.add(names.get(entry.path, entry.path))
     for file in (*analysis.source, *analysis.input):
         place = into / file.name
-        if tree is not None and (file.kept or os.path.lexists(place)):
+        if tree is not None and file.name not in altered and (file.kept or os.path.lexists(place)):
             continue
+        if file.name in altered:
+            told.append(f"{file.path} is damaged in the cache, and was taken from the project: lapidar cache audit")
         told += _from_project(file, project / file.name, place, as_is=as_is)
     (into / analysis.folder).mkdir(parents=True, exist_ok=True)
     # A program that writes into a folder which was there finds it there.

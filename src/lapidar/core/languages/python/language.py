@@ -272,9 +272,11 @@ class Python:
 
         answer = probe.ask(located.interpreter) if located else None
         packages = [one for one in pinned.packages if one.language == self.name] if pinned else None
+        runtime = pinned.runtime_of(self.name) if pinned else None
+        version = runtime.version if runtime else ""
         if ask:
-            return flow.survey_asking(project, answer, cache, packages)
-        return flow.survey(project, answer, cache, pinned=packages, suggest=pinned is None)
+            return flow.survey_asking(project, answer, cache, packages, version)
+        return flow.survey(project, answer, cache, pinned=packages, suggest=pinned is None, version=version)
 
     def runtime_version(self, located: Located) -> str:
         from lapidar.core.languages.python import probe

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import subprocess
 import tomllib
 import warnings
@@ -36,6 +37,11 @@ Workplace = Callable[[Sequence[Requirement], Path], Snapshot]
 
 class BuildFailed(LapidarError):
     """A package could not be built from its source."""
+
+
+_SECONDS = 3600.0
+# Of the caller: other code, another language of messages, another repository.
+_LEADS_ASTRAY = re.compile(r"PYTHON|VIRTUAL_ENV|LC_|LANGUAGE$|GIT_(DIR|WORK_TREE|INDEX_FILE|CONFIG)")
 
 
 class SourceBuilder:
@@ -108,7 +114,7 @@ class SourceBuilder:
                     snapshot = self._workplace([*requires, *more], room)
                     hooks = self._hooks(source, system, room, log)
                 yield hooks, snapshot
-            except (subprocess.CalledProcessError, BackendUnavailable, HookMissing, OSError) as error:
+            except (subprocess.SubprocessError, BackendUnavailable, HookMissing, OSError) as error:
                 with open(log, "a", encoding="utf-8") as stream:
                     stream.writelines(f"{one.message}\n" for one in warned)
                 raise self._failed(label, log, error) from error
@@ -135,12 +141,15 @@ class SourceBuilder:
 
     def _hooks(self, source: Path, system: Mapping[str, Any], room: Path, log: Path) -> BuildBackendHookCaller:
         environment = {
-            **{name: value for name, value in os.environ.items() if not name.startswith(("PYTHON", "VIRTUAL_ENV"))},
+            **{name: value for name, value in os.environ.items() if not _LEADS_ASTRAY.match(name)},
             "PATH": f"{room}/bin{os.pathsep}{os.environ.get('PATH', os.defpath)}",
             # What would make two builds of one source differ.
             "SOURCE_DATE_EPOCH": str(FILE_TIME_SECONDS),
             "PYTHONHASHSEED": "0",
             "PYTHONNOUSERSITE": "1",
+            "TZ": "UTC",
+            "LANG": "C.UTF-8",
+            "LC_ALL": "C.UTF-8",
         }
 
         def run(command: Sequence[str], cwd: str | None = None, extra_environ: Mapping[str, str] | None = None) -> None:
@@ -152,6 +161,8 @@ class SourceBuilder:
                     stdin=subprocess.DEVNULL,
                     stdout=stream,
                     stderr=subprocess.STDOUT,
+                    timeout=_SECONDS,
+                    umask=0o022,
                     check=True,
                 )
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from contextlib import ExitStack
+from urllib.parse import urldefrag
 
 import msgspec
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import IndexTrouble, LapidarError, MissingFromCache
+from lapidar.core.languages import source_trees
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning.held import Held
@@ -140,7 +142,17 @@ def _named(indexes: Indexes, package: Package) -> File:
 
 
 def _is_named(declaration: Declaration, url: str) -> bool:
-    """Whether the project itself names an address, or the host of an index."""
+    """Whether the project itself names an address, letter by letter: one that only begins like it is another's."""
     named = [requirement_of(need).url or "" for need in declaration.needs_of("python")]
     named += [override.url or override.file for override in declaration.overrides.values()]
-    return any(url in without_credentials(one.removeprefix("git+")) for one in named if one)
+    return any(url in _addresses(one) for one in named if one)
+
+
+def _addresses(reference: str) -> set[str]:
+    """What a reference of a declaration may stand for: the file at it, or a repository."""
+    found = {without_credentials(reference), without_credentials(urldefrag(reference)[0])}
+    try:
+        checkout = source_trees.parse_version_control(reference if reference.startswith("git+") else f"git+{reference}")
+    except (LapidarError, ValueError):
+        checkout = None
+    return found | ({checkout.shown} if checkout else set())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
@@ -12,7 +12,6 @@ from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
 from lapidar.core import progress, sealed
-from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.cache.trees import Tree
@@ -240,19 +239,5 @@ class Supply:
         inside = self.project.relative(folder)
         origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
         with self.cache.work_folder() as work:
-            return self._build(folder, str(folder), origin, _digest_of_folder(folder), work.path)
-
-
-def _digest_of_folder(folder: Path) -> str:
-    """What the files of a source folder are, so that it is built again where one changed."""
-    digest = hashlib.sha256()
-    for path in _source_files(folder):
-        digest.update(f"{path.relative_to(folder).as_posix()}\0{sha256_of(str(path))}\n".encode())
-    return digest.hexdigest()
-
-
-def _source_files(folder: Path) -> Iterator[Path]:
-    for path in sorted(folder.rglob("*")):
-        parts = path.relative_to(folder).parts
-        if path.is_file() and not any(part.startswith(".") or part in ("__pycache__", "build") for part in parts):
-            yield path
+            copy = sources.copied(folder, work.path / "source")
+            return self._build(copy, str(folder), origin, sources.digest_of(copy), work.path)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
@@ -13,7 +12,7 @@ from packaging.utils import canonicalize_name
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.errors import DeclarationError
-from lapidar.core.languages.python import packages, versions
+from lapidar.core.languages.python import packages, standard_library, versions
 from lapidar.core.languages.python.declaring import standard
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.survey import declared, imports, sources
@@ -48,6 +47,7 @@ def survey(
     indexes: Indexes | None = None,
     files: Iterable[str] | None = None,
     suggest: bool = True,
+    version: str = "",
 ) -> Surveyed:
     """Read all sources of a project as saved on disk, without running them.
 
@@ -59,6 +59,7 @@ def survey(
         indexes: asked last for what provides a missing module.
         files: the project's source files, where they were found already.
         suggest: whether to look for what provides a missing module.
+        version: of the runtime, where the interpreter does not tell.
     """
     files = list(sources.find(project.root) if files is None else files)
     # What was read of a file that is unchanged is not read again.
@@ -71,12 +72,23 @@ def survey(
     declarations = [*declarations, *declared.of_scripts(read.needs)]
     own = frozenset(name for file in files for name in _own_names(file))
     return _judge(
-        read, own, providers, declarations, problems, cache if suggest else None, indexes if suggest else None
+        read,
+        own,
+        providers,
+        declarations,
+        problems,
+        cache if suggest else None,
+        indexes if suggest else None,
+        version or (answer.version if answer else ""),
     )
 
 
 def survey_asking(
-    project: Project, answer: Answer | None, cache: Cache | None, pinned: Iterable[Package] | None = None
+    project: Project,
+    answer: Answer | None,
+    cache: Cache | None,
+    pinned: Iterable[Package] | None = None,
+    version: str = "",
 ) -> Surveyed:
     """As `survey`, and ask the configured indexes last for what provides a missing module."""
     from lapidar.core.languages.python.index.indexes import Indexes
@@ -86,7 +98,7 @@ def survey_asking(
     except DeclarationError:
         configured = ()  # the survey tells of it
     with Indexes(configured, cache) as indexes:
-        return survey(project, answer, cache, indexes=indexes, pinned=pinned)
+        return survey(project, answer, cache, indexes=indexes, pinned=pinned, version=version)
 
 
 def _read_file(path: Path, file: str) -> FileRead:
@@ -136,13 +148,14 @@ def _judge(
     problems: list[str],
     cache: Cache | None,
     indexes: Indexes | None,
+    version: str,
 ) -> Surveyed:
     by_name = {declaration.name: declaration for declaration in declarations}
     judge = Judge(
         language="python",
         top=lambda module: module.partition(".")[0],
         providers=installed.of,
-        is_standard=sys.stdlib_module_names.__contains__,
+        is_standard=standard_library.modules(version).__contains__,
         own=own,
         called=canonicalize_name,
         allows=versions.allows,

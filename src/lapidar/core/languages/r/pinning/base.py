@@ -43,8 +43,7 @@ def find(
 
     Args:
         previous: the lockfile that there is; its runtime stays if the declaration allows it.
-        named: take this front end's; or a version (``4.2``), of which one is looked for. What is no R is passed over:
-            it is meant for another language.
+        named: take this front end's; or a version (``4.2``), of which one is looked for.
 
     Raises:
         Conflict: the runtime is not one that the project declares, or there is none.
@@ -52,14 +51,16 @@ def find(
     known = previous.runtime_of("r") if previous else None
     asked = str(named) if named and _VERSION.fullmatch(str(named)) else ""
     front_end = locate.locate(project, named) if named and not asked else None
-    if previous and known and front_end is None and declaration.allows_runtime("r", known.version):
+    if named and not asked and front_end is None:
+        raise locate.refuse(project, named)
+    if previous and known and named is None and declaration.allows_runtime("r", known.version):
         if not cache.has_tree(known.tree):
             runtimes.refill(known, project, cache, reporter)
         return Target(known, previous.platform)
     platform = previous.platform if previous else _platform()
     here = [front_end.interpreter] if front_end else [one.interpreter for one in _fitting(declaration, asked)]
     if not here:
-        raise _none(declaration)
+        raise _none(declaration, asked)
     runtime = runtimes.stowed(here[0], project, cache, reporter)
     if not declaration.allows_runtime("r", runtime.version):
         raise Conflict(
@@ -71,8 +72,7 @@ def find(
 
 def _fitting(declaration: Declaration, asked: str) -> list[RuntimeHere]:
     every = [one for one in runtimes.on_machine() if declaration.allows_runtime("r", one.version)]
-    # A version may be another language's.
-    return [one for one in every if asked and f"{one.version}.".startswith(f"{asked}.")] or every
+    return [one for one in every if f"{one.version}.".startswith(f"{asked}." if asked else "")]
 
 
 def _platform() -> Platform:
@@ -84,11 +84,13 @@ def _platform() -> Platform:
     return Platform(system.sysname.lower(), system.machine, libc)
 
 
-def _none(declaration: Declaration) -> Conflict:
+def _none(declaration: Declaration, version: str) -> Conflict:
     there = [f"{one.version} ({one.interpreter})" for one in runtimes.on_machine()]
-    asked = declaration.runtimes.get("r")
+    declared = declaration.runtimes.get("r")
+    asked = version or declared
+    who = "what is asked for is" if version else "the project needs"
     return Conflict(
-        f"There is no R that fits{f': the project needs R {asked}' if asked else ''}",
+        f"There is no R that fits{f': {who} R {asked}' if asked else ''}",
         why=f"on this machine are {', '.join(there)}" if there else "there is none on this machine",
         remedy="Install one, or name another with --runtime; `lapidar runtimes` shows all that are at hand.",
     )

@@ -222,7 +222,7 @@ class Supply:
             copy = source_trees.copied(path, work / "source")
             inside = self.project.relative(path)
             origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
-            return Named(_described(copy, str(path)), origin, _digest_of(copy), copy)
+            return Named(_described(copy, str(path)), origin, source_trees.digest_of(copy), copy)
         if not path.is_file():
             raise DeclarationError(
                 f"The override of {override.name} names {override.target}, which is not there", remedy="Correct it."
@@ -249,14 +249,6 @@ def _described(source: Path, shown: str) -> Description:
         raise PackageBroken(
             f"{shown} is no source of an R package", why=f"its DESCRIPTION cannot be read: {error}"
         ) from error
-
-
-def _digest_of(folder: Path) -> str:
-    """What the files of a source folder are."""
-    digest = hashlib.sha256()
-    for path in sorted(path for path in folder.rglob("*") if path.is_file()):
-        digest.update(f"{path.relative_to(folder).as_posix()}\0{sha256_of(str(path))}\n".encode())
-    return digest.hexdigest()
 
 
 def needed_of(found: Description) -> list[str]:
