@@ -134,7 +134,7 @@ class ByCommand:
     @property
     def key(self) -> str:
         """The command, and as they are the files that may be what it runs: those that any part of its words names
-        (``sh -c 'python judge.py'``), the project's sources in any language, and what is executable in it."""
+        (``sh -c './judge'``), the project's sources in any language, and what is executable in it."""
         digest = hashlib.sha256("\0".join(self.command).encode("utf-8", "surrogateescape"))
         root = self.project.root
         named = {part for word in self.command for part in (word, *_PATH.findall(word))}

@@ -13,6 +13,7 @@ from pathlib import Path, PurePosixPath
 from typing import NamedTuple
 from urllib.parse import parse_qs, urldefrag, urlsplit
 
+from lapidar.core import languages
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.errors import DeclarationError, LapidarError, PackageBroken
 from lapidar.core.net.addresses import without_credentials
@@ -20,7 +21,7 @@ from lapidar.core.system import git
 
 __all__ = ["Checkout", "checked_out", "copied", "digest_of", "parse_version_control", "unpacked"]
 
-_MADE = re.compile(r"__pycache__|\.lapidar")
+_MADE = re.compile(r"\.lapidar")
 _MADE_AT_TOP = re.compile(
     rf"{_MADE.pattern}|\.(tox|nox|mypy_cache|pytest_cache|ruff_cache|eggs)|.*\.egg-info|.*\.Rcheck"
 )
@@ -66,13 +67,22 @@ def copied(folder: Path, target: Path) -> Path:
 
     def left_out(at: str, names: list[str]) -> list[str]:
         pattern = _MADE_AT_TOP if Path(at) == folder else _MADE_IN_BUILD if Path(at) == folder / "build" else _MADE
-        return [name for name in names if pattern.fullmatch(name) or _is_environment(Path(at, name))]
+        return [
+            name
+            for name in names
+            if pattern.fullmatch(name) or _is_environment(Path(at, name)) or _came_by_running(Path(at, name), folder)
+        ]
 
     try:
         shutil.copytree(folder, target, ignore=left_out)
     except (OSError, shutil.Error) as error:
         raise PackageBroken(f"{folder} cannot be read as source", why=str(error)) from error
     return target
+
+
+def _came_by_running(path: Path, below: Path) -> bool:
+    inside = path.relative_to(below).as_posix()
+    return path.is_file() and any(language.made_by_running(inside) for language in languages.every())
 
 
 def _is_environment(folder: Path) -> bool:
