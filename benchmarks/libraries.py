@@ -12,7 +12,7 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.languages.python import inventory, probe
 from lapidar.core.layers import libraries
 from lapidar.core.layers.protocol import Subject
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.layers import LowerLayers
@@ -28,7 +28,7 @@ def main() -> None:
 
 def _observing(folder: Path) -> None:
     answer = probe.ask(ENVIRONMENT / "bin" / "python")
-    found = inventory.observe(answer, Project(folder / "project"), full_runtime=False, skip_outside=True)
+    found = inventory.observe(answer, Place.of_project(folder / "project"), full_runtime=False, skip_outside=True)
     objects = list(found.files())
     program = next(one for one in objects if one.source == found.program)
 

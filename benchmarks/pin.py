@@ -20,8 +20,8 @@ from lapidar.core.declaring import reading
 from lapidar.core.languages.python.pinning.session import opened
 from lapidar.core.pinning.session import PinOptions
 from lapidar.core.pinning.solver import Solver
+from lapidar.core.place import Place
 from lapidar.core.progress import Silent
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 from lapidar.standin.index import StandInIndex
 from lapidar.standin.packages import write_wheel
@@ -61,10 +61,10 @@ def resolved(folder: Path, copies: int) -> tuple[float, float]:
 
 def requests_of_cold_run(folder: Path, project: Path, index: StandInIndex, needs: int) -> None:
     cache = Cache(folder / f"cold-{needs}", create=True)
-    declaration = reading.read(Project(project))
+    declaration = reading.read(Place.of_project(project))
     previous = lockfile.read(project / "lapidar.lock")
     renewing = PinOptions(renew_all=True)
-    with opened(Project(project), cache, declaration, previous, renewing, Silent()) as pinning:
+    with opened(Place.of_project(project), cache, declaration, previous, renewing, Silent()) as pinning:
         candidates = pinning.decider.candidates()
         answer = Solver(candidates, pinning.decider.roots()).solve()
         sent = pinning.indexes.client.requests
@@ -76,8 +76,8 @@ def alone(project: Path) -> float:
     cache = Cache(Path(os.environ["LAPIDAR_CACHE"]))
     previous = lockfile.read(project / "lapidar.lock")
     began = time.perf_counter()
-    declaration, renewing = reading.read(Project(project)), PinOptions(renew_all=True)
-    with opened(Project(project), cache, declaration, previous, renewing, Silent()) as pinning:
+    declaration, renewing = reading.read(Place.of_project(project)), PinOptions(renew_all=True)
+    with opened(Place.of_project(project), cache, declaration, previous, renewing, Silent()) as pinning:
         pinning.decider.solve(pinning.decider.candidates())
         return time.perf_counter() - began
 

@@ -20,15 +20,15 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.languages.python.pinning.session import opened
 from lapidar.core.pinning.session import PinOptions
+from lapidar.core.place import Place
 from lapidar.core.progress import Silent
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 
 NEWEST = 10
 
 
 def main() -> None:
-    project = Project(Path(sys.argv[1]).resolve())
+    project = Place.of_project(Path(sys.argv[1]).resolve())
     snapshot = lockfile.read(project.lockfile)
     names = {package.name: f"package-{at:03}" for at, package in enumerate(snapshot.packages)}
     universe: dict[str, dict[str, list[str]]] = {}

@@ -24,8 +24,8 @@ from lapidar.core.languages.python.pinning.candidates import Candidates
 from lapidar.core.languages.python.pinning.session import opened
 from lapidar.core.pinning.session import PinOptions
 from lapidar.core.pinning.solver import Version, Wish
+from lapidar.core.place import Place
 from lapidar.core.progress import Silent
-from lapidar.core.project import Project
 
 TO = Path(__file__).with_name("universes.json.xz")
 
@@ -67,7 +67,7 @@ def main() -> None:
 
 def record(folder: Path, needs: list[str]) -> dict[str, Any]:
     (folder / "lapidar.toml").write_text(f"[needs]\npackages = {json.dumps(needs)}\n")
-    project, cache = Project(folder), Cache(folder / "cache", create=True)
+    project, cache = Place.of_project(folder), Cache(folder / "cache", create=True)
     declaration = reading.read(project)
     with opened(project, cache, declaration, None, PinOptions(no_builds=True), Silent()) as pinning:
         decider = pinning.decider

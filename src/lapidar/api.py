@@ -18,7 +18,7 @@ from lapidar.core.flows.capture import Captured, CaptureOptions
 from lapidar.core.flows.check import Checked, CheckOptions
 from lapidar.core.flows.choose import read_snapshot
 from lapidar.core.flows.restore import Restored, RestoreOptions
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 
 if TYPE_CHECKING:
     from lapidar.core.flows.pin import Pinned
@@ -60,7 +60,7 @@ def capture(
         LapidarError: it could not be done; says what, why and what to do next.
     """
     return _capture.capture(
-        Project.find(_path(project)),
+        Place.find(_path(project)),
         _cache(cache, create=True),
         CaptureOptions(environment=_path(environment), lock=_path(lock), command=command),
     )
@@ -94,7 +94,7 @@ def pin(
     from lapidar.core.flows.pin import pin
     from lapidar.core.pinning.session import PinOptions
 
-    found, store = Project.find(_path(project)), _cache(cache, create=True)
+    found, store = Place.find(_path(project)), _cache(cache, create=True)
     options = PinOptions(renew_all=renew, as_of=as_of, no_builds=wheels_only, runtime=_path(runtime))
     return pin(found, store, reading.read(found), options, lambda plan: True)
 
@@ -121,7 +121,7 @@ def restore(
     Raises:
         LapidarError: it could not be done, and nothing was changed.
     """
-    found, store = Project.find(_path(project)), _cache(cache)
+    found, store = Place.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), snapshot)
     held_by = None if snapshot else _path(lock) or found.lockfile
     options = RestoreOptions(into=_path(into), placement=Placement(placement), libraries=libraries, lockfile=held_by)
@@ -150,6 +150,6 @@ def check(
     Raises:
         LapidarError: there is no lockfile or cache to compare with.
     """
-    found, store = Project.find(_path(project)), _cache(cache)
+    found, store = Place.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), None)
     return _check.check(found, store, wanted, CheckOptions(environment=_path(environment), deep=deep, live=live))

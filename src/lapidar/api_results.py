@@ -10,7 +10,7 @@ from typing import Any
 from lapidar.core.cache.store import Cache, default_folder
 from lapidar.core.errors import CacheError
 from lapidar.core.flows.record import Recorded, RecordOptions
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.results.verdict import Compared, Verdict, worst
 
 __all__ = ["Results", "compare", "record", "rerun"]
@@ -94,7 +94,7 @@ def record(
     """
     from lapidar.core.flows.record import record as flow
 
-    found = Project.find(Path(project) if project else None)
+    found = Place.find(Path(project) if project else None)
     options = RecordOptions(even_failed=even_failed, at_most=at_most, folder=found.root if project else None)
     return flow(found, _cache(cache, create=True), name, command, options)
 
@@ -119,7 +119,7 @@ def rerun(
     from lapidar.core.flows.rerun import RerunOptions
     from lapidar.core.flows.rerun import rerun as flow
 
-    found = Project.find(Path(project) if project else None)
+    found = Place.find(Path(project) if project else None)
     done = flow(found, _cache(cache), name, RerunOptions(as_is=as_is, times=times, draws=True))
     return Results(name, tuple(done.compared), done.is_good, done.varying, done.files)
 
@@ -146,6 +146,6 @@ def compare(
         store = _cache(cache)
     except CacheError:
         store = None
-    done = compare_two(Project.find(Path(project) if project else None), store, str(before), str(after), analysis)
+    done = compare_two(Place.find(Path(project) if project else None), store, str(before), str(after), analysis)
     good = worst(one.verdict for one in done.compared).is_good
     return Results(f"{before} and {after}", done.compared, good, {}, done.files)

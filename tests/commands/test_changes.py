@@ -21,7 +21,7 @@ from lapidar.core.cache.history import Cause, History
 from lapidar.core.cache.store import Cache
 from lapidar.core.flows.culprit import CulpritOptions, culprit
 from lapidar.core.languages.python.bytecode import Compiler
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.standin.packages import write_wheel
 from standins import Pinning
@@ -494,7 +494,7 @@ class Guilty(Stories):
 
         with mock.patch.object(Compiler, "_run", listening), mock.patch.dict(os.environ, self.variables):
             options = CulpritOptions(good=self.first, command=("python", "judge.py"))
-            found = culprit(Project(self.project), Cache(self.cache), options)
+            found = culprit(Place.of_project(self.project), Cache(self.cache), options)
         self.assertEqual([file.path for file in found.guilty[0].files], ["site/sherdstats/robust.py"])
         # Of the versions between, what neither side has; of the hybrids of their files nothing.
         self.assertEqual(compiled, ["site/sherdstats.py", "site/sherdstats/other.py"] * 2)
@@ -711,7 +711,7 @@ sys.exit(not globals()[sys.argv[1]]())
         made = lockfile.identify(msgspec.structs.replace(snapshot, libraries=libraries))
         lockfile.write(made, self.lock)
         with Cache(self.cache).in_use():
-            identity = Project(self.project).identity()
+            identity = Place.of_project(self.project).identity()
             History(Cache(self.cache)).add(made, self.lock, project=identity, cause=Cause.CAPTURED)
         return made.snapshot[7:19]
 

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from lapidar.core.cache.digest import sha256_of
+from lapidar.core.place import RECORDS_NAME
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 from lapidar.core.system import tracing
@@ -162,7 +163,7 @@ print("mean", sum(tin) / len(tin))
 
     @property
     def file(self) -> Path:
-        return self.project / results.FILE_NAME
+        return self.project / RECORDS_NAME
 
     def analysis(self, name: str = "fit") -> Analysis:
         found = results.read(self.file).named(name)
@@ -332,7 +333,7 @@ class Rerunning(Results):
         shutil.rmtree(self.captured)
         done = json.loads(self.lapidar("rerun", "--json", cwd=there).stdout)
         self.assertTrue(done["good"] and done["reruns"][0]["restored"])
-        self.assertEqual(sorted(os.listdir(there)), [".lapidar", results.FILE_NAME])
+        self.assertEqual(sorted(os.listdir(there)), [".lapidar", RECORDS_NAME])
 
     def test_on_a_bare_root(self) -> None:
         """Another system with nothing of this one: the same bytes."""
@@ -498,7 +499,7 @@ class Comparing(Results):
 
         self.lapidar("record", "--", "python", "fit.py")
         git("init", "-q")
-        git("add", results.FILE_NAME)
+        git("add", RECORDS_NAME)
         git("commit", "-qm", "recorded")
         git("tag", "v1")
         data = self.project / "data/sherds.csv"

@@ -19,7 +19,7 @@ from lapidar.core.languages.python.pinning.candidates import names_prerelease, w
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.pinning.solver import Solver, Unsolvable
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Platform, Runtime
 from support import InFolder
 
@@ -224,7 +224,7 @@ class Editing(unittest.TestCase):
 
     def test_reading_what_was_written(self) -> None:
         with tempfile.TemporaryDirectory() as name:
-            project = Project(Path(name))
+            project = Place.of_project(Path(name))
             texts = {"lapidar.toml": self.edited(self.edited("", "clay[fine]>=1", "Glaze"), "slip", group="Dev")}
             needs = reading.read(project, texts).needs
             self.assertEqual(

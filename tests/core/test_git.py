@@ -9,7 +9,7 @@ from unittest import mock
 
 from lapidar.core.flows import choose
 from lapidar.core.languages import source_trees
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from support import InFolder
 
 WHO = ["-c", "user.name=x", "-c", "user.email=x@packages.example"]
@@ -69,7 +69,7 @@ class InAHook(InFolder):
         self.assertEqual(after, before)
 
     def test_a_revision_is_that_of_the_project(self) -> None:
-        self.assertEqual(choose.of_revision(Project(self.theirs), "main", "lapidar.lock"), b"theirs")
+        self.assertEqual(choose.of_revision(Place.of_project(self.theirs), "main", "lapidar.lock"), b"theirs")
 
 
 class SourceFolders(InFolder):

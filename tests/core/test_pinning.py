@@ -14,7 +14,7 @@ from lapidar.core.flows import pin
 from lapidar.core.flows.pin import Pinning
 from lapidar.core.languages.python.pinning import refetch
 from lapidar.core.pinning.session import PinOptions
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile, selection, words
 from lapidar.core.records.declaration import Declaration, Override
 from lapidar.core.records.owner import PackageName
@@ -31,7 +31,7 @@ class Plans(InFolder):
         super().setUp()
         self.files = self.root / "wheels"
         self.files.mkdir()
-        self.project = Project(self.root / "project")
+        self.project = Place.of_project(self.root / "project")
         self.project.root.mkdir()
         self.cache = Cache(self.root / "cache", create=True)
         empty = Snapshot(1, TREE, Platform("linux", "x86_64", "glibc 2.28"), (RUNTIME,))

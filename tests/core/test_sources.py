@@ -12,7 +12,7 @@ from lapidar.core.declaring import adopt
 from lapidar.core.errors import LapidarError, PackageBroken
 from lapidar.core.languages import source_trees as sources
 from lapidar.core.languages.python.exchange import listed, pylock
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Origin, Package, Platform, Runtime, Snapshot
 from lapidar.standin.packages import write_source
@@ -126,7 +126,7 @@ class Forms(InFolder):
             pylock.render(self.snapshot(glaze=Origin("environment")))
 
     def test_what_a_captured_lockfile_proposes(self) -> None:
-        project = Project(self.root)
+        project = Place.of_project(self.root)
         snapshot = self.snapshot(clay=Origin("environment"), glaze=Origin("environment"))
         proposal = adopt.propose(project, None, {"python": "3.11.7"}, snapshot)
         self.assertEqual([(need.name, need.group) for need in proposal.needs], [("clay", "report"), ("glaze", "")])

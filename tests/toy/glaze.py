@@ -16,7 +16,7 @@ from lapidar.core.languages.protocol import Inventory, Language, Located, Observ
 
 if TYPE_CHECKING:
     from lapidar.core.environment.layout import Layout, Placing
-    from lapidar.core.project import Project
+    from lapidar.core.place import Place
     from lapidar.core.records.snapshot import LanguageParts, Runtime
 
 PACKAGES = "lib/glaze/"
@@ -30,14 +30,14 @@ class Glaze(BasicLanguage):
     source_suffixes = (".glz",)
     variables = Variables(watched=("GLAZE_SEED",), hidden=("GLAZE_PACKAGES",))
 
-    def locate(self, project: Project, named: Path | None) -> Located | None:
+    def locate(self, project: Place, named: Path | None) -> Located | None:
         folder = Path(os.path.abspath(named)) if named else project.root / "kiln"
         interpreter = folder / "bin" / "glaze"
         if not interpreter.is_file():
             return None
         return Located("glaze", interpreter, "named on the command line" if named else "the project's own kiln")
 
-    def observe(self, located: Located, project: Project, options: ObserveOptions) -> Inventory:
+    def observe(self, located: Located, project: Place, options: ObserveOptions) -> Inventory:
         from toy import inventory
 
         return inventory.observe(located.interpreter.parent.parent)

@@ -65,7 +65,7 @@ def run(session: Session) -> int:
 
     options, view = session.options, session.view
     captured = capture(
-        session.project,
+        session.place,
         session.cache(create=True),
         CaptureOptions(
             environment=session.path("environment"),

@@ -48,7 +48,7 @@ def run(session: Session) -> int:
     from lapidar.core.flows.changes import changes, files_of
 
     options, view, cache = session.options, session.view, session.cache()
-    found = changes(session.project, cache, options.one, options.other, with_files=view.verbose)
+    found = changes(session.place, cache, options.one, options.other, with_files=view.verbose)
     if options.files:
         told = files_of(cache, found, options.files, options.language or "")
         if view.json:

@@ -47,8 +47,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from lapidar.core.environment.status import Walking
 
-    project = session.project
-    walking = Walking(session.path("env") or project.environment)  # before the rest is even loaded
+    place = session.place
+    walking = Walking(session.path("env") or place.environment)  # before the rest is even loaded
     try:
         return _check(session, walking)
     except BaseException:
@@ -61,8 +61,8 @@ def _check(session: Session, walking: Walking) -> int:
     from lapidar.core.flows.choose import read_snapshot
 
     options, view = session.options, session.view
-    project, cache = session.project, session.cache()
-    snapshot = read_snapshot(project, cache, session.path("lock"), options.snapshot)
+    place, cache = session.place, session.cache()
+    snapshot = read_snapshot(place, cache, session.path("lock"), options.snapshot)
     wanted = CheckOptions(
         environment=session.path("env"),
         as_placed=not (options.lock or options.snapshot),
@@ -71,7 +71,7 @@ def _check(session: Session, walking: Walking) -> int:
         command=_command(options),
         output=2 if session.view.json else 1,
     )
-    checked = check(project, cache, snapshot, wanted, walking=walking, reporter=view.reporter())
+    checked = check(place, cache, snapshot, wanted, walking=walking, reporter=view.reporter())
     if view.json:
         view.object(_object(checked, snapshot))
     else:

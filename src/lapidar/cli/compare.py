@@ -43,7 +43,7 @@ def run(session: Session) -> int:
         cache = session.cache()
     except CacheError:
         cache = None
-    done = compare_two(session.project, cache, options.before, options.other, options.analysis)
+    done = compare_two(session.place, cache, options.before, options.other, options.analysis)
     show(done.compared, view)
     verdict = worst(one.verdict for one in done.compared)
     told = [("before", done.before), ("after", done.after)]

@@ -67,7 +67,7 @@ def run(session: Session) -> int:
         deeper=not options.packages_only,
         draws=bool(options.report),
     )
-    found = culprit(session.project, session.cache(), settings, view.reporter(), _telling(view))
+    found = culprit(session.place, session.cache(), settings, view.reporter(), _telling(view))
     if report := session.path("report"):
         _write(found, report)
     if view.json:

@@ -32,5 +32,5 @@ def run(session: Session) -> int:
     pins.declaration_of(session)
     settings = pins.declare_options_of(session, options.group)
     cache, review = session.cache(create=True), pins.reviewing(session)
-    pinned, restored = drop(session.project, cache, options.names, settings, review, session.view.reporter())
+    pinned, restored = drop(session.place, cache, options.names, settings, review, session.view.reporter())
     return pins.conclude_change(session, pinned, restored)

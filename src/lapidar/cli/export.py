@@ -45,7 +45,7 @@ def run(session: Session) -> int:
         else:
             print(text, end="")
         return ExitCode.DONE
-    path = session.path("to") or session.project.root / _FILES[options.form]
+    path = session.path("to") or session.place.root / _FILES[options.form]
     atomic.replace_file(path, text.encode("utf-8"))
     if view.json:
         view.object({"file": str(path), "packages": len(snapshot.packages)})

@@ -45,10 +45,10 @@ def run(session: Session) -> int:
     if options.action == "note":
         if options.snapshot is None or options.text is None:
             raise LapidarError("A note needs a snapshot and a text", remedy="lapidar history note ID TEXT")
-        found = note(session.project, session.cache(), options.snapshot, options.text)
+        found = note(session.place, session.cache(), options.snapshot, options.text)
         view.line(f"Snapshot {words.short(found.snapshot)}: {options.text or 'no note any more'}", "good")
         return ExitCode.DONE
-    entries = history(session.project, session.cache(), None if options.all or view.json else _MOST + 1)
+    entries = history(session.place, session.cache(), None if options.all or view.json else _MOST + 1)
     if view.json:
         view.object(entries)
         return ExitCode.DONE

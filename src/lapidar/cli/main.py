@@ -21,7 +21,7 @@ from lapidar.cli.view import View
 
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
-    from lapidar.core.project import Project
+    from lapidar.core.place import Place
     from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Session", "main", "program"]
@@ -82,11 +82,11 @@ class Session:
         self.view = view
 
     @property
-    def project(self) -> Project:
-        from lapidar.core.project import Project
+    def place(self) -> Place:
+        from lapidar.core.place import Place
 
         named = self.options.project
-        return Project.find(Path(named) if named else None)
+        return Place.find(Path(named) if named else None)
 
     def cache(self, *, create: bool = False) -> Cache:
         """The cache that is meant."""
@@ -101,7 +101,7 @@ class Session:
         from lapidar.core.flows.choose import read_snapshot
 
         named = self.options.snapshot
-        return read_snapshot(self.project, self.cache() if named else None, self.path("lock"), named)
+        return read_snapshot(self.place, self.cache() if named else None, self.path("lock"), named)
 
     def path(self, name: str) -> Path | None:
         """An option's value as a path."""

@@ -39,5 +39,5 @@ def run(session: Session) -> int:
     pins.declaration_of(session)
     settings = pins.declare_options_of(session, options.group, options.index or "")
     cache, review = session.cache(create=True), pins.reviewing(session)
-    pinned, restored = need(session.project, cache, options.needs, settings, review, session.view.reporter())
+    pinned, restored = need(session.place, cache, options.needs, settings, review, session.view.reporter())
     return pins.conclude_change(session, pinned, restored)

@@ -34,8 +34,8 @@ def run(session: Session) -> int:
 
     view = session.view
     declaration = pins.declaration_of(session)
-    previous = lockfile.read(session.project.lockfile)
-    with pin.opened(session.project, session.cache(), declaration, previous, pins.options_of(session)) as pinning:
+    previous = lockfile.read(session.place.lockfile)
+    with pin.opened(session.place, session.cache(), declaration, previous, pins.options_of(session)) as pinning:
         rows = [replace(row, language=name) for name, asked in pinning.sessions.items() for row in asked.outlook()]
     if view.json:
         view.object(rows)

@@ -39,7 +39,7 @@ def run(session: Session) -> int:
 
     options, view = session.options, session.view
     declaration = pins.declaration_of(session)
-    locked = lockfile.read_if_there(session.project.lockfile) if options.renew else None
+    locked = lockfile.read_if_there(session.place.lockfile) if options.renew else None
     known = known_in(declaration, locked)
     settings = pins.options_of(
         session,
@@ -48,7 +48,7 @@ def run(session: Session) -> int:
         as_of=options.as_of,
     )
     pinned = pin(
-        session.project,
+        session.place,
         session.cache(create=True),
         declaration,
         settings,

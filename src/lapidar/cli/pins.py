@@ -87,7 +87,7 @@ def declaration_of(session: Session) -> Declaration:
     """What the project declares, with a word on overrides that are past their date."""
     from lapidar.core.declaring import reading
 
-    declaration = reading.read(session.project)
+    declaration = reading.read(session.place)
     for override in declaration.overrides.values():
         if override.is_late:
             session.view.warn(
@@ -117,7 +117,7 @@ def _agreed(plan: PinPlan, session: Session) -> bool:
     """Whether whoever sits at the terminal wants it: what is to be built, and what a lockfile that is there becomes."""
     if plan.builds and not session.view.agrees("Build from source?"):
         return False
-    is_change = session.project.lockfile.exists() and (plan.changes or plan.conditions)
+    is_change = session.place.lockfile.exists() and (plan.changes or plan.conditions)
     if session.options.tries:  # which asks afterwards
         return True
     return not is_change or session.view.agrees("Change the lockfile so?")
@@ -129,7 +129,7 @@ def judging(session: Session) -> Judgement | None:
         return None
     from lapidar.core.flows.trial import recorded
 
-    recorded(session.project)  # before anything is resolved
+    recorded(session.place)  # before anything is resolved
 
     def judge(trial: list[Rerun]) -> bool:
         from lapidar.cli import rerun
@@ -204,7 +204,7 @@ def conclude(session: Session, pinned: Pinned) -> None:
             view.line("Nothing was changed.")
         return
     digest = words.short(snapshot.snapshot)
-    shown = human_path(session.project.lockfile)
+    shown = human_path(session.place.lockfile)
     if not pinned.changed:
         view.line(f"Nothing has changed: {shown}, snapshot {digest}", "good")
         return

@@ -47,11 +47,9 @@ def run(session: Session) -> int:
     from lapidar.core.flows.record import RecordOptions, record
 
     options = session.options
-    project, cache = session.project, session.cache(create=True)
+    place, cache = session.place, session.cache(create=True)
     command: Sequence[str] = options.after
-    names = (
-        [options.name] if options.name else [_name_of(command)] if command else sorted(reading.read(project).analyses)
-    )
+    names = [options.name] if options.name else [_name_of(command)] if command else sorted(reading.read(place).analyses)
     if not names:
         raise LapidarError("There is no analysis to record", remedy="For example: lapidar record -- python analysis.py")
     how = RecordOptions(
@@ -63,7 +61,7 @@ def run(session: Session) -> int:
     )
     told = []
     for name in names:
-        recorded = record(project, cache, name, command, how)
+        recorded = record(place, cache, name, command, how)
         _show(recorded, session.view)
         told.append(_json(recorded))
     if session.view.json:

@@ -48,8 +48,8 @@ def run(session: Session) -> int:
     options, view = session.options, session.view
     if options.times < 1:
         raise LapidarError("--times must be 1 or more")
-    project, cache = session.project, session.cache()
-    names = options.names or [one.name for one in results.read(project.root / results.FILE_NAME).analysis]
+    place, cache = session.place, session.cache()
+    names = options.names or [one.name for one in results.read(place.records).analysis]
     if not names:
         raise LapidarError("Nothing is recorded here", remedy="For example: lapidar record -- python analysis.py")
     keep = session.path("keep_results")
@@ -62,7 +62,7 @@ def run(session: Session) -> int:
             at_most=options.at_most,
             draws=bool(options.picture or options.report),
         )
-        done = rerun(project, cache, name, how, view.reporter())
+        done = rerun(place, cache, name, how, view.reporter())
         show(done, view)
         _draw(session, done, len(names) > 1)
         told.append(as_values(done))

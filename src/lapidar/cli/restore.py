@@ -63,8 +63,8 @@ def run(session: Session) -> int:
     from lapidar.core.records import selection
 
     options, view = session.options, session.view
-    project, cache = session.project, session.cache(create=options.fetch)
-    snapshot = read_snapshot(project, cache, session.path("lock"), options.snapshot)
+    place, cache = session.place, session.cache(create=options.fetch)
+    snapshot = read_snapshot(place, cache, session.path("lock"), options.snapshot)
     left_out = selection.left_out(snapshot, options.group, options.leave_out or ())
     wanted = RestoreOptions(
         into=session.path("into"),
@@ -72,14 +72,14 @@ def run(session: Session) -> int:
         left_out=left_out,
         libraries=options.libraries,
         verify=options.verify,
-        lockfile=None if options.snapshot else session.path("lock") or project.lockfile,
+        lockfile=None if options.snapshot else session.path("lock") or place.lockfile,
         chosen=_chosen(session),
         replace=options.replace or _is_meant(session),
     )
     with cache.in_use():  # what is fetched is not pruned before it is placed
         if options.fetch:
             _fetch(session, selection.without(snapshot, left_out))
-        restored = restore(project, cache, snapshot, wanted, view.reporter())
+        restored = restore(place, cache, snapshot, wanted, view.reporter())
     if view.json:
         view.object(
             {
@@ -125,16 +125,16 @@ def _chosen(session: Session) -> str:
     if session.options.snapshot:
         return f"--snapshot {session.options.snapshot}"
     lock = session.path("lock")
-    return f"--lock {lock.name}" if lock and lock.resolve() != session.project.lockfile.resolve() else ""
+    return f"--lock {lock.name}" if lock and lock.resolve() != session.place.lockfile.resolve() else ""
 
 
 def _is_meant(session: Session) -> bool:
     """Whether the user, where there is one, wants another project's lockfile in place of an environment."""
     from lapidar.core.flows.restore import would_replace
 
-    target = session.path("into") or session.project.environment
+    target = session.path("into") or session.place.environment
     lock = session.path("lock")
-    return would_replace(session.project, lock, target) and session.view.asks(
+    return would_replace(session.place, lock, target) and session.view.asks(
         f"Replace {human_path(target)} by the environment of another project's lockfile?"
     )
 
@@ -142,7 +142,7 @@ def _is_meant(session: Session) -> bool:
 def _fetch(session: Session, snapshot: Snapshot) -> None:
     from lapidar.core.flows.fetch import fetch_missing
 
-    fetched = fetch_missing(session.project, session.cache(), snapshot, session.view.reporter())
+    fetched = fetch_missing(session.place, session.cache(), snapshot, session.view.reporter())
     for sentence in fetched.told:
         session.view.warn(sentence)
     if fetched.packages:

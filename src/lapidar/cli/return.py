@@ -37,7 +37,7 @@ def run(session: Session) -> int:
 
     options, view = session.options, session.view
     settings = ReturnOptions(options.declaration, not options.no_restore, options.yes, options.fetch)
-    done = return_to(session.project, session.cache(), options.snapshot, settings, view.reporter())
+    done = return_to(session.place, session.cache(), options.snapshot, settings, view.reporter())
     if view.json:
         view.object(
             {
@@ -57,7 +57,7 @@ def run(session: Session) -> int:
         view.line(f"Wrote {', '.join(done.files)} as they were.")
     if done.restored:
         view.line(f"Restored {human_path(done.restored.environment)}: {done.restored.files:,} files")
-    shown = human_path(session.project.lockfile)
+    shown = human_path(session.place.lockfile)
     view.line(f"Returned: {shown} holds snapshot {words.short(done.snapshot.snapshot)} again.", "good")
     if done.before:
         view.note(f"Undo it with: lapidar return {words.short(done.before)}")

@@ -34,7 +34,7 @@ def run(session: Session) -> int:
     words = session.options.words[1:] if session.options.words[:1] == ["--"] else session.options.words
     if not words:
         raise LapidarError("There is no command to run", remedy="For example: lapidar run python analysis.py")
-    ready = prepare(session.project, words, session.path("env"))
+    ready = prepare(session.place, words, session.path("env"))
     _tell(ready, session.view)
     return ready.become()
 

@@ -92,7 +92,7 @@ def _graph(session: Session, snapshot: Snapshot) -> None:
     from lapidar.core.records import words
 
     view = session.view
-    graph = judge.graph(snapshot, reading.read(session.project), _cache_or_none(session))
+    graph = judge.graph(snapshot, reading.read(session.place), _cache_or_none(session))
     if view.json:
         view.object([as_values(edge) for several in graph.edges.values() for edge in several])
         return
@@ -114,7 +114,7 @@ def _graph(session: Session, snapshot: Snapshot) -> None:
                 told.add(edge.target)
                 branch(edge.target, before + ("   " if last else "│  "))
 
-    view.line(session.project.root.name)
+    view.line(session.place.root.name)
     branch(None, "")
 
 

@@ -27,7 +27,7 @@ def show(session: Session, name: str | None) -> None:
     from lapidar.core.records import results
 
     view = session.view
-    recorded = results.read(session.project.root / results.FILE_NAME)
+    recorded = results.read(session.place.records)
     if name is None:
         if view.json:
             view.object(recorded)

@@ -44,7 +44,7 @@ def run(session: Session) -> int:
     from lapidar.core.declaring import adopt, reading
     from lapidar.core.records.declaration import Index
 
-    options, view, project = session.options, session.view, session.project
+    options, view, place = session.options, session.view, session.place
     proposal = _propose(session)
     if options.name:
         proposal.name = options.name
@@ -64,14 +64,14 @@ def run(session: Session) -> int:
         view.note(f"The project offers the extras {offered}: [needs] extras in lapidar.toml takes them, as groups")
     if not options.yes:
         _ask(proposal, session)
-    has_index = bool(reading.read(project).indexes)  # of the user's own configuration
+    has_index = bool(reading.read(place).indexes)  # of the user's own configuration
     text = adopt.render(proposal)
-    atomic.replace_file(project.declaration, text.encode("utf-8"))
+    atomic.replace_file(place.declaration, text.encode("utf-8"))
     if view.json:
         needs = [{"need": need.text, "group": need.group, "from": need.where} for need in proposal.needs]
-        view.object({"file": str(project.declaration), "needs": needs, "unknown": proposal.unknown})
+        view.object({"file": str(place.declaration), "needs": needs, "unknown": proposal.unknown})
         return ExitCode.DONE
-    view.line(f"Wrote {human_path(project.declaration)}", "good")
+    view.line(f"Wrote {human_path(place.declaration)}", "good")
     for problem in proposal.problems:
         view.warn(problem)
     if proposal.unknown:
@@ -96,7 +96,7 @@ def _propose(session: Session) -> Proposal:
         cache = None
     named = session.options.index
     indexes = [Index("main", reading.address_of(named, Path.cwd()))] if named else []
-    return propose(session.project, cache, indexes, session.options.guess or "")
+    return propose(session.place, cache, indexes, session.options.guess or "")
 
 
 def _ask(proposal: Proposal, session: Session) -> None:

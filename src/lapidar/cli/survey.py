@@ -44,7 +44,7 @@ def run(session: Session) -> int:
     except CacheError:
         cache = None  # it only helps to name what is missing
     surveyed, located = survey(
-        session.project, cache, session.path("environment"), ask=not options.offline, only=options.language
+        session.place, cache, session.path("environment"), ask=not options.offline, only=options.language
     )
     if view.json:
         view.object(_object(surveyed))

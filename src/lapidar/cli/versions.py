@@ -41,15 +41,15 @@ def run(session: Session) -> int:
     from lapidar.core.records import lockfile
 
     view = session.view
-    language, said = language_of(session.project, session.options.language or "", [session.options.name])
+    language, said = language_of(session.place, session.options.language or "", [session.options.name])
     if said:
         view.warn(said)
     name = language.normalised(session.options.name)
-    declaration = reading.read(session.project)
+    declaration = reading.read(session.place)
     options = pins.options_of(session, as_of=session.options.as_of)
-    previous = lockfile.read_if_there(session.project.lockfile)
+    previous = lockfile.read_if_there(session.place.lockfile)
     with pin.opened(
-        session.project, session.cache(create=True), declaration, previous, options, only=language.name
+        session.place, session.cache(create=True), declaration, previous, options, only=language.name
     ) as pinning:
         asked = pinning.of(language.name)
         releases = asked.releases(name)

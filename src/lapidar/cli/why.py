@@ -46,8 +46,8 @@ def run(session: Session) -> int:
 
     view, options = session.view, session.options
     snapshot = session.snapshot()
-    declaration = reading.read(session.project)
-    otherwise, said = language_of(session.project, options.language or "", [options.need])
+    declaration = reading.read(session.place)
+    otherwise, said = language_of(session.place, options.language or "", [options.need])
     need = need_of(options.need, known_in(declaration, snapshot), otherwise, options.language or "")
     if said and need.language == otherwise.name:
         view.warn(said)
@@ -143,7 +143,7 @@ def _tried(session: Session, need: Need, declaration: Declaration, snapshot: Sna
     from lapidar.core.records import words
 
     cache = session.cache(create=True)
-    with pin.opened(session.project, cache, declaration, snapshot, pins.options_of(session)) as pinning:
+    with pin.opened(session.place, cache, declaration, snapshot, pins.options_of(session)) as pinning:
         reasons = pinning.of(need.language).what_keeps_out(need)
     if not reasons:
         option = words.language_option(need.language if len(snapshot.languages) > 1 else "")

@@ -186,6 +186,23 @@ class Cache:
         """A folder for unfinished work on the cache's file system."""
         return atomic.WorkFolder(self.root / "staging", "work-")
 
+    # ---- what only saves work
+
+    @property
+    def short_cuts(self) -> Path:
+        """Where what was observed is kept for the next time."""
+        return self.root / "seen"
+
+    @property
+    def answers(self) -> Path:
+        """Where answers of hosts are kept."""
+        return self.root / "index"
+
+    @property
+    def assemblies(self) -> Path:
+        """Where what environments consist of is kept."""
+        return self.root / "assembled"
+
     # ---- files
 
     @property

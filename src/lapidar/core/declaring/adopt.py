@@ -16,7 +16,7 @@ from lapidar.core.declaring import reading
 from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.errors import LapidarError
 from lapidar.core.net.addresses import without_credentials
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.declaration import Declaration, Index, Need
 from lapidar.core.records.owner import PackageName
 from lapidar.core.records.snapshot import Snapshot
@@ -51,9 +51,7 @@ class Proposal:
     problems: list[str] = field(default_factory=list)
 
 
-def propose(
-    project: Project, surveyed: Surveyed | None, runtimes: Mapping[str, str], locked: Snapshot | None
-) -> Proposal:
+def propose(place: Place, surveyed: Surveyed | None, runtimes: Mapping[str, str], locked: Snapshot | None) -> Proposal:
     """What the folder has already, put together.
 
     Args:
@@ -64,15 +62,15 @@ def propose(
     Raises:
         LapidarError: it is a project already.
     """
-    if project.declaration.exists():
+    if place.declaration.exists():
         raise LapidarError(
-            f"{project.root} is a project already: it has a {DECLARATION_NAME}",
+            f"{place.root} is a project already: it has a {DECLARATION_NAME}",
             remedy="`lapidar need NAME` declares more; `lapidar survey` shows what is missing.",
         )
-    stated = reading.read(project)
-    lists = _lists(project)
+    stated = reading.read(place)
+    lists = _lists(place)
     proposal = Proposal(
-        name=stated.name or project.root.name,
+        name=stated.name or place.root.name,
         runtimes={name: f">={'.'.join(version.split('.')[:2])}" for name, version in runtimes.items() if version}
         | {name: str(asked) for name, asked in lists.runtimes.items()}
         | {name: str(asked) for name, asked in stated.runtimes.items()},
@@ -80,7 +78,7 @@ def propose(
         sha256=lists.sha256,
         # Those of the user's own configuration serve every project, and need not stand in this one.
         indexes=[replace(one, address=without_credentials(one.address)) for one in lists.indexes],
-        stated=_stated(project),
+        stated=_stated(place),
         problems=list(lists.problems),
         extras=list(stated.extras),
     )
@@ -96,11 +94,11 @@ def propose(
     return proposal
 
 
-def _lists(project: Project) -> Declaration:
+def _lists(place: Place) -> Declaration:
     """What the lists of needs of all languages propose."""
     whole = Declaration()
     for language in languages.every():
-        found = language.proposed(project.root)
+        found = language.proposed(place.root)
         whole = replace(
             whole,
             runtimes={**whole.runtimes, **found.runtimes},
@@ -113,14 +111,14 @@ def _lists(project: Project) -> Declaration:
     return whole
 
 
-def _stated(project: Project) -> frozenset[str]:
+def _stated(place: Place) -> frozenset[str]:
     """The languages with a standard file that declares anything."""
 
     def load(name: str) -> dict[str, Any] | None:
-        path = project.root / name
+        path = place.root / name
         return reading.load(path, name) if path.is_file() else None
 
-    return frozenset(one.name for one in languages.every() if one.declared(project.root, load).files)
+    return frozenset(one.name for one in languages.every() if one.declared(place.root, load).files)
 
 
 def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:

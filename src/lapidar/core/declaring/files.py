@@ -7,11 +7,9 @@ import os
 from pathlib import Path
 
 from lapidar.core import foreign, languages
-from lapidar.core.project import Project
+from lapidar.core.place import DECLARATION_NAME, Place
 
 __all__ = ["DECLARATION_NAME", "declaring_files", "may_declare", "texts_of", "user_file"]
-
-DECLARATION_NAME = "lapidar.toml"
 
 
 def user_file() -> Path:
@@ -19,9 +17,9 @@ def user_file() -> Path:
     return Path(os.path.expanduser(os.environ.get("XDG_CONFIG_HOME") or "~/.config")) / "lapidar" / "config.toml"
 
 
-def may_declare(project: Project) -> bool:
+def may_declare(place: Place) -> bool:
     """Whether a project has any file that declares things."""
-    return any((project.root / name).is_file() for name in declaring_files())
+    return any((place.root / name).is_file() for name in declaring_files())
 
 
 def declaring_files() -> list[str]:
@@ -29,12 +27,12 @@ def declaring_files() -> list[str]:
     return [DECLARATION_NAME, *(name for language in languages.every() for name in language.declaration_files)]
 
 
-def texts_of(project: Project) -> dict[str, str]:
+def texts_of(place: Place) -> dict[str, str]:
     """The texts of the files that declare things, by their names; what cannot be read is left out."""
     found = {}
     for name in declaring_files():
         try:
-            found[name] = foreign.read_text(project.root / name)
+            found[name] = foreign.read_text(place.root / name)
         except (OSError, UnicodeDecodeError):
             continue
     return found

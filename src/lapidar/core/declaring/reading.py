@@ -132,7 +132,7 @@ def _language(name: str) -> Language:
     return languages.of(name) if name else languages.usual()
 
 
-def read(project: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
+def read(place: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
     """Everything that a project declares.
 
     Args:
@@ -141,7 +141,7 @@ def read(project: _Rooted, texts: Mapping[str, str] | None = None) -> Declaratio
     Raises:
         DeclarationError: a file is no TOML, or says something that cannot be meant; with file, place and remedy.
     """
-    reading = _Reading(project.root, texts or {})
+    reading = _Reading(place.root, texts or {})
     for language in languages.every():
         reading.standard(language)
     reading.own()

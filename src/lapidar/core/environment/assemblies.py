@@ -24,7 +24,7 @@ __all__ = ["code_state", "keep", "kept"]
 def _path(cache: Cache, snapshot_id: str, manner: str) -> Path:
     # Generated files follow from the snapshot, from what generates them, and from the manner.
     key = hashlib.sha256(f"{VERSION}\n{code_state()}\n{manner}".encode()).hexdigest()[:12]
-    return cache.root / "assembled" / f"{snapshot_id.removeprefix('sha256:')}-{key}"
+    return cache.assemblies / f"{snapshot_id.removeprefix('sha256:')}-{key}"
 
 
 def code_state() -> str:

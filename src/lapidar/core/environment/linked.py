@@ -60,7 +60,7 @@ class _Whole:
 
     def __init__(self, cache: Cache, environment: Path, digest: str) -> None:
         self._cache = cache
-        self._file = cache.root / "seen" / f"whole-{hashlib.sha256(os.fsencode(environment)).hexdigest()[:26]}"
+        self._file = cache.short_cuts / f"whole-{hashlib.sha256(os.fsencode(environment)).hexdigest()[:26]}"
         state = _state(cache)
         self._state = f"{digest} {state}".encode("ascii") if state else None
 

@@ -17,7 +17,7 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.flows import pin
 from lapidar.core.flows.history import standing
 from lapidar.core.pinning.session import PinOptions
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.difference import Change
 from lapidar.core.records.owner import Layer, PackageName
@@ -38,8 +38,8 @@ class Between:
         trouble: why the indexes could not be asked; "" where they were, or there are none.
     """
 
-    def __init__(self, project: Project, cache: Cache, good: Snapshot, change: Change) -> None:
-        self._project, self._cache, self._good, self._change = project, cache, good, change
+    def __init__(self, place: Place, cache: Cache, good: Snapshot, change: Change) -> None:
+        self._project, self._cache, self._good, self._change = place, cache, good, change
         self.trouble = ""
         self._kept = self._in_cache()
         found = list(self._kept)

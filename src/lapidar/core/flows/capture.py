@@ -21,8 +21,8 @@ from lapidar.core.errors import EnvironmentUnusable, LapidarError, LockfileError
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Inventory, Located, ObserveOptions, Unused, Used
 from lapidar.core.layers import lower
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import Layer, Owner, PackageName
@@ -114,12 +114,12 @@ class Captured:
 
 
 def capture(
-    project: Project, cache: Cache, options: CaptureOptions | None = None, reporter: Progress | None = None
+    place: Place, cache: Cache, options: CaptureOptions | None = None, reporter: Progress | None = None
 ) -> Captured:
     """Capture an environment into the cache and write its lockfile.
 
     Args:
-        project: where the lockfile goes, and whose environment is looked for.
+        place: where the lockfile goes, and whose environment is looked for.
         cache: keeps the bytes.
         reporter: hears of progress.
 
@@ -133,18 +133,18 @@ def capture(
     """
     began = time.monotonic()
     options = options or CaptureOptions()
-    located = locate(project, options.environment, options.languages)
-    _require_a_reason(project, located, options)
+    located = locate(place, options.environment, options.languages)
+    _require_a_reason(place, located, options)
     cache.require_writable()
-    path = options.lock or project.lockfile
+    path = options.lock or place.lockfile
     _require_folder(path)
     run = _observe_run(located[0], options) if options.command else None
     with cache.in_use():
         try:
-            used = _observe(located, project, cache, options, run)
+            used = _observe(located, place, cache, options, run)
             inventories = [one.inventory for one in used]
             below = lower.of_environment(
-                project,
+                place,
                 cache,
                 inventories,
                 [name for one in used for name in one.programs],
@@ -155,7 +155,7 @@ def capture(
             stowed |= below.stow(cache, reporter or Silent())
             snapshot = _snapshot(inventories, stowed, below.records(stowed))
             refused = not options.writes or _is_refused(snapshot, path, options)
-            changed = False if refused else _write(snapshot, path, project, cache)
+            changed = False if refused else _write(snapshot, path, place, cache)
         except OSError as error:
             raise from_os_error(error, "capture the environment") from error
         except UnicodeEncodeError as error:
@@ -185,7 +185,7 @@ def capture(
     )
 
 
-def _require_a_reason(project: Project, located: Sequence[Located], options: CaptureOptions) -> None:
+def _require_a_reason(place: Place, located: Sequence[Located], options: CaptureOptions) -> None:
     """Raises: EnvironmentUnusable: nothing but its being on this machine speaks for an environment, and the project
     has nothing by which to choose of it: all of it would be taken."""
     if (
@@ -196,12 +196,12 @@ def _require_a_reason(project: Project, located: Sequence[Located], options: Cap
         or not all(one.by_chance for one in located)
     ):
         return
-    sources = (file for one in located for file in languages.of(one.language).sources(project.root))
-    if files.may_declare(project) or any(sources):
+    sources = (file for one in located for file in languages.of(one.language).sources(place.root))
+    if files.may_declare(place) or any(sources):
         return
     one = located[0]
     raise EnvironmentUnusable(
-        f"{project.root} has no environment and no source: all of {one.interpreter} would be captured",
+        f"{place.root} has no environment and no source: all of {one.interpreter} would be captured",
         why=one.why,
         remedy=f"If that is meant, name it: lapidar capture {one.interpreter}. Otherwise go to the project's folder, "
         "or name its environment.",
@@ -240,21 +240,21 @@ def _observe_run(located: Located, options: CaptureOptions) -> ObservedRun:
 
 
 def _observe(
-    located: Sequence[Located], project: Project, cache: Cache, options: CaptureOptions, run: ObservedRun | None
+    located: Sequence[Located], place: Place, cache: Cache, options: CaptureOptions, run: ObservedRun | None
 ) -> list[Used]:
     """What each language finds, less what the project does not use of it."""
     opened = run.opened if run else ()
     used = []
     for at in located:
         language = languages.of(at.language)
-        how = ObserveOptions(options.full_runtime, options.skip_outside, cache.root / "seen")
-        inventory = language.observe(at, project, how)
-        used.append(language.choose_used(inventory, project, cache, options.scope, opened))
+        how = ObserveOptions(options.full_runtime, options.skip_outside, cache.short_cuts)
+        inventory = language.observe(at, place, how)
+        used.append(language.choose_used(inventory, place, cache, options.scope, opened))
     return used
 
 
 def _stow(inventories: Sequence[Inventory], cache: Cache, reporter: Progress) -> dict[Owner, Stowed]:
-    seen = seen_files(cache.root / "seen", inventories[0].prefix)
+    seen = seen_files(cache.short_cuts, inventories[0].prefix)
     drafts: dict[Owner, Sequence[Draft]] = {}
     statuses: dict[str, os.stat_result] = {}
     for inventory in inventories:
@@ -301,19 +301,19 @@ def _is_refused(snapshot: Snapshot, path: Path, options: CaptureOptions) -> bool
     return before is not None and before.snapshot != snapshot.snapshot and not options.review(before, snapshot)
 
 
-def _write(snapshot: Snapshot, path: Path, project: Project, cache: Cache) -> bool:
+def _write(snapshot: Snapshot, path: Path, place: Place, cache: Cache) -> bool:
     """Write the lockfile where it has other content than before, and note it in the history either way."""
     text = lockfile.render(snapshot).encode()
     changed = not path.exists() or path.read_bytes() != text
     # A lockfile that goes elsewhere leaves no trace in the project.
-    identity = "" if project.relative(path) is None else project.identity()
+    identity = "" if place.relative(path) is None else place.identity()
     History(cache).add(
         snapshot,
         path,
         project=identity,
         cause=Cause.CAPTURED,
         parent=lockfile.identity_in(path),
-        declaration=files.texts_of(project),
+        declaration=files.texts_of(place),
     )
     if changed:
         lockfile.write(snapshot, path)

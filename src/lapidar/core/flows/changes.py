@@ -15,7 +15,7 @@ from lapidar.core.errors import LapidarError, LockfileError
 from lapidar.core.flows.choose import named_snapshot, parent_of
 from lapidar.core.flows.history import changes_between
 from lapidar.core.flows.naming import package_of
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.core.records.difference import Change
 from lapidar.core.records.owner import PackageName
@@ -58,9 +58,7 @@ class Changes:
     files: tuple[FilesChanged, ...] = ()
 
 
-def changes(
-    project: Project, cache: Cache, before: str | None, after: str | None, *, with_files: bool = False
-) -> Changes:
+def changes(place: Place, cache: Cache, before: str | None, after: str | None, *, with_files: bool = False) -> Changes:
     """What is different between two snapshots.
 
     Args:
@@ -72,7 +70,7 @@ def changes(
     Raises:
         LockfileError, LapidarError: one is nothing, or the project's own has no parent.
     """
-    one, other, called = _both(project, cache, before, after)
+    one, other, called = _both(place, cache, before, after)
     found = changes_between(one, other)
     named = [change for change, _ in found if change.owner.version or change.owner.name] if with_files else []
     told = tuple(_files_between(cache, one, other, change) for change in named)
@@ -80,32 +78,32 @@ def changes(
 
 
 def _both(
-    project: Project, cache: Cache, before: str | None, after: str | None
+    place: Place, cache: Cache, before: str | None, after: str | None
 ) -> tuple[Snapshot, Snapshot, tuple[str, str]]:
     if before is not None:
-        one = _side(project, cache, before)
-        other = _side(project, cache, after) if after else lockfile.read(project.lockfile)
-        return one, other, (before, after or project.lockfile.name)
-    sides = lockfile.sides_of_merge(project.lockfile)
+        one = _side(place, cache, before)
+        other = _side(place, cache, after) if after else lockfile.read(place.lockfile)
+        return one, other, (before, after or place.lockfile.name)
+    sides = lockfile.sides_of_merge(place.lockfile)
     if sides:
         return *sides, ("ours", "theirs")
-    current = lockfile.read(project.lockfile)
-    parent = _parent(project, cache, current.snapshot)
+    current = lockfile.read(place.lockfile)
+    parent = _parent(place, cache, current.snapshot)
     return lockfile.read(History(cache).path(parent)), current, (parent[7:19], current.snapshot[7:19])
 
 
-def _side(project: Project, cache: Cache, named: str) -> Snapshot:
+def _side(place: Place, cache: Cache, named: str) -> Snapshot:
     path = Path(named)
     if not path.is_dir():
-        return named_snapshot(project, cache, named)
+        return named_snapshot(place, cache, named)
     from lapidar.core.flows.capture import CaptureOptions, capture
 
-    return capture(project, cache, CaptureOptions(environment=path, writes=False)).snapshot
+    return capture(place, cache, CaptureOptions(environment=path, writes=False)).snapshot
 
 
-def _parent(project: Project, cache: Cache, snapshot_id: str) -> str:
+def _parent(place: Place, cache: Cache, snapshot_id: str) -> str:
     """Raises: LapidarError: the history has no snapshot before this one."""
-    parent = parent_of(project, cache, snapshot_id)
+    parent = parent_of(place, cache, snapshot_id)
     if not parent:
         raise LapidarError(
             "The history has no snapshot of this project before the one that it has now",

@@ -17,7 +17,7 @@ from lapidar.core.environment.folder import HOST, PRIVATE, Environment
 from lapidar.core.environment.linked import unlinked
 from lapidar.core.environment.status import Walking
 from lapidar.core.flows import choose, compare
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer, Owner
@@ -85,7 +85,7 @@ class Checked(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def check(
-    project: Project,
+    place: Place,
     cache: Cache,
     snapshot: Snapshot,
     options: CheckOptions | None = None,
@@ -102,7 +102,7 @@ def check(
         The findings, by layer.
     """
     options, reporter = options or CheckOptions(), reporter or progress.Silent()
-    environment = Environment(Path(os.path.abspath(options.environment or project.environment)))
+    environment = Environment(Path(os.path.abspath(options.environment or place.environment)))
     walking = walking or Walking(environment.folder)
     with cache.in_use():
         placed = choose.placed_snapshot(cache, environment, snapshot) if options.as_placed else snapshot
@@ -111,19 +111,19 @@ def check(
         lost = None if options.deep else unlinked(cache, part, environment)
         lower = _judge_layers(part, environment, cache)
         if options.deep:
-            compared = _read_all(part, environment, walking, project, cache, reporter)
+            compared = _read_all(part, environment, walking, place, cache, reporter)
         else:
-            compared = _compare(part, environment, walking, project, cache, lost)
-        declared, overrides = _judge_declaration(project, snapshot, cache)
+            compared = _compare(part, environment, walking, place, cache, lost)
+        declared, overrides = _judge_declaration(place, snapshot, cache)
         findings = [*declared, *compared]
         findings += [finding for judgement in lower for finding in judgement.findings]
-        findings += _judge_results(project, part)
+        findings += _judge_results(place, part)
         live = watched = None
         if options.live and options.command:
-            watched = _watch(project, environment, options)
+            watched = _watch(place, environment, options)
             findings += watched.findings()
         elif options.live:
-            live = _look(project, cache, part, environment, reporter)
+            live = _look(place, cache, part, environment, reporter)
             findings += live.findings(environment.is_private, part) if live else ()
     return Checked(
         snapshot=part,
@@ -151,13 +151,13 @@ def _chosen(environment: Environment, placed: Snapshot, locked: Snapshot) -> Ite
         )
 
 
-def _judge_results(project: Project, snapshot: Snapshot) -> Iterator[Finding]:
-    from lapidar.core.records.results import FILE_NAME
+def _judge_results(place: Place, snapshot: Snapshot) -> Iterator[Finding]:
+    from lapidar.core.place import RECORDS_NAME
 
-    if (project.root / FILE_NAME).is_file():
+    if (place.root / RECORDS_NAME).is_file():
         from lapidar.core.results import standing
 
-        yield from standing.judge(project, snapshot)
+        yield from standing.judge(place, snapshot)
 
 
 def _restored_part(snapshot: Snapshot, environment: Environment) -> Snapshot:
@@ -182,21 +182,21 @@ def _read_all(
     snapshot: Snapshot,
     environment: Environment,
     walking: Walking,
-    project: Project,
+    place: Place,
     cache: Cache,
     reporter: progress.Progress,
 ) -> list[Finding]:
     """Environment and cache, every byte."""
     contents = _contents(snapshot, cache)
     of_cache = _judge_cache(snapshot, contents, True, reporter)
-    return [*_read_environment(snapshot, environment, walking, project, contents, reporter), *of_cache]
+    return [*_read_environment(snapshot, environment, walking, place, contents, reporter), *of_cache]
 
 
 def _compare(
     snapshot: Snapshot,
     environment: Environment,
     walking: Walking,
-    project: Project,
+    place: Place,
     cache: Cache,
     lost: list[str] | None,
 ) -> list[Finding]:
@@ -211,7 +211,7 @@ def _compare(
     contents = _contents(snapshot, cache)
     of_cache = _judge_cache(snapshot, contents, False, progress.Silent())
     if lost and not of_environment:
-        of_environment = _read_unlinked(snapshot, environment, lost, project, contents)
+        of_environment = _read_unlinked(snapshot, environment, lost, place, contents)
     return [*of_environment, *of_cache]
 
 
@@ -231,35 +231,35 @@ def _read_environment(
     snapshot: Snapshot,
     environment: Environment,
     walking: Walking,
-    project: Project,
+    place: Place,
     contents: Contents,
     reporter: progress.Progress,
 ) -> list[Finding]:
     """By every byte. What of it the cache cannot say any more is compared by its status, and the judgement of the cache
     says what is lost."""
     not_of = compare.is_of(snapshot, environment)
-    derived = None if not_of else compare.derived_part(snapshot, environment, contents, _way(project, environment))
+    derived = None if not_of else compare.derived_part(snapshot, environment, contents, _way(place, environment))
     if derived is None:
         return _judge_environment(snapshot, environment, walking)
     return compare.by_bytes(snapshot, environment, derived, walking.result(), contents, reporter)
 
 
 def _read_unlinked(
-    snapshot: Snapshot, environment: Environment, paths: list[str], project: Project, contents: Contents
+    snapshot: Snapshot, environment: Environment, paths: list[str], place: Place, contents: Contents
 ) -> list[Finding]:
     """Read the files of the environment that the cache has lost, or set aside as bad. Where that is all of them, the
     cache is a copy of the one that the environment was restored from, and nothing is to be said."""
     listed = environment.manifest
     if listed is None or len(paths) > comparing.COPIED_SHARE * len(listed.inodes):
         return []
-    derived = compare.derived_part(snapshot, environment, contents, _way(project, environment))
+    derived = compare.derived_part(snapshot, environment, contents, _way(place, environment))
     if derived is None:
         return []
     return compare.some_by_bytes(snapshot, environment, derived, paths)
 
 
-def _way(project: Project, environment: Environment) -> str:
-    return os.path.relpath(project.root, environment.folder)
+def _way(place: Place, environment: Environment) -> str:
+    return os.path.relpath(place.root, environment.folder)
 
 
 # ---- the layers below, and what runs
@@ -283,42 +283,42 @@ def _judge_layers(snapshot: Snapshot, environment: Environment, cache: Cache) ->
 
 
 def _look(
-    project: Project, cache: Cache, snapshot: Snapshot, environment: Environment, reporter: progress.Progress
+    place: Place, cache: Cache, snapshot: Snapshot, environment: Environment, reporter: progress.Progress
 ) -> Live | None:
     if not environment.folder.is_dir():
         return None
     from lapidar.core.restored.live import look
 
-    return look(project, cache, snapshot, environment, reporter)
+    return look(place, cache, snapshot, environment, reporter)
 
 
-def _watch(project: Project, environment: Environment, options: CheckOptions) -> Watched:
+def _watch(place: Place, environment: Environment, options: CheckOptions) -> Watched:
     from lapidar.core.flows import run
     from lapidar.core.restored.watched import watch
 
-    prepared = run.prepare(project, options.command, options.environment)
-    return watch(project, environment, prepared.program, prepared.words[1:], prepared.prepared, options.output)
+    prepared = run.prepare(place, options.command, options.environment)
+    return watch(place, environment, prepared.program, prepared.words[1:], prepared.prepared, options.output)
 
 
 # ---- the declaration
 
 
 def _judge_declaration(
-    project: Project, snapshot: Snapshot, cache: Cache
+    place: Place, snapshot: Snapshot, cache: Cache
 ) -> tuple[list[Finding], tuple[OverrideStanding, ...]]:
     """What declaration and lockfile do not agree on, and how overrides act."""
     from lapidar.core.declaring import files
 
-    if not files.may_declare(project):
+    if not files.may_declare(place):
         return [], ()  # nothing is loaded for a project that declares nothing
     from lapidar.core.declaring import judge, reading
 
-    declaration = reading.read(project)
+    declaration = reading.read(place)
     findings = list(judge.drift(declaration, snapshot))
     if declaration.needs:
         from lapidar.core.flows.survey import judge_imports
 
-        findings += judge_imports(project, snapshot, cache)
+        findings += judge_imports(place, snapshot, cache)
     if not declaration.overrides:
         return findings, ()
     return findings, tuple(

@@ -9,7 +9,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import files
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile, selection
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.system import git
@@ -19,7 +19,7 @@ __all__ = ["declared_at", "named_snapshot", "of_revision", "parent_of", "placed_
 _GIT_SECONDS = 30
 
 
-def read_snapshot(project: Project, cache: Cache | None, lock: Path | None, snapshot_id: str | None) -> Snapshot:
+def read_snapshot(place: Place, cache: Cache | None, lock: Path | None, snapshot_id: str | None) -> Snapshot:
     """The snapshot that is meant: from the history by its identity, else from a lockfile.
 
     Raises:
@@ -29,7 +29,7 @@ def read_snapshot(project: Project, cache: Cache | None, lock: Path | None, snap
         from lapidar.core.cache.history import History
 
         return History(cache).find(snapshot_id)
-    return lockfile.read(lock or project.lockfile)
+    return lockfile.read(lock or place.lockfile)
 
 
 def placed_snapshot(cache: Cache, environment: Environment, locked: Snapshot) -> Snapshot:
@@ -46,7 +46,7 @@ def placed_snapshot(cache: Cache, environment: Environment, locked: Snapshot) ->
     return locked
 
 
-def named_snapshot(project: Project, cache: Cache, text: str) -> Snapshot:
+def named_snapshot(place: Place, cache: Cache, text: str) -> Snapshot:
     """The snapshot that somebody names: a file; ``REVISION:`` for the lockfile of a revision of version control (and
     ``REVISION:PATH``); the beginning of an identity in the history.
 
@@ -57,23 +57,23 @@ def named_snapshot(project: Project, cache: Cache, text: str) -> Snapshot:
         return lockfile.read(Path(text))
     revision, colon, path = text.partition(":")
     if colon and revision != "sha256":
-        data = of_revision(project, revision, path or project.lockfile.name)
-        return lockfile.parse(data.decode("utf-8", "replace"), f"{path or project.lockfile.name} of {revision}")
+        data = of_revision(place, revision, path or place.lockfile.name)
+        return lockfile.parse(data.decode("utf-8", "replace"), f"{path or place.lockfile.name} of {revision}")
     from lapidar.core.cache.history import History
 
     return History(cache).find(text)
 
 
-def parent_of(project: Project, cache: Cache, snapshot_id: str) -> str:
+def parent_of(place: Place, cache: Cache, snapshot_id: str) -> str:
     """The identity of the snapshot that a project's lockfile held before it held another; "" where nobody knows."""
     from lapidar.core.cache.history import History
 
-    identity = project.identity() if (project.own_folder / "project.toml").is_file() else ""
-    moments = History(cache).of_project(identity, project.lockfile)
+    identity = place.identity() if place.has_identity else ""
+    moments = History(cache).of_project(identity, place.lockfile)
     return next((one.parent for one in reversed(moments) if one.snapshot == snapshot_id and one.parent), "")
 
 
-def of_revision(project: Project, revision: str, path: str) -> bytes:
+def of_revision(place: Place, revision: str, path: str) -> bytes:
     """A file of the project as version control has it in a revision.
 
     Raises:
@@ -83,7 +83,7 @@ def of_revision(project: Project, revision: str, path: str) -> bytes:
     if not revision or revision.startswith("-") or not revision.isprintable():
         raise LapidarError(f"{revision!r} is no revision", remedy="Name a commit, a branch or a tag.")
     try:
-        done = git.run(project.root, "show", "--end-of-options", f"{revision}:./{path}", seconds=_GIT_SECONDS)
+        done = git.run(place.root, "show", "--end-of-options", f"{revision}:./{path}", seconds=_GIT_SECONDS)
     except (OSError, subprocess.TimeoutExpired) as error:
         raise LapidarError("git cannot be asked for another revision", why=str(error)) from error
     if done.returncode:
@@ -95,14 +95,14 @@ def of_revision(project: Project, revision: str, path: str) -> bytes:
     return done.stdout
 
 
-def declared_at(project: Project, cache: Cache, text: str, snapshot: Snapshot) -> dict[str, str] | None:
+def declared_at(place: Place, cache: Cache, text: str, snapshot: Snapshot) -> dict[str, str] | None:
     """The files of the declaration as they were with a snapshot that somebody names; None where nobody kept them."""
     revision, colon, _ = text.partition(":")
     if colon and revision != "sha256" and not Path(text).is_file():
         found = {}
         for name in files.declaring_files():
             try:
-                found[name] = of_revision(project, revision, name).decode("utf-8")
+                found[name] = of_revision(place, revision, name).decode("utf-8")
             except (LapidarError, UnicodeDecodeError):
                 continue
         return found or None

@@ -11,7 +11,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows.choose import of_revision
 from lapidar.core.flows.record import declared
-from lapidar.core.project import Project
+from lapidar.core.place import RECORDS_NAME, Place
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 from lapidar.core.results import scratch, tolerances
@@ -52,7 +52,7 @@ class _Side:
     is_file: bool = False
 
 
-def compare_two(project: Project, cache: Cache | None, before: str, after: str, analysis: str = "") -> Compare:
+def compare_two(place: Place, cache: Cache | None, before: str, after: str, analysis: str = "") -> Compare:
     """Compare two sides, each a path, or the name of a record, with ``@REVISION`` for that of another revision.
 
     Args:
@@ -62,9 +62,9 @@ def compare_two(project: Project, cache: Cache | None, before: str, after: str, 
     Raises:
         LapidarError: one of them is nothing.
     """
-    one, other = (_side(project, cache, text) for text in (before, after))
+    one, other = (_side(place, cache, text) for text in (before, after))
     name = one.analysis or other.analysis or analysis
-    rules = tolerances.of(declared(project, name)) if name else Tolerances()
+    rules = tolerances.of(declared(place, name)) if name else Tolerances()
     ones: Mapping[str, Was]
     others: Mapping[str, Was]
     if one.is_file and other.is_file:
@@ -77,14 +77,14 @@ def compare_two(project: Project, cache: Cache | None, before: str, after: str, 
     return Compare(one.called, other.called, tuple(compared), files)
 
 
-def _side(project: Project, cache: Cache | None, text: str) -> _Side:
+def _side(place: Place, cache: Cache | None, text: str) -> _Side:
     path = Path(text)
     if path.is_dir():
         return _Side(text, {name: of_file(file) for name, file in files_below(path).items()})
     if os.path.lexists(path):
         return _Side(text, {path.name: Was(path, bytes=path.stat().st_size)}, is_file=True)
     name, _, revision = text.partition("@")
-    analysis = _records(project, revision).named(name)
+    analysis = _records(place, revision).named(name)
     if analysis is None:
         raise LapidarError(
             f"{text!r} is neither a file, nor a folder, nor a recorded analysis",
@@ -99,12 +99,12 @@ def _recorded(analysis: Analysis, cache: Cache | None) -> Mapping[str, Was]:
     return scratch.recorded_results(analysis, cache)
 
 
-def _records(project: Project, revision: str) -> results.Results:
+def _records(place: Place, revision: str) -> results.Results:
     """The records of the project, as they are, or as version control has them in a revision."""
     if not revision:
-        return results.read(project.root / results.FILE_NAME)
-    data = of_revision(project, revision, results.FILE_NAME)
-    return results.parse(data.decode("utf-8", "surrogateescape"), f"{results.FILE_NAME} of {revision}")
+        return results.read(place.records)
+    data = of_revision(place, revision, RECORDS_NAME)
+    return results.parse(data.decode("utf-8", "surrogateescape"), f"{RECORDS_NAME} of {revision}")
 
 
 def _aligned(one: _Side, other: _Side) -> tuple[Mapping[str, Was], Mapping[str, Was]]:

@@ -19,8 +19,8 @@ from lapidar.core.flows.history import changes_between
 from lapidar.core.flows.judges import ByCommand, ByRecord, Judge, analysis_of
 from lapidar.core.flows.rerun import Rerun
 from lapidar.core.flows.trials import Trial, Trials
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import Snapshot
@@ -89,7 +89,7 @@ class Culprit:
 
 
 def culprit(
-    project: Project,
+    place: Place,
     cache: Cache,
     options: CulpritOptions,
     reporter: Progress | None = None,
@@ -106,19 +106,19 @@ def culprit(
     """
     cache.require_writable()
     with cache.in_use():  # what is fetched for it is not pruned before it is placed
-        return _search(project, cache, options, reporter, told)
+        return _search(place, cache, options, reporter, told)
 
 
 def _search(
-    project: Project,
+    place: Place,
     cache: Cache,
     options: CulpritOptions,
     reporter: Progress | None,
     told: Callable[[Trial, int], None],
 ) -> Culprit:
-    judge = _judge(project, cache, options)
-    good = named_snapshot(project, cache, options.good) if options.good else _of_record(project, cache, options)
-    bad = named_snapshot(project, cache, options.bad) if options.bad else lockfile.read(project.lockfile)
+    judge = _judge(place, cache, options)
+    good = named_snapshot(place, cache, options.good) if options.good else _of_record(place, cache, options)
+    bad = named_snapshot(place, cache, options.bad) if options.bad else lockfile.read(place.lockfile)
     changes = hybrid.takeable([change for change, _ in changes_between(good, bad)])
     if not changes:
         raise LapidarError(
@@ -128,11 +128,11 @@ def _search(
         )
     for snapshot in (good, bad):
         if options.fetch and _lost(cache, snapshot):
-            fetch_missing(project, cache, snapshot, reporter or Silent())
+            fetch_missing(place, cache, snapshot, reporter or Silent())
         _require_whole(cache, snapshot)
     found = Culprit(good, bad, judge.called, len(changes))
-    trials = Trials(project, cache, judge, options.times, told, found.trials)
-    search = _Search(project, cache, options, Hybrids(good, bad, changes, cache), trials, found)
+    trials = Trials(place, cache, judge, options.times, told, found.trials)
+    search = _Search(place, cache, options, Hybrids(good, bad, changes, cache), trials, found)
     try:
         with cache.in_use(), trials:
             search.run()
@@ -148,12 +148,12 @@ def _drawn(judge: Judge) -> Rerun | None:
     return judge.drawn if isinstance(judge, ByRecord) else None
 
 
-def _of_record(project: Project, cache: Cache, options: CulpritOptions) -> Snapshot:
+def _of_record(place: Place, cache: Cache, options: CulpritOptions) -> Snapshot:
     if options.command:
         raise LapidarError(
             "Which snapshot is good is not said", remedy="Name it: --good ID (`lapidar history` shows what there was)."
         )
-    return History(cache).find(analysis_of(project, options.analysis).snapshot)
+    return History(cache).find(analysis_of(place, options.analysis).snapshot)
 
 
 def _lost(cache: Cache, snapshot: Snapshot) -> list[str]:
@@ -169,10 +169,10 @@ def _require_whole(cache: Cache, snapshot: Snapshot) -> None:
         )
 
 
-def _judge(project: Project, cache: Cache, options: CulpritOptions) -> Judge:
+def _judge(place: Place, cache: Cache, options: CulpritOptions) -> Judge:
     if options.command:
-        return ByCommand(project, tuple(options.command), options.at_most)
-    return ByRecord(project, cache, analysis_of(project, options.analysis), options.at_most)
+        return ByCommand(place, tuple(options.command), options.at_most)
+    return ByRecord(place, cache, analysis_of(place, options.analysis), options.at_most)
 
 
 # ---- the search
@@ -180,7 +180,7 @@ def _judge(project: Project, cache: Cache, options: CulpritOptions) -> Judge:
 
 @dataclass
 class _Search:
-    project: Project
+    place: Place
     cache: Cache
     options: CulpritOptions
     hybrids: Hybrids
@@ -194,7 +194,7 @@ class _Search:
         sets = self._sets()
         if self.options.deeper:
             notes = found.notes
-            deeper = Deeper(self.project, self.cache, self.hybrids, self.trials, self.options.jobs, notes)
+            deeper = Deeper(self.place, self.cache, self.hybrids, self.trials, self.options.jobs, notes)
             for numbers, those in zip(sets, [found.guilty, *found.also], strict=True):
                 for one in those if _can_be_looked_into(those) else ():
                     deeper.look(one, numbers)

@@ -18,8 +18,8 @@ from lapidar.core.flows.pin import Judgement, Pinned, Review
 from lapidar.core.flows.restore import Restored, RestoreOptions, restore
 from lapidar.core.languages.protocol import Language
 from lapidar.core.pinning.session import PinOptions
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile, selection, words
 from lapidar.core.records.declaration import group_name
 from lapidar.core.records.snapshot import Snapshot
@@ -50,7 +50,7 @@ class DeclareOptions:
 
 
 def need(
-    project: Project,
+    place: Place,
     cache: Cache,
     names: Sequence[str],
     options: DeclareOptions,
@@ -67,21 +67,21 @@ def need(
         DeclarationError: one is no need, or has no place.
         Conflict, IndexTrouble ...: nothing was changed.
     """
-    language, said = language_of(project, options.language, names)
+    language, said = language_of(place, options.language, names)
     group = group_name(options.group) if options.group else ""
     needs = [language.parse_need(text, "the command line", group) for text in names]
-    texts = dict(editing.added(editing.place_of(project.root, language), needs))
+    texts = dict(editing.added(editing.place_of(place.root, language), needs))
     if options.index:
         own = texts.get(DECLARATION_NAME)
         if own is None:
-            own = foreign.read_text(project.declaration) if project.declaration.is_file() else ""
+            own = foreign.read_text(place.declaration) if place.declaration.is_file() else ""
         texts[DECLARATION_NAME] = editing.claimed(own, options.index, [one.name for one in needs])
     change = _Changed(texts, Cause.NEEDED, tuple(names), language, said)
-    return _change(project, cache, change, options, review, reporter)
+    return _change(place, cache, change, options, review, reporter)
 
 
 def drop(
-    project: Project,
+    place: Place,
     cache: Cache,
     names: Sequence[str],
     options: DeclareOptions,
@@ -89,10 +89,10 @@ def drop(
     reporter: Progress | None = None,
 ) -> tuple[Pinned, Restored | None]:
     """Need something no longer; see `need`."""
-    language, said = language_of(project, options.language, names)
-    texts = editing.dropped(editing.place_of(project.root, language), names, options.group)
+    language, said = language_of(place, options.language, names)
+    texts = editing.dropped(editing.place_of(place.root, language), names, options.group)
     return _change(
-        project, cache, _Changed(texts, Cause.DROPPED, tuple(names), language, said), options, review, reporter
+        place, cache, _Changed(texts, Cause.DROPPED, tuple(names), language, said), options, review, reporter
     )
 
 
@@ -114,24 +114,24 @@ class _Changed:
 
 
 def _change(
-    project: Project,
+    place: Place,
     cache: Cache,
     change: _Changed,
     options: DeclareOptions,
     review: Review,
     reporter: Progress | None,
 ) -> tuple[Pinned, Restored | None]:
-    previous = lockfile.read_if_there(project.lockfile)
-    if change.language.name in pin.captured_alone(previous, reading.read(project)):
+    previous = lockfile.read_if_there(place.lockfile)
+    if change.language.name in pin.captured_alone(previous, reading.read(place)):
         raise DeclarationError(
             "The lockfile was captured, and the project declares nothing",
             why="what is not declared would be dropped from it",
             remedy="`lapidar start` declares what is captured there; then say this again.",
         )
-    declaration = reading.read(project, change.texts)
+    declaration = reading.read(place, change.texts)
     cache.require_writable()
-    with pin.opened(project, cache, declaration, previous, options.pinning, reporter) as pinning:
-        warnings = [*([change.said] if change.said else ()), *_still_imported(project, cache, previous, change)]
+    with pin.opened(place, cache, declaration, previous, options.pinning, reporter) as pinning:
+        warnings = [*([change.said] if change.said else ()), *_still_imported(place, cache, previous, change)]
         plan = replace(pinning.plan(), warnings=tuple(warnings))
         if not review(plan):
             return Pinned(plan), None
@@ -140,21 +140,21 @@ def _change(
         )
     restored = None
     if options.restore and pinned.snapshot:
-        mark = marker.read(project.environment)
+        mark = marker.read(place.environment)
         there = selection.groups_of(pinned.snapshot)
         # Groups that were left out stay so.
         left_out = tuple(group for group in mark.left_out if group in there) if mark else ()
-        restored = restore(project, cache, pinned.snapshot, RestoreOptions(left_out=left_out), reporter)
+        restored = restore(place, cache, pinned.snapshot, RestoreOptions(left_out=left_out), reporter)
     return pinned, restored
 
 
-def _still_imported(project: Project, cache: Cache, locked: Snapshot | None, change: _Changed) -> Iterator[str]:
+def _still_imported(place: Place, cache: Cache, locked: Snapshot | None, change: _Changed) -> Iterator[str]:
     """What of the dropped names the project's source imports, a sentence each."""
     language = change.language
     if locked is None or change.cause is not Cause.DROPPED or language.name not in locked.languages:
         return
     asked = {language.normalised(name) for name in change.names}
-    for row in language.survey(project, None, cache, pinned=locked).rows:
+    for row in language.survey(place, None, cache, pinned=locked).rows:
         if row.module and row.distribution in asked:
-            where = words.some((str(place) for place in row.places), _NAMED)
+            where = words.some((str(where) for where in row.places), _NAMED)
             yield f"{row.distribution} is still imported as {row.module}: {where}"

@@ -19,7 +19,7 @@ from lapidar.core.changes.hybrid import Hybrids, Instead
 from lapidar.core.changes.narrowing import Outcome, border, narrow
 from lapidar.core.flows.between import Between, library_of
 from lapidar.core.flows.trials import Trials
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import words
 from lapidar.core.records.difference import Change
 from lapidar.core.records.owner import Layer
@@ -63,7 +63,7 @@ class Deeper:
         notes: what the user should know, a sentence each.
     """
 
-    project: Project
+    place: Place
     cache: Cache
     hybrids: Hybrids
     trials: Trials
@@ -110,7 +110,7 @@ class Deeper:
         self._files(one, guilty, before, after)
 
     def _between(self, change: Change) -> Between:
-        between = Between(self.project, self.cache, self.hybrids.good, change)
+        between = Between(self.place, self.cache, self.hybrids.good, change)
         if between.trouble:
             self.notes.append(f"of {change.owner.name} only versions that the cache has were tried: {between.trouble}")
         return between

@@ -9,8 +9,8 @@ from lapidar.core import languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.errors import MissingFromCache
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.snapshot import Snapshot
@@ -30,7 +30,7 @@ class Fetched(NamedTuple):
     told: tuple[str, ...] = ()
 
 
-def fetch_missing(project: Project, cache: Cache, snapshot: Snapshot, reporter: Progress) -> Fetched:
+def fetch_missing(place: Place, cache: Cache, snapshot: Snapshot, reporter: Progress) -> Fetched:
     """Fetch the packages of a snapshot that the cache lacks; only hosts that the project or the user's configuration
     names are asked. A runtime, and system libraries, come from this machine, where that has the same bytes.
 
@@ -38,21 +38,21 @@ def fetch_missing(project: Project, cache: Cache, snapshot: Snapshot, reporter: 
         MissingFromCache: something has no origin to fetch it from, or what comes is not what the lockfile says.
         IndexTrouble: an index cannot be used, or is not configured.
     """
-    declaration = reading.read(project)
-    told = list(_runtimes(project, cache, snapshot, reporter))
+    declaration = reading.read(place)
+    told = list(_runtimes(place, cache, snapshot, reporter))
     fetched: list[str] = []
     for name in snapshot.languages:
-        fetched += languages.of(name).fetch_missing(project, cache, snapshot, declaration, reporter)
+        fetched += languages.of(name).fetch_missing(place, cache, snapshot, declaration, reporter)
     told += _libraries(cache, snapshot, reporter)
     return Fetched(tuple(fetched), tuple(told))
 
 
-def _runtimes(project: Project, cache: Cache, snapshot: Snapshot, reporter: Progress) -> Iterator[str]:
+def _runtimes(place: Place, cache: Cache, snapshot: Snapshot, reporter: Progress) -> Iterator[str]:
     """Raises: MissingFromCache: one is not on this machine either."""
     for runtime in snapshot.runtimes:
         if cache.is_whole(runtime.tree):
             continue
-        same, told = languages.of(runtime.language).refill(runtime, project, cache, reporter)
+        same, told = languages.of(runtime.language).refill(runtime, place, cache, reporter)
         if not same:
             raise MissingFromCache(
                 f"The cache lacks {words.owner(runtime.owner)}, and this machine has not the same",

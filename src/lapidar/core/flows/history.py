@@ -16,7 +16,7 @@ from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.changes import influence
 from lapidar.core.errors import LapidarError, LockfileError
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import difference, lockfile, words
 from lapidar.core.records.difference import Change
 from lapidar.core.records.results import Analysis
@@ -79,7 +79,7 @@ def _as_numbers(one: str, other: str) -> int | None:
     return None if first == second else (first > second) - (first < second)
 
 
-def history(project: Project, cache: Cache, most: int | None = None) -> list[Entry]:
+def history(place: Place, cache: Cache, most: int | None = None) -> list[Entry]:
     """The history of a project, the newest first.
 
     Args:
@@ -89,13 +89,13 @@ def history(project: Project, cache: Cache, most: int | None = None) -> list[Ent
         LapidarError: the history cannot be read.
     """
     kept = History(cache)
-    moments = kept.of_project(_identity(project), project.lockfile)
+    moments = kept.of_project(_identity(place), place.lockfile)
     changes = [moment for moment in moments if moment.is_change]
     told = _Summaries(kept)
     notes = kept.noted()
     recorded = _recorded(cache, {moment.lockfile for moment in changes})
-    current = lockfile.identity_in(project.lockfile) if project.lockfile.exists() else ""
-    place = str(project.lockfile.absolute())
+    current = lockfile.identity_in(place.lockfile) if place.lockfile.exists() else ""
+    here = str(place.lockfile.absolute())
     entries: list[Entry] = []
     shown: set[str] = set()
     for moment in reversed(changes):
@@ -112,7 +112,7 @@ def history(project: Project, cache: Cache, most: int | None = None) -> list[Ent
                 parent=moment.parent,
                 changed=told.of(moment),
                 results=recorded.get(moment.snapshot, ()) if first else (),
-                lockfile="" if moment.lockfile == place else moment.lockfile,
+                lockfile="" if moment.lockfile == here else moment.lockfile,
                 note=notes.get(moment.snapshot, "") if first else "",
                 current=moment.snapshot == current and first,
             )
@@ -121,9 +121,9 @@ def history(project: Project, cache: Cache, most: int | None = None) -> list[Ent
     return entries
 
 
-def _identity(project: Project) -> str:
+def _identity(place: Place) -> str:
     """The project's identity where it has one; none is made for a look."""
-    return project.identity() if (project.own_folder / "project.toml").is_file() else ""
+    return place.identity() if place.has_identity else ""
 
 
 class _Summaries:
@@ -131,7 +131,7 @@ class _Summaries:
 
     def __init__(self, kept: History) -> None:
         self._history = kept
-        self._path = kept.cache.root / "seen" / "changes"
+        self._path = kept.cache.short_cuts / "changes"
         self._known: dict[str, list[str]] = {}
         self._is_new = False
         try:
@@ -188,7 +188,7 @@ def _digests(analysis: Analysis) -> Mapping[str, str]:
     return {one.name: one.sha256 for one in analysis.result}
 
 
-def note(project: Project, cache: Cache, prefix: str, text: str) -> Snapshot:
+def note(place: Place, cache: Cache, prefix: str, text: str) -> Snapshot:
     """Say what a snapshot is. It is pruned then only where it is named.
 
     Args:
@@ -201,7 +201,7 @@ def note(project: Project, cache: Cache, prefix: str, text: str) -> Snapshot:
         raise LapidarError("A note is one line of text", remedy="Leave line ends and other control characters out.")
     cache.require_writable()
     found = History(cache).find(prefix)
-    History(cache).say(found.snapshot, project.lockfile, _identity(project), text)
+    History(cache).say(found.snapshot, place.lockfile, _identity(place), text)
     return found
 
 

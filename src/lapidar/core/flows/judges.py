@@ -19,7 +19,7 @@ from lapidar.core.changes.narrowing import Outcome
 from lapidar.core.errors import CannotRun, LapidarError
 from lapidar.core.flows import run as running
 from lapidar.core.flows.rerun import Rerun, RerunOptions, rerun
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 
@@ -81,7 +81,7 @@ class Judge(Protocol):
         """How runs on the bad side end: one that ends so is bad."""
 
 
-def analysis_of(project: Project, name: str) -> Analysis:
+def analysis_of(place: Place, name: str) -> Analysis:
     """A recorded analysis.
 
     Args:
@@ -90,7 +90,7 @@ def analysis_of(project: Project, name: str) -> Analysis:
     Raises:
         LapidarError: there is none of that name; nothing or more than one is recorded.
     """
-    recorded = results.read(project.root / results.FILE_NAME)
+    recorded = results.read(place.records)
     if name:
         found = recorded.named(name)
         if found is None:
@@ -123,7 +123,7 @@ def _programs(root: Path) -> list[str]:
 class ByCommand:
     """A command in the project's folder: 0 is good, 125 cannot tell, any other below 126 is bad."""
 
-    project: Project
+    place: Place
     command: tuple[str, ...]
     at_most: float | None
 
@@ -136,7 +136,7 @@ class ByCommand:
         """The command, and as they are the files that may be what it runs: those that any part of its words names
         (``sh -c './judge'``), the project's sources in any language, and what is executable in it."""
         digest = hashlib.sha256("\0".join(self.command).encode("utf-8", "surrogateescape"))
-        root = self.project.root
+        root = self.place.root
         named = {part for word in self.command for part in (word, *_PATH.findall(word))}
         sources = {file for language in languages.every() for file in language.sources(root)}
         for name in sorted({*named, *sources, *_programs(root)}):
@@ -146,11 +146,11 @@ class ByCommand:
         return digest.hexdigest()
 
     def run(self, environment: Path, *, draws: bool = False) -> Ending:
-        with atomic.WorkFolder(self.project.own_folder, "judging-") as work:
+        with atomic.WorkFolder(self.place.own_folder, "judging-") as work:
             printed, errors = (Path(work.path) / name for name in ("printed", "errors"))
             try:
-                ready = running.prepare(self.project, self.command, environment)
-                code = ready.wait_in(self.project.root, printed, errors=errors, at_most=self.at_most)
+                ready = running.prepare(self.place, self.command, environment)
+                code = ready.wait_in(self.place.root, printed, errors=errors, at_most=self.at_most)
             except CannotRun as error:
                 return Ending(said=(error.what,), at_most=self.at_most)
             return Ending(code, said=running.last_lines(errors))
@@ -174,7 +174,7 @@ class ByRecord:
         drawn: the last run whose results were kept to be drawn, see `Rerun.forget`.
     """
 
-    project: Project
+    place: Place
     cache: Cache
     analysis: Analysis
     at_most: float | None
@@ -187,14 +187,14 @@ class ByRecord:
 
     @property
     def key(self) -> str:
-        declared = self.project.declaration
+        declared = self.place.declaration
         told = declared.read_bytes() if declared.is_file() else b""  # tolerances are declared there
         return hashlib.sha256(self.analysis.record.encode() + told).hexdigest()
 
     def run(self, environment: Path, *, draws: bool = False) -> Ending:
         options = RerunOptions(environment=environment, at_most=self.at_most, draws=draws, quiet=True)
         try:
-            done = rerun(self.project, self.cache, self.analysis.name, options)
+            done = rerun(self.place, self.cache, self.analysis.name, options)
         except CannotRun as error:
             return Ending(said=(error.what,), at_most=self.at_most)
         if draws:

@@ -8,16 +8,16 @@ from pathlib import Path
 from lapidar.core import languages
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.protocol import Located
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 
 __all__ = ["locate"]
 
 
-def locate(project: Project, named: Path | None, only: Collection[str] = ()) -> tuple[Located, ...]:
+def locate(place: Place, named: Path | None, only: Collection[str] = ()) -> tuple[Located, ...]:
     """The interpreters of the environment that is meant, in the order of the languages.
 
     Args:
-        project: whose environment is looked for.
+        place: whose environment is looked for.
         named: a folder or an interpreter; without it: what the shell, the project or PATH points to, as each language
             knows it. What is only there by chance does not count where anything is there for a reason, unless the
             project has source for it.
@@ -32,19 +32,19 @@ def locate(project: Project, named: Path | None, only: Collection[str] = ()) -> 
     asked = [languages.of(name) for name in only] or languages.every()
     for language in asked:
         try:
-            one = language.locate(project, named)
+            one = language.locate(place, named)
         except EnvironmentUnusable as error:  # the folder may be another language's
             refusals.append(error)
         else:
             found += [one] if one else []
-    meant = [one for one in found if only or not one.by_chance or _has_source(project, one, found)]
+    meant = [one for one in found if only or not one.by_chance or _has_source(place, one, found)]
     if not meant and refusals:
         raise refusals[0]
     if not found:
-        raise asked[0].refuse(project, named)
+        raise asked[0].refuse(place, named)
     return tuple(meant or found[:1])
 
 
-def _has_source(project: Project, one: Located, found: list[Located]) -> bool:
+def _has_source(place: Place, one: Located, found: list[Located]) -> bool:
     """Whether the project has source of a language, which speaks for it where several are here."""
-    return len(found) > 1 and any(True for _ in languages.of(one.language).sources(project.root))
+    return len(found) > 1 and any(True for _ in languages.of(one.language).sources(place.root))

@@ -8,7 +8,7 @@ from lapidar.core import languages, spelling
 from lapidar.core.declaring import reading
 from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.languages.protocol import Language
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.declaration import Declaration, Need
 from lapidar.core.records.owner import PackageName
@@ -82,7 +82,7 @@ def _parsed(language: Language, text: str) -> Need | None:
         return None
 
 
-def language_of(project: Project, named: str, names: Iterable[str] = ()) -> tuple[Language, str]:
+def language_of(place: Place, named: str, names: Iterable[str] = ()) -> tuple[Language, str]:
     """The language that is meant where packages are named.
 
     Args:
@@ -99,7 +99,7 @@ def language_of(project: Project, named: str, names: Iterable[str] = ()) -> tupl
     """
     if named:
         return languages.of(named), ""
-    declaration, locked = reading.read(project), lockfile.read_if_there(project.lockfile)
+    declaration, locked = reading.read(place), lockfile.read_if_there(place.lockfile)
     there = set(locked.languages if locked else ())
     there |= {need.language for need in declaration.needs}
     there |= {index.language for index in declaration.indexes if index.language}

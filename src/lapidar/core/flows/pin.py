@@ -16,8 +16,8 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.flows import runtimes
 from lapidar.core.layers.from_cache import with_lower_layers
 from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptions
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.declared import OverrideStanding
@@ -110,7 +110,7 @@ class Pinned:
 class Pinning:
     """Sessions with the indexes of all languages of a project."""
 
-    project: Project
+    place: Place
     cache: Cache
     declaration: Declaration
     previous: Snapshot | None
@@ -140,7 +140,7 @@ class Pinning:
 
 @contextmanager
 def opened(
-    project: Project,
+    place: Place,
     cache: Cache,
     declaration: Declaration,
     previous: Snapshot | None,
@@ -167,12 +167,12 @@ def opened(
     wanted = wanted or {languages.usual().name}
     meant = wanted
     if options.runtime and len(wanted) > 1:
-        meant = set(runtimes.languages_of(options.runtime, wanted, project, cache))
+        meant = set(runtimes.languages_of(options.runtime, wanted, place, cache))
     with ExitStack() as stack:
         sessions = {
             language.name: stack.enter_context(
                 language.pinning(
-                    project,
+                    place,
                     cache,
                     declaration,
                     previous,
@@ -183,7 +183,7 @@ def opened(
             for language in languages.every()
             if language.name in wanted
         }
-        yield Pinning(project, cache, declaration, previous, sessions)
+        yield Pinning(place, cache, declaration, previous, sessions)
 
 
 def captured_alone(previous: Snapshot | None, declaration: Declaration) -> set[str]:
@@ -194,7 +194,7 @@ def captured_alone(previous: Snapshot | None, declaration: Declaration) -> set[s
 
 
 def pin(
-    project: Project,
+    place: Place,
     cache: Cache,
     declaration: Declaration,
     options: PinOptions,
@@ -221,9 +221,9 @@ def pin(
             remedy="`lapidar start` finds out what it needs; `lapidar need NAME` declares one.",
         )
     cache.require_writable()
-    merged = lockfile.of_merge(project.lockfile)
-    previous = merged or lockfile.read_if_there(project.lockfile)
-    with opened(project, cache, declaration, previous, options, reporter) as pinning:
+    merged = lockfile.of_merge(place.lockfile)
+    previous = merged or lockfile.read_if_there(place.lockfile)
+    with opened(place, cache, declaration, previous, options, reporter) as pinning:
         plan = pinning.plan(source)
         if merged:
             plan = replace(plan, warnings=("lapidar.lock holds both sides of a merge: the pins of both are kept to",))
@@ -251,7 +251,7 @@ def carry_out(
         about: what was needed or dropped, for the history.
         judgement: see `pin`.
     """
-    project, previous = pinning.project, pinning.previous
+    place, previous = pinning.place, pinning.previous
     snapshot, notes = with_lower_layers(
         pinning.cache, pinning.declaration, _snapshot(pinning, plan), previous, reporter or Silent()
     )
@@ -259,22 +259,22 @@ def carry_out(
     if judgement and (previous is None or snapshot.snapshot != previous.snapshot):
         from lapidar.core.flows.trial import tried
 
-        trial = tuple(tried(project, pinning.cache, snapshot, reporter))
+        trial = tuple(tried(place, pinning.cache, snapshot, reporter))
         if not judgement(list(trial)):
             return Pinned(plan, notes=notes, tried=trial)
     before = previous.snapshot if previous else ""
     History(pinning.cache).add(
         snapshot,
-        project.lockfile,
-        project=project.identity(),
+        place.lockfile,
+        project=place.identity(),
         cause=cause,
         parent=before,
         about=about,
-        declaration={**files.texts_of(project), **(texts or {})},
+        declaration={**files.texts_of(place), **(texts or {})},
     )
-    writing.write(project.root, texts or {})
-    if snapshot.snapshot != before or lockfile.of_merge(project.lockfile):
-        lockfile.write(snapshot, project.lockfile)
+    writing.write(place.root, texts or {})
+    if snapshot.snapshot != before or lockfile.of_merge(place.lockfile):
+        lockfile.write(snapshot, place.lockfile)
     return Pinned(plan, snapshot, snapshot.snapshot != before, notes, trial)
 
 

@@ -24,8 +24,8 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import run as running
 from lapidar.core.layers import conditions
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile, results, selection, words
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis, RecordedFile
@@ -83,13 +83,13 @@ class Recorded:
     memory: int = 0
 
 
-def declared(project: Project, name: str) -> DeclaredAnalysis:
+def declared(place: Place, name: str) -> DeclaredAnalysis:
     """What the project declares of an analysis; nothing where it does not."""
-    return reading.read(project).analyses.get(name, DeclaredAnalysis(name))
+    return reading.read(place).analyses.get(name, DeclaredAnalysis(name))
 
 
 def record(
-    project: Project,
+    place: Place,
     cache: Cache,
     name: str,
     command: Sequence[str],
@@ -108,30 +108,30 @@ def record(
     """
     options, reporter = options or RecordOptions(), reporter or Silent()
     cache.require_writable()
-    told = declared(project, name)
+    told = declared(place, name)
     command = tuple(command) or told.command
     if not command:
         raise LapidarError(
             f"There is no command for the analysis {name}",
             remedy=f"lapidar record {name} -- COMMAND, or declare it: [analysis.{name}] in lapidar.toml.",
         )
-    project.make_own_folder()
-    sweep(project)
-    with cache.in_use(), atomic.WorkFolder(project.own_folder, RECORDING) as work:
-        recording = _Recording(project, cache, options, told, command, Path(work.path))
+    place.make_own_folder()
+    sweep(place)
+    with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
+        recording = _Recording(place, cache, options, told, command, Path(work.path))
         analysis = recording.run(reporter)
         return recording.kept(analysis)
 
 
-def sweep(project: Project) -> None:
+def sweep(place: Place) -> None:
     """Remove what recordings and reruns left behind that were killed."""
     for prefix in (RECORDING, RERUN):
-        atomic.sweep(project.own_folder, prefix)
+        atomic.sweep(place.own_folder, prefix)
 
 
 @dataclass(slots=True)
 class _Recording:
-    project: Project
+    place: Place
     cache: Cache
     options: RecordOptions
     told: DeclaredAnalysis
@@ -145,18 +145,18 @@ class _Recording:
     def folder(self) -> Path:
         """Where it runs."""
         here = self.options.folder or Path.cwd()
-        return here if self.project.relative(here) is not None else self.project.root
+        return here if self.place.relative(here) is not None else self.place.root
 
     def run(self, reporter: Progress) -> Analysis:
-        ready = running.prepare(self.project, self.command, self.options.environment)
-        environment = Environment(Path(os.path.abspath(self.options.environment or self.project.environment)))
+        ready = running.prepare(self.place, self.command, self.options.environment)
+        environment = Environment(Path(os.path.abspath(self.options.environment or self.place.environment)))
         if ready.locked:
             snapshots = words.short(ready.snapshot), words.short(ready.locked)
             self.notes.append(f"the environment is of snapshot {snapshots[0]}, the lockfile of {snapshots[1]}")
         kept = self.work / "before"
         kept.mkdir()
-        ignore = observing.ignored(self.project, [environment.folder, self.cache.root])
-        writes = Writes(str(self.project.root), ignore, str(kept))
+        ignore = observing.ignored(self.place, [environment.folder, self.cache.root])
+        writes = Writes(str(self.place.root), ignore, str(kept))
         began, began_ns = time.monotonic(), time.time_ns()
         printed = self.work / PRINTED
         with _printing(printed, self.options.output) as output:
@@ -173,7 +173,7 @@ class _Recording:
         self.memory = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024
         self._refuse_failed(run.code, run.is_late)
         touched = writes.touched()
-        seen = observing.seen(self.project, environment, run, touched, began_ns, self.told.results, self.told.leave)
+        seen = observing.seen(self.place, environment, run, touched, began_ns, self.told.results, self.told.leave)
         self._tell(seen, touched, run.left_behind)
         return self._analysis(ready, environment, run.code, seen, printed, reporter)
 
@@ -241,7 +241,7 @@ class _Recording:
                 printed_bytes=printed.stat().st_size,
                 given=given.digest,
                 made=stowed["made"].tree.digest,
-                folder=self.project.relative(self.folder) or ".",
+                folder=self.place.relative(self.folder) or ".",
                 variables=dict(held.variables) if held else {},
                 source=sources,
                 input=inputs,
@@ -293,7 +293,7 @@ class _Recording:
 
     def _command(self) -> tuple[str, ...]:
         """The command without the project's own place in it."""
-        root = str(self.project.root) + "/"
+        root = str(self.place.root) + "/"
         return tuple(os.path.relpath(word, self.folder) if word.startswith(root) else word for word in self.command)
 
     def _keep_snapshot(self, snapshot_id: str, environment: Environment) -> None:
@@ -302,17 +302,17 @@ class _Recording:
         if history.path(snapshot_id).is_file():
             return
         mark = environment.marker
-        whole = lockfile.read_if_there(self.project.lockfile)
+        whole = lockfile.read_if_there(self.place.lockfile)
         if whole and mark and (part := selection.without(whole, mark.left_out)).snapshot == snapshot_id:
             history.put(part)
 
     def kept(self, analysis: Analysis) -> Recorded:
         """Write the record, last of all, and note the run."""
-        file = self.project.root / results.FILE_NAME
+        file = self.place.records
         note = RunNote(time.time(), analysis.record, str(file), self.seconds, self.memory, os.uname().machine)
         Runs(self.cache).add(analysis, note)
         # Another may be recorded at the same time: each adds its own to what is there then.
-        with atomic.locked(self.project.own_folder):
+        with atomic.locked(self.place.own_folder):
             before = results.read(file)
             earlier = before.named(analysis.name)
             changed = results.write(results.with_analysis(before, analysis), file)

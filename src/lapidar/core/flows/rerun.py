@@ -22,8 +22,8 @@ from lapidar.core.flows import run as running
 from lapidar.core.flows.record import RERUN, declared, sweep
 from lapidar.core.flows.restore import RestoreOptions
 from lapidar.core.layers.numerics import THREADS
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile, results
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
@@ -107,7 +107,7 @@ class Rerun:
 
 
 def rerun(
-    project: Project,
+    place: Place,
     cache: Cache,
     name: str,
     options: RerunOptions | None = None,
@@ -119,22 +119,22 @@ def rerun(
         LapidarError: there is no such record, its environment cannot be restored, or what it needs is lost.
     """
     options, reporter = options or RerunOptions(), reporter or Silent()
-    analysis = results.read(project.root / results.FILE_NAME).named(name)
+    analysis = results.read(place.records).named(name)
     if analysis is None:
         raise LapidarError(
-            f"There is no record of an analysis {name} in {project.root / results.FILE_NAME}",
+            f"There is no record of an analysis {name} in {place.records}",
             remedy=f"Record it: lapidar record {name} -- COMMAND",
         )
     if options.keep and options.keep.exists() and any(options.keep.iterdir()):
         raise LapidarError(f"{options.keep} is not empty", remedy="Name another folder with --keep-results.")
-    told = declared(project, name)
+    told = declared(place, name)
     tolerances.of(told)  # what makes no sense shows before anything is run
-    project.make_own_folder()
-    sweep(project)
-    again = _Again(project, cache, analysis, told, options, reporter, Rerun(analysis))
+    place.make_own_folder()
+    sweep(place)
+    again = _Again(place, cache, analysis, told, options, reporter, Rerun(analysis))
     with cache.in_use():
         again.restore()
-        with atomic.WorkFolder(project.own_folder, RERUN) as work:
+        with atomic.WorkFolder(place.own_folder, RERUN) as work:
             again.run(Path(work.path))
     return again.result
 
@@ -153,7 +153,7 @@ _BY_NAME = "its name, or whether it is written at all: not every run made it"
 
 @dataclass(slots=True)
 class _Again:
-    project: Project
+    place: Place
     cache: Cache
     analysis: Analysis
     told: DeclaredAnalysis
@@ -167,15 +167,15 @@ class _Again:
             self.result.environment = self.options.environment
             return
         wanted = self.analysis.snapshot
-        own = Environment(self.project.environment)
+        own = Environment(self.place.environment)
         if own.marker is not None and own.marker.snapshot == wanted:
             self.result.environment = own.folder
             return
-        locked = lockfile.read_if_there(self.project.lockfile)
+        locked = lockfile.read_if_there(self.place.lockfile)
         snapshot = locked if locked and locked.snapshot == wanted else History(self.cache).find(wanted)
-        place = self.project.own_folder / "reruns" / wanted.removeprefix("sha256:")[:12]
+        place = self.place.own_folder / "reruns" / wanted.removeprefix("sha256:")[:12]
         place.parent.mkdir(exist_ok=True)
-        done = restoring.restore(self.project, self.cache, snapshot, RestoreOptions(into=place), self.reporter)
+        done = restoring.restore(self.place, self.cache, snapshot, RestoreOptions(into=place), self.reporter)
         self.result.environment, self.result.restored = place, not done.already
         self.result.notes += done.warnings
 
@@ -221,10 +221,10 @@ class _Again:
         place, printed = folder / "project", folder / "printed"
         errors = folder / "errors" if self.options.quiet else None
         place.mkdir(parents=True)
-        copy = Project(place)
-        notes = scratch.lay_out(self.analysis, self.cache, place, self.project.root, as_is=self.options.as_is)
+        copy = Place.of_project(place)
+        notes = scratch.lay_out(self.analysis, self.cache, place, self.place.root, as_is=self.options.as_is)
         self.result.notes += [note for note in notes if note not in self.result.notes]
-        ready = running.prepare(self.project, self._command(place), self.result.environment)
+        ready = running.prepare(self.place, self._command(place), self.result.environment)
         before = scratch.state(place)
         began = time.monotonic()
         code = ready.wait_in(

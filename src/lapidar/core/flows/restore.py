@@ -22,8 +22,8 @@ from lapidar.core.environment.listing import Assembled
 from lapidar.core.environment.status import Walking
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused, from_os_error
 from lapidar.core.flows import compare
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.project import Project
 from lapidar.core.records import selection, words
 from lapidar.core.records.lockfile import identity_in
 from lapidar.core.records.snapshot import Snapshot
@@ -85,7 +85,7 @@ class Restored(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def restore(
-    project: Project,
+    place: Place,
     cache: Cache,
     snapshot: Snapshot,
     options: RestoreOptions | None = None,
@@ -94,7 +94,7 @@ def restore(
     """Build the environment of a snapshot from the cache alone.
 
     Args:
-        project: gets the environment in its `.lapidar/env` unless `into` is given; local packages point into it.
+        place: gets the environment in its `.lapidar/env` unless `into` is given; local packages point into it.
         cache: has the bytes.
         snapshot: what to restore.
         reporter: hears of progress.
@@ -109,21 +109,21 @@ def restore(
     options, reporter = options or RestoreOptions(), reporter or Silent()
     _same_kind_of_machine(snapshot)
     whole, snapshot = snapshot, selection.without(snapshot, options.left_out)
-    target = Path(os.path.abspath(options.into)) if options.into else project.environment
+    target = Path(os.path.abspath(options.into)) if options.into else place.environment
     libraries, notes = whose_libraries(snapshot, options.libraries, target)
     _refuse_foreign(target)
-    if not options.replace and would_replace(project, options.lockfile, target):
+    if not options.replace and would_replace(place, options.lockfile, target):
         raise TargetRefused(
             f"{target} has an environment, and {options.lockfile} is another project's lockfile",
             remedy="Name a folder of its own with --into, or say --replace. Nothing was changed.",
         )
     atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
     with cache.in_use():
-        notes = (*notes, *_noted(project, cache, whole, options.lockfile))
+        notes = (*notes, *_noted(place, cache, whole, options.lockfile))
         contents = _verified(cache, snapshot, reporter) if options.verify else None
         there = Environment(target)
         if there.libraries == libraries and _matches(
-            snapshot, there, options.placement, cache, contents, os.path.relpath(project.root, target), reporter
+            snapshot, there, options.placement, cache, contents, os.path.relpath(place.root, target), reporter
         ):
             return Restored(
                 environment=target,
@@ -136,13 +136,13 @@ def restore(
             )
         try:
             if not options.into:
-                project.make_own_folder()
+                place.make_own_folder()
             target.parent.mkdir(parents=True, exist_ok=True)
             with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
                 builder = EnvironmentBuilder(
                     cache, work.path, options.placement, reporter, options.left_out, libraries, options.chosen
                 )
-                building = _Building(cache, snapshot, os.path.relpath(project.root, target), builder, contents)
+                building = _Building(cache, snapshot, os.path.relpath(place.root, target), builder, contents)
                 assembled = building.run()
                 _refuse_foreign(target)
                 replaced = _put_in_place(work.path, target)
@@ -162,23 +162,22 @@ def restore(
     )
 
 
-def would_replace(project: Project, lockfile: Path | None, target: Path) -> bool:
+def would_replace(place: Place, lockfile: Path | None, target: Path) -> bool:
     """Whether a lockfile of another project would take the place of an environment that stands there."""
     mark = marker.read(target)
     if mark is None or lockfile is None or mark.snapshot == identity_in(lockfile):
         return False
-    whose = target.parent.parent if target.name == "env" and target.parent.name == ".lapidar" else project.root
-    return Project(whose.resolve()).relative(lockfile) is None
+    return (Place.of_environment(target) or place).relative(lockfile) is None
 
 
-def _noted(project: Project, cache: Cache, snapshot: Snapshot, lockfile: Path | None) -> Iterator[str]:
+def _noted(place: Place, cache: Cache, snapshot: Snapshot, lockfile: Path | None) -> Iterator[str]:
     """Let the history know who holds the snapshot, where it can be written; what the user should know of that."""
     if lockfile is None or not cache.writable:
         return
     from lapidar.core.cache.history import History
 
     try:
-        identity = "" if project.relative(lockfile) is None else project.identity()
+        identity = "" if place.relative(lockfile) is None else place.identity()
         History(cache).note_restored(snapshot, lockfile, identity)
     except OSError as error:
         yield (

@@ -15,8 +15,8 @@ from lapidar.core.flows import check
 from lapidar.core.flows.choose import declared_at, named_snapshot, parent_of
 from lapidar.core.flows.fetch import fetch_missing
 from lapidar.core.flows.restore import Restored, RestoreOptions, restore
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.project import Project
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.findings import Problem
 from lapidar.core.records.snapshot import Snapshot
@@ -62,7 +62,7 @@ class Returned:
 
 
 def return_to(
-    project: Project, cache: Cache, name: str | None, options: ReturnOptions, reporter: Progress | None = None
+    place: Place, cache: Cache, name: str | None, options: ReturnOptions, reporter: Progress | None = None
 ) -> Returned:
     """Have an earlier snapshot again. That is in the history itself, and can be undone in the same way.
 
@@ -73,10 +73,10 @@ def return_to(
         LapidarError: there is none; the cache lacks bytes of it; or something would be lost that no snapshot has.
     """
     cache.require_writable()
-    before = lockfile.identity_in(project.lockfile) if project.lockfile.exists() else ""
-    wanted = named_snapshot(project, cache, name or _parent(project, cache, before))
-    texts = _declaration(project, cache, name, wanted) if options.declaration else {}
-    lost = _would_lose(project, cache, before)
+    before = lockfile.identity_in(place.lockfile) if place.lockfile.exists() else ""
+    wanted = named_snapshot(place, cache, name or _parent(place, cache, before))
+    texts = _declaration(place, cache, name, wanted) if options.declaration else {}
+    lost = _would_lose(place, cache, before)
     if lost and not options.yes:
         raise LapidarError(
             "Something would be lost that no snapshot has",
@@ -84,30 +84,30 @@ def return_to(
             remedy="Capture it first (`lapidar capture`), or say --yes. Nothing was changed.",
         )
     restored = None
-    kept = files.texts_of(project)
+    kept = files.texts_of(place)
     changed = {name: text for name, text in texts.items() if kept.get(name) != text}
     with cache.in_use():  # until the lockfile holds it, nobody prunes what was fetched for it
         if options.fetch:
-            fetch_missing(project, cache, wanted, reporter or Silent())
+            fetch_missing(place, cache, wanted, reporter or Silent())
         if options.restore:
             # First the environment, which can fail; then the files that say that it is so.
-            restored = restore(project, cache, wanted, RestoreOptions(replace=True), reporter)
+            restored = restore(place, cache, wanted, RestoreOptions(replace=True), reporter)
         History(cache).add(
             wanted,
-            project.lockfile,
-            project=project.identity(),
+            place.lockfile,
+            project=place.identity(),
             cause=Cause.RETURNED,
             parent=before,
             declaration={**kept, **texts},
         )
-        writing.write(project.root, changed)
-        lockfile.write(wanted, project.lockfile)
+        writing.write(place.root, changed)
+        lockfile.write(wanted, place.lockfile)
     return Returned(wanted, before, restored, tuple(changed), tuple(lost))
 
 
-def _parent(project: Project, cache: Cache, before: str) -> str:
+def _parent(place: Place, cache: Cache, before: str) -> str:
     """Raises: LapidarError: the history has no snapshot before this one."""
-    parent = parent_of(project, cache, before)
+    parent = parent_of(place, cache, before)
     if not parent:
         raise LapidarError(
             "The history has nothing of this project to return to",
@@ -116,8 +116,8 @@ def _parent(project: Project, cache: Cache, before: str) -> str:
     return parent
 
 
-def _declaration(project: Project, cache: Cache, name: str | None, wanted: Snapshot) -> Mapping[str, str]:
-    found = declared_at(project, cache, name or wanted.snapshot, wanted)
+def _declaration(place: Place, cache: Cache, name: str | None, wanted: Snapshot) -> Mapping[str, str]:
+    found = declared_at(place, cache, name or wanted.snapshot, wanted)
     if found is None:
         raise LapidarError(
             "Nobody kept the declaration of that snapshot",
@@ -127,16 +127,16 @@ def _declaration(project: Project, cache: Cache, name: str | None, wanted: Snaps
     return found
 
 
-def _would_lose(project: Project, cache: Cache, before: str) -> list[str]:
+def _would_lose(place: Place, cache: Cache, before: str) -> list[str]:
     """What is here that no snapshot has."""
     lost = []
-    if project.lockfile.exists() and not before:
-        lost.append(f"{project.lockfile.name} cannot be read as it is")
+    if place.lockfile.exists() and not before:
+        lost.append(f"{place.lockfile.name} cannot be read as it is")
     elif before and not History(cache).path(before).is_file():
-        lost.append(f"{project.lockfile.name} holds a snapshot that the history does not have")
-    mark = Environment(project.environment).marker
+        lost.append(f"{place.lockfile.name} holds a snapshot that the history does not have")
+    mark = Environment(place.environment).marker
     if mark is not None and before == mark.snapshot:
-        findings = check.check(project, cache, lockfile.read(project.lockfile)).findings
+        findings = check.check(place, cache, lockfile.read(place.lockfile)).findings
         changed = [one for one in findings if one.problem in _CHANGES]
         if changed:
             named = words.some((words.finding_name(one) for one in changed), _SHOWN)

@@ -17,7 +17,7 @@ import msgspec
 
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import CannotRun, LapidarError
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile, selection
 from lapidar.core.restored import programs, running
 from lapidar.core.restored.running import Prepared
@@ -163,7 +163,7 @@ def _cannot_run(program: str, error: OSError) -> CannotRun:
     return CannotRun(f"{program} cannot be run", why=error.strerror or str(error), remedy=remedy)
 
 
-def prepare(project: Project, words: Sequence[str], environment: Path | None = None) -> Run:
+def prepare(place: Place, words: Sequence[str], environment: Path | None = None) -> Run:
     """Make a run ready.
 
     Args:
@@ -173,12 +173,12 @@ def prepare(project: Project, words: Sequence[str], environment: Path | None = N
     Raises:
         LapidarError: there is no such environment, or no such command.
     """
-    there = Environment(Path(os.path.abspath(environment or project.environment)))
+    there = Environment(Path(os.path.abspath(environment or place.environment)))
     mark = there.marker
     if mark is None:
         raise LapidarError(f"There is no restored environment at {there.folder}", remedy="Run `lapidar restore` first.")
-    locked = _locked(project, mark.left_out) if environment is None else ""
-    prepared = running.prepare(project, there, os.environ)
+    locked = _locked(place, mark.left_out) if environment is None else ""
+    prepared = running.prepare(place, there, os.environ)
     program, words = programs.find(words, there, prepared)
     return Run(
         program=program,
@@ -190,8 +190,8 @@ def prepare(project: Project, words: Sequence[str], environment: Path | None = N
     )
 
 
-def _locked(project: Project, left_out: Sequence[str]) -> str:
+def _locked(place: Place, left_out: Sequence[str]) -> str:
     """The snapshot of the project's lockfile, less what was left out of the environment; "" where there is none."""
-    if not project.lockfile.is_file():
+    if not place.lockfile.is_file():
         return ""
-    return selection.without(lockfile.read(project.lockfile), left_out).snapshot
+    return selection.without(lockfile.read(place.lockfile), left_out).snapshot

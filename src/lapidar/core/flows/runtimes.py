@@ -12,7 +12,7 @@ from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import EnvironmentUnusable, LapidarError
 from lapidar.core.languages.protocol import Language
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Runtime
 
 __all__ = ["RuntimeAtHand", "languages_of", "runtimes"]
@@ -51,7 +51,7 @@ def runtimes(cache: Cache | None) -> list[RuntimeAtHand]:
     return found
 
 
-def languages_of(named: Path, among: Collection[str], project: Project, cache: Cache) -> frozenset[str]:
+def languages_of(named: Path, among: Collection[str], place: Place, cache: Cache) -> frozenset[str]:
     """Whose runtime somebody names, of a project of several languages: an interpreter, or the beginning of a version.
 
     Args:
@@ -68,7 +68,7 @@ def languages_of(named: Path, among: Collection[str], project: Project, cache: C
         known = ", ".join(f"{one.title} {one.version}" for one in there) or "none"
         why = f"at hand are {known}"
     else:
-        found = {name for name in among if _knows(languages.of(name), project, named)}
+        found = {name for name in among if _knows(languages.of(name), place, named)}
         why = "no language of the project knows it"
     if not found:
         raise LapidarError(
@@ -77,9 +77,9 @@ def languages_of(named: Path, among: Collection[str], project: Project, cache: C
     return frozenset(found)
 
 
-def _knows(language: Language, project: Project, named: Path) -> bool:
+def _knows(language: Language, place: Place, named: Path) -> bool:
     """Whether an interpreter is one of a language: it says its version."""
-    located = language.locate(project, named)
+    located = language.locate(place, named)
     try:
         return located is not None and bool(language.runtime_version(located))
     except EnvironmentUnusable:

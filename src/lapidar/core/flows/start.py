@@ -13,7 +13,7 @@ from lapidar.core.declaring.adopt import Proposal
 from lapidar.core.errors import EnvironmentUnusable, LapidarError
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Located
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Index
 from lapidar.core.records.surveyed import together
@@ -24,7 +24,7 @@ __all__ = ["propose"]
 _GIT_SECONDS = 30
 
 
-def propose(project: Project, cache: Cache | None, indexes: Sequence[Index] = (), guess: str = "") -> Proposal:
+def propose(place: Place, cache: Cache | None, indexes: Sequence[Index] = (), guess: str = "") -> Proposal:
     """What the declaration of a folder would be. Nothing is written, and no host is asked but those of the indexes.
 
     Args:
@@ -38,51 +38,51 @@ def propose(project: Project, cache: Cache | None, indexes: Sequence[Index] = ()
     """
     runtimes = {}
     surveyed = []
-    there = _located(project)
+    there = _located(place)
     for name, located in there.items():
         language = languages.of(name)
         try:
             runtimes[name] = language.runtime_version(located) if located else ""
         except EnvironmentUnusable:
             located = None  # then what is installed tells nothing
-        surveyed.append(language.survey(project, located, cache))
-    proposal = adopt.propose(project, together(surveyed), runtimes, lockfile.read_if_there(project.lockfile))
+        surveyed.append(language.survey(place, located, cache))
+    proposal = adopt.propose(place, together(surveyed), runtimes, lockfile.read_if_there(place.lockfile))
     for name in there if indexes else ():
         spoken = "" if name in proposal.stated else languages.of(name).runtime_of_pins(proposal.needs, indexes, cache)
         if spoken:
             proposal.runtimes[name] = spoken
-    proposal.as_of = _day(project, guess) if guess else None
+    proposal.as_of = _day(place, guess) if guess else None
     return proposal
 
 
-def _day(project: Project, guess: str) -> datetime.date:
+def _day(place: Place, guess: str) -> datetime.date:
     """Raises: LapidarError: it is no day, or there is nothing to tell it by."""
     if guess != "auto":
         try:
             return datetime.date.fromisoformat(guess)
         except ValueError as error:
             raise LapidarError(f"{guess!r} is no day", remedy="Write 2021-06-30, or auto.") from error
-    sources = [project.root / file for language in languages.every() for file in language.sources(project.root)]
-    last = _last_commit(project) or max((path.stat().st_mtime for path in sources), default=0.0)
+    sources = [place.root / file for language in languages.every() for file in language.sources(place.root)]
+    last = _last_commit(place) or max((path.stat().st_mtime for path in sources), default=0.0)
     if not last:
         raise LapidarError("There is no source to tell a day by", remedy="Name one: --guess 2021-06-30.")
     return datetime.datetime.fromtimestamp(last, datetime.UTC).date()
 
 
-def _last_commit(project: Project) -> float:
+def _last_commit(place: Place) -> float:
     """When version control was given sources last; 0 where it tells nothing. The times of files are those of a
     checkout there."""
     patterns = [f":(glob)**/*{suffix}" for language in languages.every() for suffix in language.source_suffixes]
     try:
-        done = git.run(project.root, "log", "-1", "--format=%ct", "--", *patterns, seconds=_GIT_SECONDS)
+        done = git.run(place.root, "log", "-1", "--format=%ct", "--", *patterns, seconds=_GIT_SECONDS)
         return float(done.stdout.strip() or 0)
     except (LapidarError, OSError, subprocess.SubprocessError, ValueError):
         return 0.0
 
 
-def _located(project: Project) -> dict[str, Located | None]:
+def _located(place: Place) -> dict[str, Located | None]:
     try:
-        return {one.language: one for one in locate(project, None)}
+        return {one.language: one for one in locate(place, None)}
     except EnvironmentUnusable:
-        with_sources = [one.name for one in languages.every() if any(one.sources(project.root))]
+        with_sources = [one.name for one in languages.every() if any(one.sources(place.root))]
         return dict.fromkeys(with_sources or [languages.usual().name])

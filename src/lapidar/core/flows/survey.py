@@ -12,7 +12,7 @@ from lapidar.core.environment import marker
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Located
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
@@ -25,7 +25,7 @@ _PLACES = 3  # that are named
 
 
 def survey(
-    project: Project,
+    place: Place,
     cache: Cache | None,
     environment: Path | None = None,
     *,
@@ -47,28 +47,28 @@ def survey(
         EnvironmentUnusable: there is no such environment, and no lockfile.
         LockfileError: it is not valid.
     """
-    pinned = lockfile.read_if_there(project.lockfile)
-    located = _located(project, environment, pinned, cache, only)
+    pinned = lockfile.read_if_there(place.lockfile)
+    located = _located(place, environment, pinned, cache, only)
     if located:
-        several = [languages.of(at.language).survey(project, at, cache, ask=ask) for at in located]
+        several = [languages.of(at.language).survey(place, at, cache, ask=ask) for at in located]
     else:
         assert pinned
         several = [
-            languages.of(name).survey(project, None, cache, ask=ask, pinned=pinned) for name in only or pinned.languages
+            languages.of(name).survey(place, None, cache, ask=ask, pinned=pinned) for name in only or pinned.languages
         ]
     names = frozenset(package.key for package in pinned.packages) if pinned else frozenset()
     return replace(together(several), pinned=names), located
 
 
 def _located(
-    project: Project, environment: Path | None, pinned: Snapshot | None, cache: Cache | None, only: Collection[str]
+    place: Place, environment: Path | None, pinned: Snapshot | None, cache: Cache | None, only: Collection[str]
 ) -> tuple[Located, ...]:
     """The environment; none where only chance speaks for one, and the lockfile tells more."""
-    if environment is None and marker.read(project.environment):
+    if environment is None and marker.read(place.environment):
         restored = "the project's restored environment"
-        return tuple(one._replace(why=restored) for one in locate(project, project.environment, only))
+        return tuple(one._replace(why=restored) for one in locate(place, place.environment, only))
     try:
-        located = locate(project, environment, only)
+        located = locate(place, environment, only)
     except EnvironmentUnusable:
         if environment is not None or pinned is None or cache is None:
             raise
@@ -77,10 +77,10 @@ def _located(
     return () if by_lockfile and environment is None else located
 
 
-def judge_imports(project: Project, snapshot: Snapshot, cache: Cache) -> Iterator[Finding]:
+def judge_imports(place: Place, snapshot: Snapshot, cache: Cache) -> Iterator[Finding]:
     """What the source imports and a snapshot does not have, or the project does not declare."""
     for name in snapshot.languages:
-        for row in languages.of(name).survey(project, None, cache, pinned=snapshot).rows:
+        for row in languages.of(name).survey(place, None, cache, pinned=snapshot).rows:
             at = words.some(map(str, row.places), _PLACES)
             if row.standing == "missing":
                 yield Finding(

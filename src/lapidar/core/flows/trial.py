@@ -9,8 +9,8 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows.rerun import Rerun, RerunOptions, rerun
 from lapidar.core.flows.restore import RestoreOptions, restore
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.project import Project
 from lapidar.core.records import results
 from lapidar.core.records.snapshot import Snapshot
 
@@ -19,13 +19,13 @@ __all__ = ["recorded", "tried"]
 _PREFIX = "trial-"
 
 
-def recorded(project: Project) -> list[str]:
+def recorded(place: Place) -> list[str]:
     """The names of the analyses that can be tried.
 
     Raises:
         LapidarError: there is none.
     """
-    path = project.root / results.FILE_NAME
+    path = place.records
     names = [one.name for one in results.read(path).analysis] if path.is_file() else []
     if not names:
         raise LapidarError(
@@ -35,7 +35,7 @@ def recorded(project: Project) -> list[str]:
     return names
 
 
-def tried(project: Project, cache: Cache, snapshot: Snapshot, reporter: Progress | None = None) -> list[Rerun]:
+def tried(place: Place, cache: Cache, snapshot: Snapshot, reporter: Progress | None = None) -> list[Rerun]:
     """Every recorded analysis, run in an environment that is there only for this; the project is left as it is.
 
     Args:
@@ -44,9 +44,9 @@ def tried(project: Project, cache: Cache, snapshot: Snapshot, reporter: Progress
     Raises:
         LapidarError: nothing is recorded, what a record needs is lost, or the environment cannot be made.
     """
-    names, reporter = recorded(project), reporter or Silent()
-    project.make_own_folder()
-    with cache.in_use(), atomic.WorkFolder(project.own_folder, _PREFIX) as work:
-        place = Path(work.path) / "environment"
-        restore(project, cache, snapshot, RestoreOptions(into=place), reporter)
-        return [rerun(project, cache, name, RerunOptions(environment=place, quiet=True), reporter) for name in names]
+    names, reporter = recorded(place), reporter or Silent()
+    place.make_own_folder()
+    with cache.in_use(), atomic.WorkFolder(place.own_folder, _PREFIX) as work:
+        made = Path(work.path) / "environment"
+        restore(place, cache, snapshot, RestoreOptions(into=made), reporter)
+        return [rerun(place, cache, name, RerunOptions(environment=made, quiet=True), reporter) for name in names]

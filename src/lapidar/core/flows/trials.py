@@ -22,7 +22,7 @@ from lapidar.core.changes.narrowing import Outcome
 from lapidar.core.errors import EnvironmentUnusable, NoSpace
 from lapidar.core.flows.judges import Ending, Judge
 from lapidar.core.flows.restore import RestoreOptions, restore
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Trial", "Trials"]
@@ -69,7 +69,7 @@ class Trials:
         left: how many more there will be at most, as far as whoever searches has said.
     """
 
-    project: Project
+    place: Place
     cache: Cache
     judge: Judge
     times: int
@@ -83,11 +83,11 @@ class Trials:
     _written: tuple[Path, ...] = ()
 
     def __enter__(self) -> Trials:
-        self.project.make_own_folder()
+        self.place.make_own_folder()
         atomic.make_folder(self._file.parent)
         self._kept = self._read()
-        self._written = (self.project.root, Path(tempfile.gettempdir()))  # which is another one once it is full
-        self._work = atomic.WorkFolder(self.project.own_folder, _PLACED)
+        self._written = (self.place.root, Path(tempfile.gettempdir()))  # which is another one once it is full
+        self._work = atomic.WorkFolder(self.place.own_folder, _PLACED)
         return self
 
     def __exit__(
@@ -137,7 +137,7 @@ class Trials:
     def _runs(self, snapshot: Snapshot, times: int, *, draws: bool) -> list[Ending]:
         place = Path(self._work.path, f"{snapshot.snapshot[7:19]}-{atomic.random_name()}")
         try:
-            restore(self.project, self.cache, snapshot, RestoreOptions(into=place))
+            restore(self.place, self.cache, snapshot, RestoreOptions(into=place))
             endings = [self.judge.run(place, draws=draws) for _ in range(times)]
         except EnvironmentUnusable as error:  # a combination that cannot work
             return [Ending(said=tuple(filter(None, (error.what, error.why))))] * times
@@ -167,7 +167,7 @@ class Trials:
     @property
     def _file(self) -> Path:
         key = hashlib.sha256(self.judge.key.encode()).hexdigest()[:24]
-        return self.project.own_folder / _KEPT / f"{key}.json"
+        return self.place.own_folder / _KEPT / f"{key}.json"
 
     def _read(self) -> _Kept:
         try:

@@ -33,8 +33,8 @@ if TYPE_CHECKING:
     from lapidar.core.declaring.editing import NeedsPlace
     from lapidar.core.environment.layout import Layout
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
+    from lapidar.core.place import Place
     from lapidar.core.progress import Progress
-    from lapidar.core.project import Project
     from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Runtime, Snapshot
@@ -78,15 +78,15 @@ class BasicLanguage:
 
     # ---- capture
 
-    def refuse(self, project: Project, named: Path | None) -> Exception:
+    def refuse(self, place: Place, named: Path | None) -> Exception:
         """Nothing of this language is there."""
-        where = str(named or project.root)
+        where = str(named or place.root)
         return EnvironmentUnusable(
             f"{where} has no {self.title}", remedy="Name the folder of an environment: lapidar capture FOLDER."
         )
 
     def choose_used(
-        self, inventory: Inventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]
+        self, inventory: Inventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]
     ) -> Used:
         """All that was found."""
         return Used(inventory, {})
@@ -210,7 +210,7 @@ class BasicLanguage:
 
     def survey(
         self,
-        project: Project,
+        place: Place,
         located: Located | None,
         cache: Cache | None,
         *,
@@ -248,14 +248,14 @@ class BasicLanguage:
     def runtimes(self) -> Sequence[RuntimeHere]:
         return ()
 
-    def refill(self, runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+    def refill(self, runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> tuple[bool, str]:
         return False, f"no runtime of {self.title} is looked for on this machine"
 
     # ---- pin
 
     def pinning(
         self,
-        project: Project,
+        place: Place,
         cache: Cache,
         declaration: Declaration,
         previous: Snapshot | None,
@@ -270,7 +270,7 @@ class BasicLanguage:
         )
 
     def fetch_missing(
-        self, project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+        self, place: Place, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
     ) -> list[str]:
         """Raises: MissingFromCache: the cache lacks any package; there is nowhere to fetch it from."""
         for package in snapshot.packages:

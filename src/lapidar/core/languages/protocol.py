@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from lapidar.core.declaring.editing import NeedsPlace
     from lapidar.core.environment.layout import Layout, Placing
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
+    from lapidar.core.place import Place
     from lapidar.core.progress import Progress
-    from lapidar.core.project import Project
     from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.owner import Owner
@@ -288,17 +288,17 @@ class Language(Protocol):
 
     # ---- capture
 
-    def locate(self, project: Project, named: Path | None) -> Located | None:
+    def locate(self, place: Place, named: Path | None) -> Located | None:
         """The interpreter that is meant; None where there is none of this language.
 
         Args:
             named: a folder or an interpreter; without it, what the project or the user's shell points to.
         """
 
-    def refuse(self, project: Project, named: Path | None) -> Exception:
+    def refuse(self, place: Place, named: Path | None) -> Exception:
         """The error for what no language takes for its own, in this language's words."""
 
-    def observe(self, located: Located, project: Project, options: ObserveOptions) -> Inventory:
+    def observe(self, located: Located, place: Place, options: ObserveOptions) -> Inventory:
         """What is there. Nothing is written into the environment.
 
         Raises:
@@ -306,7 +306,7 @@ class Language(Protocol):
         """
 
     def choose_used(
-        self, inventory: Inventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]
+        self, inventory: Inventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]
     ) -> Used:
         """What of it the project uses.
 
@@ -373,7 +373,7 @@ class Language(Protocol):
     def runtimes(self) -> Sequence[RuntimeHere]:
         """Those of this machine, the newest first."""
 
-    def refill(self, runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+    def refill(self, runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> tuple[bool, str]:
         """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes.
 
         Returns:
@@ -445,7 +445,7 @@ class Language(Protocol):
 
     def survey(
         self,
-        project: Project,
+        place: Place,
         located: Located | None,
         cache: Cache | None,
         *,
@@ -482,7 +482,7 @@ class Language(Protocol):
 
     def pinning(
         self,
-        project: Project,
+        place: Place,
         cache: Cache,
         declaration: Declaration,
         previous: Snapshot | None,
@@ -492,7 +492,7 @@ class Language(Protocol):
         """A session with its indexes."""
 
     def fetch_missing(
-        self, project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+        self, place: Place, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
     ) -> list[str]:
         """Fetch the packages of a snapshot that the cache lacks, each from the origin that was recorded; their names.
 

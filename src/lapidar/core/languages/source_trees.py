@@ -17,11 +17,12 @@ from lapidar.core import languages
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.errors import DeclarationError, LapidarError, PackageBroken
 from lapidar.core.net.addresses import without_credentials
+from lapidar.core.place import OWN_FOLDER
 from lapidar.core.system import git
 
 __all__ = ["Checkout", "checked_out", "copied", "digest_of", "parse_version_control", "unpacked"]
 
-_MADE = re.compile(r"\.lapidar")
+_MADE = re.compile(re.escape(OWN_FOLDER))
 _MADE_AT_TOP = re.compile(
     rf"{_MADE.pattern}|\.(tox|nox|mypy_cache|pytest_cache|ruff_cache|eggs)|.*\.egg-info|.*\.Rcheck"
 )

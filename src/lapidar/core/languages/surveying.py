@@ -142,7 +142,7 @@ def read_all(
         what: what is kept there, by which it is told from what others keep.
     """
     found = Reading()
-    seen = Seen(cache.root / "seen", f"{what} of {root}", FileRead) if cache else None
+    seen = Seen(cache.short_cuts, f"{what} of {root}", FileRead) if cache else None
     for file in files:
         found.files += 1
         one = _known_or_read(root / file, file, read, seen)

@@ -545,7 +545,7 @@ def judge(snapshot: Snapshot, at: Judged) -> Judgement:
     """The host's libraries against the recorded ones; they matter to an environment that runs with them."""
     if not snapshot.libraries:
         return Judgement()
-    seen = seen_of_system(at.cache.root / "seen")
+    seen = seen_of_system(at.cache.short_cuts)
     found = host.find(snapshot)
     drift = host.drift(found, functools.partial(sha256_by, seen))
     if at.cache.writable:

@@ -20,8 +20,8 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Inventory, ObjectFile
 from lapidar.core.layers import conditions, libraries, tools
 from lapidar.core.layers.protocol import Request, Subject
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records import words
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.layers import LowerLayers
@@ -64,7 +64,7 @@ class LowerFound:
         drafts = {**self.tools.drafts(), **self.libraries.drafts()}
         if not drafts:
             return {}
-        seen = seen_of_system(cache.root / "seen")
+        seen = seen_of_system(cache.short_cuts)
         stowed = stow(cache, drafts, seen, reporter)
         seen.save()
         return stowed
@@ -96,7 +96,7 @@ def of_subject(subject: Subject, problems: Sequence[str] = ()) -> LowerFound:
 
 
 def of_environment(
-    project: Project,
+    place: Place,
     cache: Cache,
     inventories: Sequence[Inventory],
     programs: Sequence[str],
@@ -112,16 +112,16 @@ def of_environment(
     environment = Environment(Path(inventories[0].prefix))
     problems: list[str] = []
     try:
-        declaration = reading.read(project)
+        declaration = reading.read(place)
     except DeclarationError as error:
         declaration = Declaration()
         problems.append(f"{error}; what is declared of tools and conditions was not heeded")
-    outside = _Outside(inventories, project)
+    outside = _Outside(inventories, place)
     interpreters = {name for one in inventories for name in languages.of(one.language).interpreters}
     programs = [name for name in programs if os.path.basename(name) not in interpreters]
     mapped = [path for path in run.mapped if ".so" in path and outside.has(path)] if run else []
     started = [path for path in run.executed if outside.has(path)] if run else []
-    memory = ElfMemory(cache.root / "seen", str(environment.folder))
+    memory = ElfMemory(cache.short_cuts, str(environment.folder))
     held_to = conditions.kept(environment)
     subject = Subject(
         environment=environment,
@@ -165,9 +165,9 @@ def _program(inventories: Iterable[Inventory]) -> ObjectFile | None:
 class _Outside:
     """Tells files that are neither of the environment nor of the project."""
 
-    def __init__(self, inventories: Iterable[Inventory], project: Project) -> None:
+    def __init__(self, inventories: Iterable[Inventory], place: Place) -> None:
         folders = {folder for inventory in inventories for folder in inventory.own_folders}
-        self._inside = tuple(folder.rstrip("/") + "/" for folder in (*folders, str(project.root)))
+        self._inside = tuple(folder.rstrip("/") + "/" for folder in (*folders, str(place.root)))
         self._processes = {inventory.process for inventory in inventories}
 
     def has(self, path: str) -> bool:

@@ -19,7 +19,7 @@ import tomli
 
 from lapidar.core import atomic, foreign
 from lapidar.core.errors import LockfileError
-from lapidar.core.project import LOCKFILE_NAME
+from lapidar.core.place import LOCKFILE_NAME
 from lapidar.core.records import canonical
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.snapshot import Package, Platform, Remainder, Runtime, Snapshot

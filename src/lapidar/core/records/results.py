@@ -19,10 +19,10 @@ import tomli
 
 from lapidar.core import atomic, foreign
 from lapidar.core.errors import LapidarError
+from lapidar.core.place import RECORDS_NAME
 from lapidar.core.records import canonical
 
 __all__ = [
-    "FILE_NAME",
     "FORMAT",
     "Analysis",
     "RecordBroken",
@@ -37,7 +37,6 @@ __all__ = [
     "written",
 ]
 
-FILE_NAME = "lapidar.results"
 FORMAT = 1
 _BANNER = "# Written by lapidar record. Commit this file; do not edit it.\n"
 _PARTS = (("source", "sources"), ("input", "inputs"), ("outside", "outside"), ("result", "results"))
@@ -157,7 +156,7 @@ def render(results: Results) -> str:
     return f"{_BANNER}format = {results.format}\n" + "".join("\n" + _text(one) for one in results.analysis)
 
 
-def parse(text: str, name: str = FILE_NAME) -> Results:
+def parse(text: str, name: str = RECORDS_NAME) -> Results:
     """Read records and verify them.
 
     Raises:

@@ -16,6 +16,7 @@ from lapidar.core.cache.store import Cache, FileFlaw
 from lapidar.core.cache.stowing import put_back
 from lapidar.core.cache.trees import EXECUTABLE, FILE, Entry
 from lapidar.core.environment.folder import Environment
+from lapidar.core.place import Place
 from lapidar.core.records import words
 
 __all__ = ["Healed", "heal"]
@@ -50,7 +51,7 @@ def heal(cache: Cache, flaws: Iterable[Flaw]) -> Healed:
             altered.setdefault(content, []).append(place)
         else:
             sources.setdefault(content, []).append(str(place))
-    for content, path in known_paths(cache.root / "seen", set(entries)):
+    for content, path in known_paths(cache.short_cuts, set(entries)):
         sources.setdefault(content, []).append(path)
     for flaw in found:
         if flaw.entry is None or not cache.writable:
@@ -90,7 +91,7 @@ def _placed(cache: Cache, wanted: Collection[Entry]) -> Iterator[tuple[Path, str
     for entry in wanted:
         by_name.setdefault((posixpath.basename(entry.path), entry.bytes), []).append(entry.content)
     history = History(cache)
-    folders = dict.fromkeys(Path(moment.lockfile).parent / ".lapidar" / "env" for moment in history.moments())
+    folders = dict.fromkeys(Place.of_lockfile(Path(moment.lockfile)).environment for moment in history.moments())
     for folder in folders:
         listed = Environment(folder).manifest
         for row in listed.listing.rows() if listed else ():

@@ -19,7 +19,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.protocol import LoadTest
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer, PackageName
@@ -87,22 +87,20 @@ def _finding(layer: Layer, problem: Problem, what: NotLoaded, *details: str) -> 
     return Finding(layer, problem, name=what.name, details=details, language=what.language)
 
 
-def look(
-    project: Project, cache: Cache, snapshot: Snapshot, environment: Environment, reporter: progress.Progress
-) -> Live:
+def look(place: Place, cache: Cache, snapshot: Snapshot, environment: Environment, reporter: progress.Progress) -> Live:
     """Run the restored interpreters, load everything that the packages and the runtimes have, and read the memory maps.
 
     Raises:
         EnvironmentUnusable: one does not run.
     """
     # As for a run, but that no window is opened.
-    prepared = running.prepare(project, environment, os.environ, env_file=False)
+    prepared = running.prepare(place, environment, os.environ, env_file=False)
     variables = {**prepared.variables, "MPLBACKEND": "Agg", "QT_QPA_PLATFORM": "offscreen"}
     found = []
     for name in snapshot.languages:
         test = languages.of(name).load_test(snapshot, cache, environment.folder)
         if test is not None:
-            found.append(_look(name, project, test, environment, variables, reporter))
+            found.append(_look(name, place, test, environment, variables, reporter))
     return Live(
         modules=sum(one.modules for one in found),
         failed=tuple(module for one in found for module in one.failed),
@@ -135,7 +133,7 @@ def _asked_by(snapshot: Snapshot, asked_for: PackageName) -> str:
 
 def _look(
     language: str,
-    project: Project,
+    place: Place,
     test: LoadTest,
     environment: Environment,
     variables: dict[str, str],
@@ -168,7 +166,7 @@ def _look(
         if again.mapped is not None and not again.failed:
             del failed[name]
             mapped |= set(again.mapped)
-    own = (os.path.realpath(environment.folder) + "/", said.prefix + "/", str(project.root) + "/")
+    own = (os.path.realpath(environment.folder) + "/", said.prefix + "/", str(place.root) + "/")
     real = [path for path in mapped if not _NO_FILE.search(path)]
     outside = tuple(sorted(path for path in real if not path.startswith(own)))
     return Live(

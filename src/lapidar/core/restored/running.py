@@ -12,19 +12,19 @@ from lapidar.core import foreign, languages
 from lapidar.core.environment.folder import Environment
 from lapidar.core.layers import conditions
 from lapidar.core.layers.conditions import HeldTo
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Conditions
 from lapidar.core.system.loader import VARIABLES
 
 __all__ = ["Prepared", "prepare"]
 
 
-def _as_declared(recorded: Conditions, project: Project) -> Conditions:
+def _as_declared(recorded: Conditions, place: Place) -> Conditions:
     """Conditions with what a run reads of the declaration itself: that needs no new snapshot."""
-    if not project.declaration.is_file():
+    if not place.declaration.is_file():
         return recorded
     try:
-        told = foreign.parsed(lambda: tomli.loads(foreign.read_text(project.declaration))).get("conditions")
+        told = foreign.parsed(lambda: tomli.loads(foreign.read_text(place.declaration))).get("conditions")
     except (OSError, ValueError):
         return recorded  # the commands that need the declaration tell what is wrong with it
     if not isinstance(told, dict):
@@ -57,13 +57,11 @@ class Prepared(msgspec.Struct, frozen=True):
     umask: int | None
 
 
-def prepare(
-    project: Project, environment: Environment, variables: Mapping[str, str], *, env_file: bool = True
-) -> Prepared:
+def prepare(place: Place, environment: Environment, variables: Mapping[str, str], *, env_file: bool = True) -> Prepared:
     """The variables of a run.
 
     Args:
-        project: whose file of variables is read.
+        place: whose file of variables is read.
         variables: those of the caller.
         env_file: whether it is read.
 
@@ -77,10 +75,10 @@ def prepare(
     recorded = conditions.kept(environment)
     held_to = None
     if recorded is not None:
-        recorded = _as_declared(recorded, project)
+        recorded = _as_declared(recorded, place)
         if not env_file:
             recorded = msgspec.structs.replace(recorded, env_file=None)
-        held_to = conditions.apply(recorded, result, project.root)
+        held_to = conditions.apply(recorded, result, place.root)
         result = dict(held_to.variables)
     folder = str(environment.folder)
     result["VIRTUAL_ENV"] = folder

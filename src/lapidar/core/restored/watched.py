@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from lapidar.core import languages
 from lapidar.core.environment.folder import Environment
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
 from lapidar.core.restored.running import Prepared
@@ -56,7 +56,7 @@ class Watched:
 
 
 def watch(
-    project: Project, environment: Environment, program: str, words: Sequence[str], prepared: Prepared, output: int
+    place: Place, environment: Environment, program: str, words: Sequence[str], prepared: Prepared, output: int
 ) -> Watched:
     """Run a command and see what it and its children use.
 
@@ -69,7 +69,7 @@ def watch(
         LapidarError: it cannot be observed here, or does not start.
     """
     run = tracing.observe([program, *words], prepared.variables, output)
-    return _judged(run, Inside(project, environment))
+    return _judged(run, Inside(place, environment))
 
 
 def temporary_folders() -> tuple[str, ...]:
@@ -81,11 +81,11 @@ def temporary_folders() -> tuple[str, ...]:
 class Inside:
     """Tells what belongs to a run from what is the host's."""
 
-    def __init__(self, project: Project, environment: Environment) -> None:
+    def __init__(self, place: Place, environment: Environment) -> None:
         self.environment = os.path.realpath(environment.folder) + "/"
         caches = [pattern for language in languages.every() for pattern in language.variables.caches]
         self._caches = re.compile("|".join(caches) or r"(?!)")
-        self._own = (self.environment, os.path.realpath(project.root) + "/", *temporary_folders(), *_OF_EVERY_HOST)
+        self._own = (self.environment, os.path.realpath(place.root) + "/", *temporary_folders(), *_OF_EVERY_HOST)
 
     def has(self, path: str) -> bool:
         """Whether a file is of the environment, the project, the kernel, or temporary."""

@@ -12,8 +12,7 @@ from pathlib import Path
 
 from lapidar.core import languages
 from lapidar.core.environment.folder import Environment
-from lapidar.core.project import LOCKFILE_NAME, Project
-from lapidar.core.records.results import FILE_NAME
+from lapidar.core.place import LOCKFILE_NAME, OWN_FOLDER, RECORDS_NAME, Place
 from lapidar.core.restored.watched import Inside, temporary_folders
 from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.written import Touched
@@ -21,8 +20,8 @@ from lapidar.core.system.written import Touched
 __all__ = ["Seen", "ignored", "is_wanted", "seen"]
 
 # Kept by tools about a project, and no part of an analysis.
-_NO_RESULTS = frozenset((".lapidar", ".git", ".hg", ".svn", ".ipynb_checkpoints", ".mypy_cache", ".pytest_cache"))
-_OF_LAPIDAR = frozenset((LOCKFILE_NAME, FILE_NAME))
+_NO_RESULTS = frozenset((OWN_FOLDER, ".git", ".hg", ".svn", ".ipynb_checkpoints", ".mypy_cache", ".pytest_cache"))
+_OF_LAPIDAR = frozenset((LOCKFILE_NAME, RECORDS_NAME))
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,13 +48,13 @@ class Seen:
     odd: tuple[str, ...] = ()
 
 
-def ignored(project: Project, others: Sequence[Path]) -> Callable[[str], bool]:
+def ignored(place: Place, others: Sequence[Path]) -> Callable[[str], bool]:
     """Says of a path in the project that nobody wants to know of it.
 
     Args:
         others: folders in it that are none of its own: an environment, a cache.
     """
-    root = os.path.realpath(project.root) + "/"
+    root = os.path.realpath(place.root) + "/"
     folders = tuple(os.path.realpath(one) + "/" for one in others)
     made = [language.made_by_running for language in languages.every()]
 
@@ -73,7 +72,7 @@ def ignored(project: Project, others: Sequence[Path]) -> Callable[[str], bool]:
 
 
 def seen(
-    project: Project,
+    place: Place,
     environment: Environment,
     run: ObservedRun,
     touched: Touched,
@@ -88,18 +87,18 @@ def seen(
         taken: patterns of the results that are wanted; all, where there are none.
         left: patterns of results that are not.
     """
-    root = os.path.realpath(project.root) + "/"
+    root = os.path.realpath(place.root) + "/"
     started = {os.path.realpath(path) for path in run.executed}
     suffixes = tuple(suffix for language in languages.every() for suffix in language.source_suffixes)
     sources: dict[str, str] = {}
     inputs: dict[str, str] = {}
-    for path, place in touched.read.items():
+    for path, kept in touched.read.items():
         is_source = path.endswith(suffixes) if suffixes else False
-        (sources if is_source or path in started else inputs)[path[len(root) :]] = place
+        (sources if is_source or path in started else inputs)[path[len(root) :]] = kept
     written = {path[len(root) :]: path for path in touched.written}
     wanted = {below: path for below, path in written.items() if is_wanted(below, taken, left)}
     files = {below: path for below, path in wanted.items() if _is_file(path)}
-    outside = _outside(run, Inside(project, environment), touched, began_ns, project, environment)
+    outside = _outside(run, Inside(place, environment), touched, began_ns, place, environment)
     return Seen(
         sources=sources,
         inputs=inputs,
@@ -130,10 +129,10 @@ def _is_temporary(path: str) -> bool:
 
 
 def _outside(
-    run: ObservedRun, inside: Inside, touched: Touched, began_ns: int, project: Project, environment: Environment
+    run: ObservedRun, inside: Inside, touched: Touched, began_ns: int, place: Place, environment: Environment
 ) -> tuple[str, ...]:
     """What the environment's own programs read outside; of a temporary folder, what was there before."""
-    own = (os.path.realpath(project.root) + "/", os.path.realpath(environment.folder) + "/")
+    own = (os.path.realpath(place.root) + "/", os.path.realpath(environment.folder) + "/")
     found: set[str] = set()
     for path in inside.of_environment(run):
         if path.startswith(own) or path in touched.outside:

@@ -22,12 +22,12 @@ PRINTED = "printed"  # in the tree of what was made; the results lie in the fold
 RESULTS = "results"
 
 
-def lay_out(analysis: Analysis, cache: Cache, into: Path, project: Path, *, as_is: bool) -> list[str]:
+def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, as_is: bool) -> list[str]:
     """Lay the recorded sources and inputs out.
 
     Args:
         into: an empty folder.
-        project: the project's folder: has what is not in the cache.
+        place: the project's folder: has what is not in the cache.
         as_is: take the files as they are in the project now.
 
     Returns:
@@ -42,23 +42,23 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, project: Path, *, as_i
     if tree is not None:
         names = {file.path: file.name for file in (*analysis.source, *analysis.input)}
         for entry in tree:
-            place = into / names.get(entry.path, entry.path)
-            place.parent.mkdir(parents=True, exist_ok=True)
+            target = into / names.get(entry.path, entry.path)
+            target.parent.mkdir(parents=True, exist_ok=True)
             if entry.kind == LINK:
-                place.symlink_to(entry.content)
+                target.symlink_to(entry.content)
                 continue
-            shutil.copyfile(cache.entry_path(entry), place)
-            place.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
-            if sha256_of(str(place)) != entry.content:
-                place.unlink()
+            shutil.copyfile(cache.entry_path(entry), target)
+            target.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
+            if sha256_of(str(target)) != entry.content:
+                target.unlink()
                 altered.add(names.get(entry.path, entry.path))
     for file in (*analysis.source, *analysis.input):
-        place = into / file.name
-        if tree is not None and file.name not in altered and (file.kept or os.path.lexists(place)):
+        target = into / file.name
+        if tree is not None and file.name not in altered and (file.kept or os.path.lexists(target)):
             continue
         if file.name in altered:
             told.append(f"{file.path} is damaged in the cache, and was taken from the project: lapidar cache audit")
-        told += _from_project(file, project / file.name, place, as_is=as_is)
+        told += _from_project(file, place / file.name, target, as_is=as_is)
     (into / analysis.folder).mkdir(parents=True, exist_ok=True)
     # A program that writes into a folder which was there finds it there.
     for file in analysis.result:

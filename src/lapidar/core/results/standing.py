@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.errors import LapidarError
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import results, words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
@@ -18,13 +18,13 @@ from lapidar.core.records.snapshot import Snapshot
 __all__ = ["judge"]
 
 
-def judge(project: Project, snapshot: Snapshot) -> Iterator[Finding]:
+def judge(place: Place, snapshot: Snapshot) -> Iterator[Finding]:
     """What of the recorded results is not as recorded.
 
     Args:
         snapshot: that of the lockfile.
     """
-    file = project.root / results.FILE_NAME
+    file = place.records
     if not file.is_file():
         return
     try:
@@ -36,21 +36,21 @@ def judge(project: Project, snapshot: Snapshot) -> Iterator[Finding]:
         if analysis.snapshot != snapshot.snapshot:
             details = (words.short(analysis.snapshot), words.short(snapshot.snapshot))
             yield Finding(Layer.RESULTS, Problem.RECORD_OF_OTHER_SNAPSHOT, name=analysis.name, details=details)
-        yield from _files(project, analysis)
+        yield from _files(place, analysis)
 
 
-def _files(project: Project, analysis: Analysis) -> Iterator[Finding]:
-    gone = tuple(one.path for one in analysis.result if not os.path.lexists(project.root / one.name))
+def _files(place: Place, analysis: Analysis) -> Iterator[Finding]:
+    gone = tuple(one.path for one in analysis.result if not os.path.lexists(place.root / one.name))
     there = [one for one in analysis.result if one.path not in gone]
-    altered = tuple(one.path for one in there if not _is_same(project, one))
+    altered = tuple(one.path for one in there if not _is_same(place, one))
     if gone:
         yield Finding(Layer.RESULTS, Problem.RESULTS_GONE, name=analysis.name, paths=gone)
     if altered:
         yield Finding(Layer.RESULTS, Problem.RESULTS_ALTERED, name=analysis.name, paths=altered)
 
 
-def _is_same(project: Project, one: RecordedFile) -> bool:
-    path = project.root / one.name
+def _is_same(place: Place, one: RecordedFile) -> bool:
+    path = place.root / one.name
     try:
         if one.link:
             return path.is_symlink() and hashlib.sha256(os.fsencode(os.readlink(path))).hexdigest() == one.sha256

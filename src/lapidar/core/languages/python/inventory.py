@@ -14,7 +14,7 @@ from lapidar.core.languages.python.packages import PackagesFound, site_paths
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.runtime import RuntimeFound
 from lapidar.core.languages.python.standards.metadata import needed
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import LanguageParts, Package, Remainder
 
@@ -134,7 +134,7 @@ class PythonInventory:
 
 
 def observe(
-    answer: Answer, project: Project, *, full_runtime: bool, skip_outside: bool, short_cuts: Path | None = None
+    answer: Answer, place: Place, *, full_runtime: bool, skip_outside: bool, short_cuts: Path | None = None
 ) -> PythonInventory:
     """Find what an environment has.
 
@@ -145,6 +145,6 @@ def observe(
     Raises:
         EnvironmentUnusable, PackageBroken: it cannot be captured as it is.
     """
-    found = remembered.observe(answer, project, skip_outside=skip_outside, folder=short_cuts)
+    found = remembered.observe(answer, place, skip_outside=skip_outside, folder=short_cuts)
     base = runtime.observe(answer, found.claimed, full=full_runtime)
     return PythonInventory(answer, base, found)

@@ -29,8 +29,8 @@ if TYPE_CHECKING:
     from lapidar.core.declaring.editing import NeedsPlace
     from lapidar.core.environment.layout import Layout, Placing
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
+    from lapidar.core.place import Place
     from lapidar.core.progress import Progress
-    from lapidar.core.project import Project
     from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Runtime, Snapshot
@@ -67,35 +67,35 @@ class Python:
 
     # ---- capture
 
-    def locate(self, project: Project, named: Path | None) -> Located | None:
+    def locate(self, place: Place, named: Path | None) -> Located | None:
         from lapidar.core.languages.python import locate
 
-        return locate.locate(project, named)
+        return locate.locate(place, named)
 
-    def refuse(self, project: Project, named: Path | None) -> Exception:
+    def refuse(self, place: Place, named: Path | None) -> Exception:
         from lapidar.core.languages.python import locate
 
-        return locate.refuse(project, named)
+        return locate.refuse(place, named)
 
-    def observe(self, located: Located, project: Project, options: ObserveOptions) -> Inventory:
+    def observe(self, located: Located, place: Place, options: ObserveOptions) -> Inventory:
         from lapidar.core.languages.python import inventory, probe
 
         answer = probe.ask(located.interpreter)
         return inventory.observe(
             answer,
-            project,
+            place,
             full_runtime=options.full_runtime,
             skip_outside=options.skip_outside,
             short_cuts=options.short_cuts,
         )
 
     def choose_used(
-        self, inventory: Inventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]
+        self, inventory: Inventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]
     ) -> Used:
         from lapidar.core.languages.python import scope as scopes
         from lapidar.core.languages.python.inventory import PythonInventory
 
-        return scopes.choose_used(cast(PythonInventory, inventory), project, cache, scope, opened)
+        return scopes.choose_used(cast(PythonInventory, inventory), place, cache, scope, opened)
 
     def files_of(self, parts: LanguageParts, cache: Cache) -> Iterator[ObjectFile]:
         from lapidar.core.languages.python import placing
@@ -171,10 +171,10 @@ class Python:
 
         return runtimes.on_machine()
 
-    def refill(self, runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+    def refill(self, runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> tuple[bool, str]:
         from lapidar.core.languages.python import runtimes
 
-        found = runtimes.refill(runtime, project, cache, reporter)
+        found = runtimes.refill(runtime, place, cache, reporter)
         name = f"{self.title} {runtime.version}"
         if found.same:
             return True, f"{name} was taken from {found.same}, which has the same bytes"
@@ -260,7 +260,7 @@ class Python:
 
     def survey(
         self,
-        project: Project,
+        place: Place,
         located: Located | None,
         cache: Cache | None,
         *,
@@ -275,8 +275,8 @@ class Python:
         runtime = pinned.runtime_of(self.name) if pinned else None
         version = runtime.version if runtime else ""
         if ask:
-            return flow.survey_asking(project, answer, cache, packages, version)
-        return flow.survey(project, answer, cache, pinned=packages, suggest=pinned is None, version=version)
+            return flow.survey_asking(place, answer, cache, packages, version)
+        return flow.survey(place, answer, cache, pinned=packages, suggest=pinned is None, version=version)
 
     def runtime_version(self, located: Located) -> str:
         from lapidar.core.languages.python import probe
@@ -294,7 +294,7 @@ class Python:
 
     def pinning(
         self,
-        project: Project,
+        place: Place,
         cache: Cache,
         declaration: Declaration,
         previous: Snapshot | None,
@@ -303,14 +303,14 @@ class Python:
     ) -> AbstractContextManager[LanguagePinning]:
         from lapidar.core.languages.python.pinning import session
 
-        return session.opened(project, cache, declaration, previous, options, reporter)
+        return session.opened(place, cache, declaration, previous, options, reporter)
 
     def fetch_missing(
-        self, project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+        self, place: Place, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
     ) -> list[str]:
         from lapidar.core.languages.python.pinning import refetch
 
-        return refetch.fetch_missing(project, cache, snapshot, declaration, reporter)
+        return refetch.fetch_missing(place, cache, snapshot, declaration, reporter)
 
 
 LANGUAGE: Language = Python()

@@ -10,18 +10,18 @@ from lapidar.core import foreign
 from lapidar.core.environment import marker
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.protocol import Located
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 
 __all__ = ["locate", "refuse"]
 
 _INTERPRETERS = ("bin/python3", "bin/python")
 
 
-def locate(project: Project, named: Path | None) -> Located | None:
+def locate(place: Place, named: Path | None) -> Located | None:
     """The interpreter that is meant.
 
     Args:
-        project: where `.venv` and `venv` are looked for.
+        place: where `.venv` and `venv` are looked for.
         named: a folder or an interpreter; without it: the active environment, else the project's own, else
             the restored one, else ``python3`` on PATH.
 
@@ -34,10 +34,10 @@ def locate(project: Project, named: Path | None) -> Located | None:
     if active and Path(active).is_dir():
         return Located("python", _in_folder(Path(active)), "the active environment")
     for name in (".venv", "venv"):
-        if (project.root / name).is_dir():
-            return Located("python", _in_folder(project.root / name), f"the project's own {name}")
-    restored = _interpreter(project.environment)
-    if restored and marker.read(project.environment):
+        if (place.root / name).is_dir():
+            return Located("python", _in_folder(place.root / name), f"the project's own {name}")
+    restored = _interpreter(place.environment)
+    if restored and marker.read(place.environment):
         return Located("python", restored, "the project's restored environment")
     on_path = shutil.which("python3")
     if on_path:
@@ -68,7 +68,7 @@ def _in_folder(folder: Path) -> Path:
     return found
 
 
-def refuse(project: Project, named: Path | None) -> EnvironmentUnusable:
+def refuse(place: Place, named: Path | None) -> EnvironmentUnusable:
     """The error for what `locate` finds nothing in."""
     if named is None:
         return EnvironmentUnusable(

@@ -24,7 +24,7 @@ from lapidar.core.languages.python.placing import SCRIPTS
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.standards import direct_url, entry_points, layout, record
 from lapidar.core.languages.python.standards.metadata import Metadata
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import Origin, Package, PackageFacts
 from lapidar.core.system import owners
@@ -126,18 +126,18 @@ class PackagesFound:
     statuses: dict[str, os.stat_result] = field(default_factory=dict)
 
 
-def observe(answer: Answer, project: Project, *, skip_outside: bool = False) -> PackagesFound:
+def observe(answer: Answer, place: Place, *, skip_outside: bool = False) -> PackagesFound:
     """Find all packages that an environment sees.
 
     Args:
         answer: what its interpreter said.
-        project: tells an editable package of the project from one outside.
+        place: tells an editable package of the project from one outside.
         skip_outside: leave out files that a RECORD lists outside the environment, instead of refusing.
 
     Raises:
         PackageBroken: a package's own records cannot be read, or point outside the environment.
     """
-    return _Observer(answer, project, skip_outside).run()
+    return _Observer(answer, place, skip_outside).run()
 
 
 def site_paths(answer: Answer) -> list[str]:
@@ -199,9 +199,9 @@ def _text_of(path: str) -> str | None:
 
 
 class _Observer:
-    def __init__(self, answer: Answer, project: Project, skip_outside: bool) -> None:
+    def __init__(self, answer: Answer, place: Place, skip_outside: bool) -> None:
         self.answer = answer
-        self.project = project
+        self.place = place
         self.skip_outside = skip_outside
         odd: list[str] = []
         self.sites = _site_folders(answer, odd)
@@ -212,9 +212,7 @@ class _Observer:
         self.named: dict[str, list[str]] = {}  # and the data that their modules name
         self.found = PackagesFound()
         self.found.warnings += [f"{path} is a pipe, a socket or a device, and was passed over" for path in odd]
-        self.explained = Explained(
-            (answer.prefix, answer.base_prefix, str(project.root), *self.folders, *answer.stdlib)
-        )
+        self.explained = Explained((answer.prefix, answer.base_prefix, str(place.root), *self.folders, *answer.stdlib))
         self.interpreters = _interpreters(answer)
 
     def run(self) -> PackagesFound:
@@ -507,7 +505,7 @@ class _Observer:
         text = one.text("direct_url.json")
         came_from = kept or self._told_origin(one, text)
         if wired:
-            folders = [self.project.relative(Path(folder)) for folder in wired.folders]
+            folders = [self.place.relative(Path(folder)) for folder in wired.folders]
             inside = tuple(folder for folder in folders if folder is not None)
             if len(inside) == len(folders):
                 path = self._source_folder(text) or (kept.path if kept else None) or inside[0]
@@ -549,7 +547,7 @@ class _Observer:
             told = direct_url.parse(text) if text else None
         except ValueError:
             return None
-        return self.project.relative(Path(unquote(urlsplit(told.url).path))) if told and told.dir_info else None
+        return self.place.relative(Path(unquote(urlsplit(told.url).path))) if told and told.dir_info else None
 
     def _stow_editable(self, package: PackageFound, wired: editable.Editable, one: _Distribution) -> None:
         drafts = editable.stow_drafts(wired, (one.text("top_level.txt") or "").split())

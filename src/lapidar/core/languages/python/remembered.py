@@ -27,24 +27,24 @@ from lapidar.core.languages.python import packages
 from lapidar.core.languages.python.packages import PackageFound, PackagesFound
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.standards.metadata import Metadata
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Origin, PackageFacts
 
 __all__ = ["observe"]
 
 
-def observe(answer: Answer, project: Project, *, skip_outside: bool, folder: Path | None) -> PackagesFound:
+def observe(answer: Answer, place: Place, *, skip_outside: bool, folder: Path | None) -> PackagesFound:
     """As `packages.observe`, or out of what is remembered.
 
     Args:
         folder: where the cache keeps its short cuts; None to observe in any case.
     """
     if folder is None:
-        return packages.observe(answer, project, skip_outside=skip_outside)
-    memory = _Memory(folder, answer, project, skip_outside)
+        return packages.observe(answer, place, skip_outside=skip_outside)
+    memory = _Memory(folder, answer, place, skip_outside)
     found = memory.recall()
     if found is None:
-        found = packages.observe(answer, project, skip_outside=skip_outside)
+        found = packages.observe(answer, place, skip_outside=skip_outside)
         memory.keep(found)
     found.statuses = memory.statuses
     return found
@@ -84,9 +84,9 @@ _KEPT = msgspec.msgpack.Decoder(_Kept)
 
 
 class _Memory:
-    def __init__(self, folder: Path, answer: Answer, project: Project, skip_outside: bool) -> None:
+    def __init__(self, folder: Path, answer: Answer, place: Place, skip_outside: bool) -> None:
         told = msgspec.json.encode(
-            [VERSION, assemblies.code_state(), msgspec.to_builtins(answer), str(project.root), skip_outside]
+            [VERSION, assemblies.code_state(), msgspec.to_builtins(answer), str(place.root), skip_outside]
         )
         self._key = hashlib.blake2b(told).hexdigest()
         self._file = folder / f"{hashlib.sha256(os.fsencode(answer.prefix)).hexdigest()[:32]}-packages"

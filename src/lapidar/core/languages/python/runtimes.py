@@ -20,8 +20,8 @@ from lapidar.core.errors import EnvironmentUnusable, LapidarError
 from lapidar.core.languages.protocol import RuntimeHere
 from lapidar.core.languages.python import inventory, probe
 from lapidar.core.languages.python.probe import Answer
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records.snapshot import Platform, Runtime
 
 __all__ = ["Kept", "Refilled", "in_cache", "on_machine", "refill", "stowed"]
@@ -92,14 +92,12 @@ def in_cache(cache: Cache) -> Iterator[Kept]:
                 yield Kept(runtime, snapshot.platform)
 
 
-def stowed(answer: Answer, project: Project, cache: Cache, reporter: Progress) -> Runtime:
+def stowed(answer: Answer, place: Place, cache: Cache, reporter: Progress) -> Runtime:
     """Stow the runtime below an environment; its record."""
     # C headers of packages lie among those of the runtime, and are not its own.
-    base = inventory.observe(
-        answer, project, full_runtime=False, skip_outside=True, short_cuts=cache.root / "seen"
-    ).base
+    base = inventory.observe(answer, place, full_runtime=False, skip_outside=True, short_cuts=cache.short_cuts).base
     with cache.in_use():
-        seen = seen_files(cache.root / "seen", answer.base_prefix)
+        seen = seen_files(cache.short_cuts, answer.base_prefix)
         done = stow(cache, {base.owner: base.drafts}, seen, reporter)
         seen.save()
     return base.record(done[base.owner])
@@ -117,14 +115,14 @@ class Refilled(NamedTuple):
     near: Path | None = None
 
 
-def refill(runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> Refilled:
+def refill(runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> Refilled:
     """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes."""
     near: Path | None = None
     for one in on_machine():
         if one.version != runtime.version or one.implementation != runtime.implementation:
             continue
         try:
-            record = stowed(probe.ask(one.interpreter), project, cache, reporter)
+            record = stowed(probe.ask(one.interpreter), place, cache, reporter)
         except LapidarError:
             continue
         if record.tree == runtime.tree:

@@ -21,7 +21,7 @@ from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.languages.python.standards.metadata import needed
 from lapidar.core.languages.python.survey import sources
 from lapidar.core.languages.python.survey.flow import survey
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.selection import closure
 
 __all__ = ["choose_used"]
@@ -31,19 +31,19 @@ _CODE = (".py", ".so")
 
 
 def choose_used(
-    inventory: PythonInventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]
+    inventory: PythonInventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]
 ) -> Used:
     """What the project uses of what was found; see `lapidar.core.languages.protocol.Language.choose_used`."""
-    files = list(islice(sources.find(project.root), _MANY + 1 if scope != "used" else None))
+    files = list(islice(sources.find(place.root), _MANY + 1 if scope != "used" else None))
     if scope != "used" and len(files) > _MANY:
-        return Used(inventory if scope else _with_warnings(inventory, [_too_many(project)]), {})
-    surveyed = survey(project, inventory.answer, cache, installed=inventory.found, files=files, suggest=False)
+        return Used(inventory if scope else _with_warnings(inventory, [_too_many(place)]), {})
+    surveyed = survey(place, inventory.answer, cache, installed=inventory.found, files=files, suggest=False)
     programs, libraries = tuple(surveyed.programs), tuple(surveyed.libraries)
     found = inventory.found
     if scope == "whole" or not found.packages:
         return Used(inventory, {}, programs, libraries)
     try:
-        declared = reading.read(project).needs_of("python")
+        declared = reading.read(place).needs_of("python")
     except DeclarationError:
         if scope:
             raise
@@ -80,9 +80,9 @@ def choose_used(
     return Used(_with_warnings(replace(inventory, found=used), problems), unused, programs, libraries)
 
 
-def _too_many(project: Project) -> str:
+def _too_many(place: Place) -> str:
     return (
-        f"{project.root} has more than {_MANY:,} source files, too many to be one project: "
+        f"{place.root} has more than {_MANY:,} source files, too many to be one project: "
         "everything was captured; --scope used chooses all the same"
     )
 

@@ -18,7 +18,7 @@ from lapidar.core.languages.r import packages, placing, runtime
 from lapidar.core.languages.r.packages import PackagesFound
 from lapidar.core.languages.r.probe import Answer
 from lapidar.core.languages.r.runtime import RuntimeFound
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.owner import Owner
 from lapidar.core.records.snapshot import LanguageParts
 
@@ -46,7 +46,7 @@ class RInventory:
     environment: Environment
     base: RuntimeFound
     found: PackagesFound
-    project: Path
+    place: Path
 
     @property
     def language(self) -> str:
@@ -100,7 +100,7 @@ class RInventory:
     def warnings(self) -> Sequence[str]:
         told = [self.answer.warning] if self.answer.warning else []
         for name, variable in _OF_SESSIONS.items():
-            if (self.project / name).exists():
+            if (self.place / name).exists():
                 told.append(_not_read(name, variable))
         return (*told, *self.found.warnings)
 
@@ -153,26 +153,26 @@ def _folders(answer: Answer) -> tuple[str, ...]:
     return tuple(dict.fromkeys((answer.home, answer.share, answer.include, answer.doc, settings, *answer.libraries)))
 
 
-def observe(answer: Answer, project: Project, *, full_runtime: bool) -> RInventory:
+def observe(answer: Answer, place: Place, *, full_runtime: bool) -> RInventory:
     """Find what an environment has.
 
     Raises:
         EnvironmentUnusable, PackageBroken: it cannot be captured as it is.
     """
     environment = _environment(answer)
-    explained = _explained(answer, project)
+    explained = _explained(answer, place)
     base = runtime.observe(answer, environment, explained, full=full_runtime)
     found = packages.observe(answer, base.own, explained, environment)
-    return RInventory(answer, environment, base, found, project.root)
+    return RInventory(answer, environment, base, found, place.root)
 
 
-def runtime_of(answer: Answer, project: Project) -> RuntimeFound:
+def runtime_of(answer: Answer, place: Place) -> RuntimeFound:
     """The runtime alone."""
-    return runtime.observe(answer, _environment(answer), _explained(answer, project))
+    return runtime.observe(answer, _environment(answer), _explained(answer, place))
 
 
-def _explained(answer: Answer, project: Project) -> Explained:
-    return Explained((*_folders(answer), str(project.root), str(_environment(answer).folder)))
+def _explained(answer: Answer, place: Place) -> Explained:
+    return Explained((*_folders(answer), str(place.root), str(_environment(answer).folder)))
 
 
 def _environment(answer: Answer) -> Environment:

@@ -28,8 +28,8 @@ if TYPE_CHECKING:
     from lapidar.core.declaring.editing import NeedsPlace
     from lapidar.core.environment.layout import Layout, Placing
     from lapidar.core.pinning.session import LanguagePinning, PinOptions
+    from lapidar.core.place import Place
     from lapidar.core.progress import Progress
-    from lapidar.core.project import Project
     from lapidar.core.records.declaration import Declaration, Need, VersionRange
     from lapidar.core.records.graph import Graph
     from lapidar.core.records.snapshot import LanguageParts, Runtime, Snapshot
@@ -75,29 +75,29 @@ class R(BasicLanguage):
 
     # ---- capture
 
-    def locate(self, project: Project, named: Path | None) -> Located | None:
+    def locate(self, place: Place, named: Path | None) -> Located | None:
         from lapidar.core.languages.r import locate
 
-        return locate.locate(project, named)
+        return locate.locate(place, named)
 
-    def refuse(self, project: Project, named: Path | None) -> Exception:
+    def refuse(self, place: Place, named: Path | None) -> Exception:
         from lapidar.core.languages.r import locate
 
-        return locate.refuse(project, named)
+        return locate.refuse(place, named)
 
-    def observe(self, located: Located, project: Project, options: ObserveOptions) -> Inventory:
+    def observe(self, located: Located, place: Place, options: ObserveOptions) -> Inventory:
         from lapidar.core.languages.r import inventory, probe
 
-        answer = probe.ask(located.interpreter, project.root)
-        return inventory.observe(answer, project, full_runtime=options.full_runtime)
+        answer = probe.ask(located.interpreter, place.root)
+        return inventory.observe(answer, place, full_runtime=options.full_runtime)
 
     def choose_used(
-        self, inventory: Inventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]
+        self, inventory: Inventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]
     ) -> Used:
         from lapidar.core.languages.r import scope as scopes
         from lapidar.core.languages.r.inventory import RInventory
 
-        return scopes.choose_used(cast(RInventory, inventory), project, cache, scope, opened)
+        return scopes.choose_used(cast(RInventory, inventory), place, cache, scope, opened)
 
     def files_of(self, parts: LanguageParts, cache: Cache) -> Iterator[ObjectFile]:
         from lapidar.core.languages.r import placing
@@ -142,10 +142,10 @@ class R(BasicLanguage):
 
         return runtimes.on_machine()
 
-    def refill(self, runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+    def refill(self, runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> tuple[bool, str]:
         from lapidar.core.languages.r import runtimes
 
-        return runtimes.refill(runtime, project, cache, reporter)
+        return runtimes.refill(runtime, place, cache, reporter)
 
     # ---- requirements and versions
 
@@ -193,7 +193,7 @@ class R(BasicLanguage):
 
     def survey(
         self,
-        project: Project,
+        place: Place,
         located: Located | None,
         cache: Cache | None,
         *,
@@ -206,8 +206,8 @@ class R(BasicLanguage):
         if pinned is not None:
             here = {one.name: one.version for one in pinned.packages if one.language == self.name}
         else:
-            here = packages.versions_in(probe.ask(located.interpreter, project.root)) if located else {}
-        return flow.survey(project, here, cache)
+            here = packages.versions_in(probe.ask(located.interpreter, place.root)) if located else {}
+        return flow.survey(place, here, cache)
 
     def runtime_version(self, located: Located) -> str:
         from lapidar.core.languages.r import probe
@@ -225,7 +225,7 @@ class R(BasicLanguage):
 
     def pinning(
         self,
-        project: Project,
+        place: Place,
         cache: Cache,
         declaration: Declaration,
         previous: Snapshot | None,
@@ -234,14 +234,14 @@ class R(BasicLanguage):
     ) -> AbstractContextManager[LanguagePinning]:
         from lapidar.core.languages.r.pinning import session
 
-        return session.opened(project, cache, declaration, previous, options, reporter)
+        return session.opened(place, cache, declaration, previous, options, reporter)
 
     def fetch_missing(
-        self, project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+        self, place: Place, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
     ) -> list[str]:
         from lapidar.core.languages.r.pinning import session
 
-        return session.fetch_missing(project, cache, snapshot, declaration, reporter)
+        return session.fetch_missing(place, cache, snapshot, declaration, reporter)
 
 
 LANGUAGE: Language = R()

@@ -11,7 +11,7 @@ from lapidar.core.environment import marker
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.protocol import Located
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 
 __all__ = ["locate", "refuse"]
 
@@ -19,7 +19,7 @@ _FRONT_ENDS = ("bin/Rscript", "bin/R")
 _NAMES = ("R", "Rscript")
 
 
-def locate(project: Project, named: Path | None) -> Located | None:
+def locate(place: Place, named: Path | None) -> Located | None:
     """The R that is meant.
 
     Args:
@@ -31,7 +31,7 @@ def locate(project: Project, named: Path | None) -> Located | None:
     active = os.environ.get("VIRTUAL_ENV")
     for folder, why in (
         (Path(active) if active else None, "the active environment"),
-        (project.environment, "the project's restored environment"),
+        (place.environment, "the project's restored environment"),
     ):
         if folder is not None and marker.read(folder) and Environment(folder).executable("r"):
             found = _in_folder(folder)
@@ -57,7 +57,7 @@ def _in_folder(folder: Path) -> Path | None:
     return next((folder / name for name in _FRONT_ENDS if (folder / name).is_file()), None)
 
 
-def refuse(project: Project, named: Path | None) -> EnvironmentUnusable:
+def refuse(place: Place, named: Path | None) -> EnvironmentUnusable:
     """The error for what `locate` finds nothing in."""
     where = f"{named} has" if named else "This machine has"
     return EnvironmentUnusable(

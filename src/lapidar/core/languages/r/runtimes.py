@@ -14,8 +14,8 @@ from lapidar.core.errors import EnvironmentUnusable, LapidarError
 from lapidar.core.languages.protocol import RuntimeHere
 from lapidar.core.languages.r import inventory, placing, probe, versions
 from lapidar.core.languages.r.runtime import IMPLEMENTATION
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records.snapshot import Runtime
 
 __all__ = ["on_machine", "refill", "stowed"]
@@ -49,21 +49,21 @@ def _candidates() -> Iterator[Path]:
             yield path
 
 
-def stowed(front_end: Path, project: Project, cache: Cache, reporter: Progress) -> Runtime:
+def stowed(front_end: Path, place: Place, cache: Cache, reporter: Progress) -> Runtime:
     """Stow a runtime of this machine; its record.
 
     Raises:
         EnvironmentUnusable: it is no R that works.
     """
-    base = inventory.runtime_of(probe.ask(front_end), project)
+    base = inventory.runtime_of(probe.ask(front_end), place)
     with cache.in_use():
-        seen = seen_files(cache.root / "seen", base.answer.home)
+        seen = seen_files(cache.short_cuts, base.answer.home)
         done = stow(cache, {base.owner: base.drafts}, seen, reporter)
         seen.save()
     return base.record(done[base.owner])
 
 
-def refill(runtime: Runtime, project: Project, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+def refill(runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> tuple[bool, str]:
     """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes; see
     `lapidar.core.languages.protocol.Language.refill`."""
     name = f"R {runtime.version}"
@@ -72,7 +72,7 @@ def refill(runtime: Runtime, project: Project, cache: Cache, reporter: Progress)
         if one.version != runtime.version:
             continue
         try:
-            record = stowed(one.interpreter, project, cache, reporter)
+            record = stowed(one.interpreter, place, cache, reporter)
         except LapidarError:
             continue
         if record.tree == runtime.tree:

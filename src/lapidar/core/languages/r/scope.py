@@ -12,7 +12,7 @@ from lapidar.core.languages.protocol import Unused, Used
 from lapidar.core.languages.r.inventory import RInventory
 from lapidar.core.languages.r.survey import sources
 from lapidar.core.languages.r.survey.flow import survey
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.selection import closure
 
 __all__ = ["choose_used"]
@@ -20,21 +20,19 @@ __all__ = ["choose_used"]
 _MANY = 3000
 
 
-def choose_used(
-    inventory: RInventory, project: Project, cache: Cache, scope: str | None, opened: Collection[str]
-) -> Used:
+def choose_used(inventory: RInventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]) -> Used:
     """What the project uses of what was found; see `lapidar.core.languages.protocol.Language.choose_used`."""
-    files = list(islice(sources.find(project.root), _MANY + 1 if scope != "used" else None))
+    files = list(islice(sources.find(place.root), _MANY + 1 if scope != "used" else None))
     if scope != "used" and len(files) > _MANY:
         return Used(inventory, {})
     found = inventory.found
     here = {package.name: package.description.version for package in found.packages}
-    surveyed = survey(project, here, cache, files)
+    surveyed = survey(place, here, cache, files)
     programs, libraries = tuple(surveyed.programs), tuple(surveyed.libraries)
     if scope == "whole" or not here:
         return Used(inventory, {}, programs, libraries)
     try:
-        declared = {need.name for need in reading.read(project).needs_of("r")}
+        declared = {need.name for need in reading.read(place).needs_of("r")}
     except DeclarationError:
         if scope:
             raise
@@ -57,7 +55,7 @@ def choose_used(
         for call, places in surveyed.unclear.items()
     ]
     used = RInventory(
-        inventory.answer, inventory.environment, inventory.base, found.only(kept, asked), inventory.project
+        inventory.answer, inventory.environment, inventory.base, found.only(kept, asked), inventory.place
     ).with_warnings(problems)
     return Used(used, {name: _why(name, needs) for name in sorted(here.keys() - kept)}, programs, libraries)
 

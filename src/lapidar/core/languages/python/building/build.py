@@ -23,7 +23,7 @@ from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, HookMiss
 from lapidar.core import foreign
 from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
 from lapidar.core.errors import LapidarError, PackageBroken
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Runtime, Snapshot
 
 __all__ = ["BuildFailed", "SourceBuilder", "Workplace"]
@@ -48,14 +48,14 @@ class SourceBuilder:
     """Builds source trees for one runtime.
 
     Args:
-        project: whose own folder keeps the log of a build that failed.
+        place: whose own folder keeps the log of a build that failed.
     """
 
-    def __init__(self, cache: Cache, runtime: Runtime, workplace: Workplace, project: Project) -> None:
+    def __init__(self, cache: Cache, runtime: Runtime, workplace: Workplace, place: Place) -> None:
         self._cache = cache
         self._runtime = runtime
         self._workplace = workplace
-        self._project = project
+        self._project = place
 
     def key(self, source_sha256: str) -> str:
         """Under what the cache keeps what came of a source: the same source under another runtime is another."""

@@ -71,7 +71,7 @@ class Indexes:
     def __init__(self, indexes: Sequence[Index], cache: Cache | None) -> None:
         self.indexes = tuple(index for index in indexes if index.language in ("", "python"))
         self.cache = cache
-        kept = cache.root / "index" if cache and cache.writable else None
+        kept = cache.answers if cache and cache.writable else None
         self.client = Client(PURPOSE, kept, [index.address for index in self.indexes])
         self._pages: dict[str, Future[list[File]]] = {}
         self._metadata: dict[str, Future[bytes]] = {}
@@ -154,7 +154,7 @@ class Indexes:
 
     def _names_of(self, index: Index) -> list[str]:
         digest = hashlib.sha256(index.address.encode("utf-8", "surrogateescape")).hexdigest()[:32]
-        kept = self.cache.root / "index" / f"names-{digest}" if self.cache and self.cache.writable else None
+        kept = self.cache.answers / f"names-{digest}" if self.cache and self.cache.writable else None
         if kept and kept.exists() and time.time() - kept.stat().st_mtime < _ONE_DAY:
             return (sealed.read(kept) or b"").decode("utf-8", "replace").splitlines()
         with self.client.stream(f"{index.address}/", {"Accept": page.ACCEPT}) as response:
@@ -199,7 +199,7 @@ class Indexes:
 
     def _read_remotely(self, file: File) -> bytes:
         """The METADATA out of a wheel on a host; kept, by the digest of the wheel that the index promises."""
-        kept = self.cache.root / "index" / f"metadata-{file.sha256}" if self.cache and file.sha256 else None
+        kept = self.cache.answers / f"metadata-{file.sha256}" if self.cache and file.sha256 else None
         if kept and (data := sealed.read(kept)):
             return data
         try:

@@ -13,8 +13,8 @@ from lapidar.core.languages.protocol import Located
 from lapidar.core.languages.python import locate, probe, runtimes
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.probe import Answer
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.snapshot import Platform, Snapshot
 
@@ -23,20 +23,20 @@ __all__ = ["find", "located"]
 _VERSION = re.compile(r"^\d+(\.\d+)*$")
 
 
-def located(project: Project, named: Path | None) -> Located:
+def located(place: Place, named: Path | None) -> Located:
     """The interpreter that is meant.
 
     Raises:
         EnvironmentUnusable: there is none.
     """
-    found = locate.locate(project, named)
+    found = locate.locate(place, named)
     if found is None:
-        raise locate.refuse(project, named)
+        raise locate.refuse(place, named)
     return found
 
 
 def find(
-    project: Project,
+    place: Place,
     cache: Cache,
     declaration: Declaration,
     previous: Snapshot | None,
@@ -57,11 +57,11 @@ def find(
     is_version = interpreter is not None and bool(_VERSION.match(str(interpreter)))
     if previous and known and interpreter is None and declaration.allows_runtime("python", known.version):
         if not cache.has_tree(known.tree):
-            runtimes.refill(known, project, cache, reporter)
+            runtimes.refill(known, place, cache, reporter)
         return Target(known, previous.platform)
     if interpreter is not None and is_version:
-        return _of_version(str(interpreter), declaration, project, cache, reporter)
-    at = located(project, interpreter)
+        return _of_version(str(interpreter), declaration, place, cache, reporter)
+    at = located(place, interpreter)
     answer = probe.ask(at.interpreter)
     if not declaration.allows_runtime("python", answer.version):
         if interpreter is not None:
@@ -71,16 +71,16 @@ def find(
                 why=f"it is {at.why}",
                 remedy="Name another with --runtime.",
             )
-        return _of_version("", declaration, project, cache, reporter)
-    return _here(answer, project, cache, reporter)
+        return _of_version("", declaration, place, cache, reporter)
+    return _here(answer, place, cache, reporter)
 
 
-def _here(answer: Answer, project: Project, cache: Cache, reporter: Progress) -> Target:
+def _here(answer: Answer, place: Place, cache: Cache, reporter: Progress) -> Target:
     platform = Platform(answer.markers["platform_system"].lower(), answer.markers["platform_machine"], answer.libc)
-    return Target(runtimes.stowed(answer, project, cache, reporter), platform)
+    return Target(runtimes.stowed(answer, place, cache, reporter), platform)
 
 
-def _of_version(text: str, declaration: Declaration, project: Project, cache: Cache, reporter: Progress) -> Target:
+def _of_version(text: str, declaration: Declaration, place: Place, cache: Cache, reporter: Progress) -> Target:
     """The newest runtime of a version (``3.12``) that the declaration allows: of this machine, else of the cache.
 
     Args:
@@ -96,7 +96,7 @@ def _of_version(text: str, declaration: Declaration, project: Project, cache: Ca
     there = runtimes.on_machine()
     for one in there:
         if fits(one.version):
-            return _here(probe.ask(one.interpreter), project, cache, reporter)
+            return _here(probe.ask(one.interpreter), place, cache, reporter)
     kept = [one for one in runtimes.in_cache(cache) if fits(one.runtime.version)]
     if kept:
         newest = max(kept, key=lambda one: Version(one.runtime.version))

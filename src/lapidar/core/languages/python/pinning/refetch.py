@@ -18,8 +18,8 @@ from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.languages.python.standards import direct_url
 from lapidar.core.net.addresses import without_credentials
 from lapidar.core.pinning.session import PinOptions
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records.declaration import Declaration, Index
 from lapidar.core.records.snapshot import Package, Snapshot
 
@@ -27,7 +27,7 @@ __all__ = ["fetch_missing"]
 
 
 def fetch_missing(
-    project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+    place: Place, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
 ) -> list[str]:
     """Fetch the packages of a snapshot that the cache lacks.
 
@@ -46,7 +46,7 @@ def fetch_missing(
     ]
     if not missing:
         return []
-    with opened(project, cache, declaration, snapshot, PinOptions(), reporter) as pinning, ExitStack() as stack:
+    with opened(place, cache, declaration, snapshot, PinOptions(), reporter) as pinning, ExitStack() as stack:
         finder = _Finder(pinning, stack)
         found = [(package, finder.find(package)) for package in missing]
         files = [(package, one) for package, one in found if isinstance(one, File)]
@@ -103,7 +103,7 @@ class _Finder:
     def _of_index(self, package: Package) -> File:
         origin = package.origin
         for index in self._pinning.indexes.indexes:
-            inside = self._pinning.project.relative(self._pinning.project.root / index.address)
+            inside = self._pinning.place.relative(self._pinning.place.root / index.address)
             if origin.index in (without_credentials(index.address), inside):
                 return _named(self._only(index), package)
         raise IndexTrouble(

@@ -24,8 +24,8 @@ from lapidar.core.pinning import explain
 from lapidar.core.pinning.market import Market, Release
 from lapidar.core.pinning.outlook import PackageOutlook, outlook, what_keeps_out
 from lapidar.core.pinning.session import LanguagePlan, PinOptions
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records.declaration import Declaration, Need
 from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Snapshot
 
@@ -42,7 +42,7 @@ class PythonPinning:
         decider: resolves.
     """
 
-    project: Project
+    place: Place
     cache: Cache
     declaration: Declaration
     previous: Snapshot | None
@@ -127,7 +127,7 @@ def _require_as_guessed(choices: Mapping[str, Choice], brought: Mapping[str, Hel
 
 @contextmanager
 def opened(
-    project: Project,
+    place: Place,
     cache: Cache,
     declaration: Declaration,
     previous: Snapshot | None,
@@ -147,7 +147,7 @@ def opened(
     needs = declaration.needs_of("python")
     limits = declaration.limits_of("python")
     with Indexes(declaration.indexes, cache) as indexes, cache.in_use():
-        target = base.find(project, cache, declaration, previous, options.runtime, reporter)
-        supply = Supply(project, cache, indexes, target, reporter, no_builds=options.no_builds)
+        target = base.find(place, cache, declaration, previous, options.runtime, reporter)
+        supply = Supply(place, cache, indexes, target, reporter, no_builds=options.no_builds)
         decider = Decider(cache, target, supply, needs, limits, declaration, previous, options)
-        yield PythonPinning(project, cache, declaration, previous, target, indexes, supply, decider)
+        yield PythonPinning(place, cache, declaration, previous, target, indexes, supply, decider)

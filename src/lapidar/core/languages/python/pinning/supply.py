@@ -27,7 +27,7 @@ from lapidar.core.languages.python.standards import wheel
 from lapidar.core.languages.python.standards.metadata import Metadata
 from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.net.fetching import Fetched
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.declaration import Override
 from lapidar.core.records.snapshot import Origin
 
@@ -41,7 +41,7 @@ class Supply:
     """Brings packages into the cache.
 
     Args:
-        project: whose relative paths are meant.
+        place: whose relative paths are meant.
         cache: in use by the caller.
         target: what sources are built for.
         no_builds: nothing is built, nor got from version control for that.
@@ -49,7 +49,7 @@ class Supply:
 
     def __init__(
         self,
-        project: Project,
+        place: Place,
         cache: Cache,
         indexes: Indexes,
         target: Target,
@@ -58,11 +58,11 @@ class Supply:
         no_builds: bool = False,
     ) -> None:
         self.no_builds = no_builds
-        self.project = project
+        self.place = place
         self.cache = cache
         self.indexes = indexes
         self.reporter = reporter
-        self.builder = SourceBuilder(cache, target.runtime, Workplace(self, target).restored, project)
+        self.builder = SourceBuilder(cache, target.runtime, Workplace(self, target).restored, place)
 
     # ---- files of an index
 
@@ -100,7 +100,7 @@ class Supply:
     def built_metadata(self, file: File) -> Metadata:
         """What a source distribution needs: asked of its build backend, which may build it for that."""
         key = self.builder.key(file.sha256) if file.sha256 else ""
-        kept = self.cache.root / "index" / f"needs-{key}"
+        kept = self.cache.answers / f"needs-{key}"
         if key and (data := sealed.read(kept)):
             return Metadata.parse(data.decode("utf-8", "replace"))
         with (
@@ -147,7 +147,7 @@ class Supply:
         if file.index and folder is None:
             address = without_credentials(file.url)
             return Origin(kind="index", url=address, index=file.index, file=file.name, sha256=digest, bytes=size)
-        inside = self.project.relative(folder) if folder else None
+        inside = self.place.relative(folder) if folder else None
         if inside:
             return Origin(kind="index", index=inside, file=file.name, sha256=digest, bytes=size)
         # A folder outside the project is a place of this machine: what the file is called is all that can be told.
@@ -228,7 +228,7 @@ class Supply:
         plain, fragment = urldefrag(url)
         path = local_path(plain)
         if path is not None and not path.is_absolute():
-            path = self.project.root / path
+            path = self.place.root / path
         if path is not None and path.is_dir():
             return self._folder(path)
         name = urlsplit(plain).path.rpartition("/")[2]
@@ -236,7 +236,7 @@ class Supply:
         return self.one(File(name=name, url=path.as_uri() if path else plain, sha256=promised))
 
     def _folder(self, folder: Path) -> Held:
-        inside = self.project.relative(folder)
+        inside = self.place.relative(folder)
         origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
         with self.cache.work_folder() as work:
             copy = sources.copied(folder, work.path / "source")

@@ -17,7 +17,7 @@ from lapidar.core.languages.python.pinning.candidates import Candidates, Policy,
 from lapidar.core.languages.python.pinning.resolving import exact, solve
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.standards.metadata import applies
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
 
@@ -58,7 +58,7 @@ class Workplace:
             brought = self.supply.many([candidates.file(name, answer[name]) for name in names])
             packages = record.packages(self.supply.cache, self.target, dict(zip(names, brought, strict=True)), applying)
             snapshot = lockfile.identified(self.target.platform, [self.target.runtime], packages)
-            restore(Project(folder.parent), self.supply.cache, snapshot, RestoreOptions(into=folder))
+            restore(Place.of_project(folder.parent), self.supply.cache, snapshot, RestoreOptions(into=folder))
         return snapshot
 
     @contextmanager

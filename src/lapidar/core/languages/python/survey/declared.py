@@ -12,27 +12,27 @@ from lapidar.core.declaring import reading
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.python.declaring import standard
 from lapidar.core.languages.surveying import DeclaredNeed
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.declaration import Need
 
 __all__ = ["of_project", "of_scripts"]
 
 
-def of_project(project: Project) -> tuple[list[DeclaredNeed], list[str]]:
+def of_project(place: Place) -> tuple[list[DeclaredNeed], list[str]]:
     """The needs that the project's own files declare: lapidar.toml, pyproject.toml with its extras, lists.
 
     Returns:
         The declarations, and what could not be read, a sentence each.
     """
-    lists = standard.of_lists(project.root)
+    lists = standard.of_lists(place.root)
     problems = list(lists.problems)
     needs: list[Need] = list(lists.needs)
     overridden: Collection[str] = ()
     try:
-        declaration = reading.read(project)
+        declaration = reading.read(place)
         overridden = declaration.overrides_of("python")
         # What was declared for lapidar counts; a list beside it may be what it was started from.
-        needs = [*needs, *_of_extras(project.root), *declaration.needs]
+        needs = [*needs, *_of_extras(place.root), *declaration.needs]
     except DeclarationError as error:
         problems.append(str(error))
     return [

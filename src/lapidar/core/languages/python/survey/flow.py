@@ -27,7 +27,7 @@ from lapidar.core.languages.surveying import (
     read_all,
     surveyed,
 )
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Package
 from lapidar.core.records.surveyed import Surveyed, SurveyedModule
 
@@ -38,7 +38,7 @@ __all__ = ["survey", "survey_asking"]
 
 
 def survey(
-    project: Project,
+    place: Place,
     answer: Answer | None,
     cache: Cache | None,
     *,
@@ -61,14 +61,12 @@ def survey(
         suggest: whether to look for what provides a missing module.
         version: of the runtime, where the interpreter does not tell.
     """
-    files = list(sources.find(project.root) if files is None else files)
+    files = list(sources.find(place.root) if files is None else files)
     # What was read of a file that is unchanged is not read again.
-    read = read_all(project.root, files, _read_file, cache, "what Python sources use")
-    if pinned is None or cache is None:
-        providers = _installed(project, answer, installed)
-    else:
-        providers = of_packages(cache, pinned)
-    declarations, problems = declared.of_project(project)
+    read = read_all(place.root, files, _read_file, cache, "what Python sources use")
+    by_pins = of_packages(cache, pinned) if pinned is not None and cache is not None else None
+    providers = by_pins or _installed(place, answer, installed)
+    declarations, problems = declared.of_project(place)
     declarations = [*declarations, *declared.of_scripts(read.needs)]
     own = frozenset(name for file in files for name in _own_names(file))
     return _judge(
@@ -84,7 +82,7 @@ def survey(
 
 
 def survey_asking(
-    project: Project,
+    place: Place,
     answer: Answer | None,
     cache: Cache | None,
     pinned: Iterable[Package] | None = None,
@@ -94,11 +92,11 @@ def survey_asking(
     from lapidar.core.languages.python.index.indexes import Indexes
 
     try:
-        configured = reading.read(project).indexes
+        configured = reading.read(place).indexes
     except DeclarationError:
         configured = ()  # the survey tells of it
     with Indexes(configured, cache) as indexes:
-        return survey(project, answer, cache, indexes=indexes, pinned=pinned, version=version)
+        return survey(place, answer, cache, indexes=indexes, pinned=pinned, version=version)
 
 
 def _read_file(path: Path, file: str) -> FileRead:
@@ -130,10 +128,10 @@ def _own_names(file: str) -> set[str]:
     return names
 
 
-def _installed(project: Project, answer: Answer | None, observed: packages.PackagesFound | None) -> Providers:
+def _installed(place: Place, answer: Answer | None, observed: packages.PackagesFound | None) -> Providers:
     providers = Providers()
     if observed is None and answer is not None:
-        observed = packages.observe(answer, project, skip_outside=True)
+        observed = packages.observe(answer, place, skip_outside=True)
     for package in observed.packages if observed else ():
         paths = (draft.path[5:] for draft in package.drafts if draft.path.startswith("site/"))
         providers.add(Provider(package.metadata.name, package.metadata.version), paths)

@@ -6,7 +6,6 @@ import difflib
 import re
 import zipfile
 from collections.abc import Collection, Iterable, Iterator
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -90,7 +89,7 @@ class _Known:
 
     def __init__(self, cache: Cache) -> None:
         self._cache = cache
-        self._path = Path(cache.root) / "seen" / "modules"
+        self._path = cache.short_cuts / "modules"
         self._is_new = False
         self._known: dict[str, list[str]] = {}
         try:

@@ -29,7 +29,7 @@ from lapidar.core.errors import LapidarError, PackageBroken
 from lapidar.core.languages.r import placing
 from lapidar.core.languages.r.building import system_needs
 from lapidar.core.languages.r.description import Description
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Runtime
 from lapidar.core.system import waking
 
@@ -122,14 +122,14 @@ class Builder:
     """Builds source packages for one runtime.
 
     Args:
-        project: whose own folder keeps the log of a build that failed.
+        place: whose own folder keeps the log of a build that failed.
         room: where; the runtime lies in it already.
     """
 
-    def __init__(self, cache: Cache, runtime: Runtime, project: Project, room: Room) -> None:
+    def __init__(self, cache: Cache, runtime: Runtime, place: Place, room: Room) -> None:
         self._cache = cache
         self._runtime = runtime
-        self._project = project
+        self._project = place
         self._room = room
 
     def build(self, source: Path, found: Description, needed: Mapping[str, str], reporter: progress.Progress) -> Tree:

@@ -107,7 +107,7 @@ class Repositories:
     def __init__(self, indexes: Sequence[Index], cache: Cache) -> None:
         self.indexes = tuple(index for index in indexes if index.language == "r")
         self.cache = cache
-        kept = cache.root / "index" if cache.writable else None
+        kept = cache.answers if cache.writable else None
         self.client = Client(PURPOSE, kept, [index.address for index in self.indexes])
         self._lists: dict[str, Future[dict[str, list[Offer]]]] = {}
         self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="repository")
@@ -210,7 +210,7 @@ class Repositories:
         """
         if offer.description is not None:
             return offer.description
-        kept = self.cache.root / "index" / f"r-needs-{hashlib.sha256(offer.url.encode()).hexdigest()[:32]}"
+        kept = self.cache.answers / f"r-needs-{hashlib.sha256(offer.url.encode()).hexdigest()[:32]}"
         is_remote = local_path(offer.url) is None
         data = sealed.read(kept) if is_remote else None
         if not data:

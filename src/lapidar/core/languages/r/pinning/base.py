@@ -11,8 +11,8 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.errors import Conflict
 from lapidar.core.languages.protocol import RuntimeHere
 from lapidar.core.languages.r import locate, runtimes
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.snapshot import Platform, Runtime, Snapshot
 
@@ -32,7 +32,7 @@ class Target(NamedTuple):
 
 
 def find(
-    project: Project,
+    place: Place,
     cache: Cache,
     declaration: Declaration,
     previous: Snapshot | None,
@@ -50,18 +50,18 @@ def find(
     """
     known = previous.runtime_of("r") if previous else None
     asked = str(named) if named and _VERSION.fullmatch(str(named)) else ""
-    front_end = locate.locate(project, named) if named and not asked else None
+    front_end = locate.locate(place, named) if named and not asked else None
     if named and not asked and front_end is None:
-        raise locate.refuse(project, named)
+        raise locate.refuse(place, named)
     if previous and known and named is None and declaration.allows_runtime("r", known.version):
         if not cache.has_tree(known.tree):
-            runtimes.refill(known, project, cache, reporter)
+            runtimes.refill(known, place, cache, reporter)
         return Target(known, previous.platform)
     platform = previous.platform if previous else _platform()
     here = [front_end.interpreter] if front_end else [one.interpreter for one in _fitting(declaration, asked)]
     if not here:
         raise _none(declaration, asked)
-    runtime = runtimes.stowed(here[0], project, cache, reporter)
+    runtime = runtimes.stowed(here[0], place, cache, reporter)
     if not declaration.allows_runtime("r", runtime.version):
         raise Conflict(
             f"The project needs R {declaration.runtimes['r']}, and {here[0]} is {runtime.version}",

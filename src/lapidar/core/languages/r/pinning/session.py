@@ -21,8 +21,8 @@ from lapidar.core.pinning import explain
 from lapidar.core.pinning.market import Release
 from lapidar.core.pinning.outlook import PackageOutlook, outlook, what_keeps_out
 from lapidar.core.pinning.session import LanguagePlan, PinOptions
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records.declaration import Declaration, Need
 from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Snapshot
 
@@ -109,7 +109,7 @@ class RPinning:
 
 @contextmanager
 def opened(
-    project: Project,
+    place: Place,
     cache: Cache,
     declaration: Declaration,
     previous: Snapshot | None,
@@ -127,15 +127,13 @@ def opened(
     """
     sha256 = declaration.sha256_of("r")
     with Repositories(declaration.indexes, cache) as repositories, cache.in_use():
-        target = base.find(project, cache, declaration, previous, options.runtime, reporter)
-        with Supply(
-            project, cache, repositories, target.runtime, target.platform, reporter, sha256, previous
-        ) as supply:
+        target = base.find(place, cache, declaration, previous, options.runtime, reporter)
+        with Supply(place, cache, repositories, target.runtime, target.platform, reporter, sha256, previous) as supply:
             yield RPinning(cache, target, supply, Decider(cache, target, supply, declaration, previous, options))
 
 
 def fetch_missing(
-    project: Project, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
+    place: Place, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
 ) -> list[str]:
     """Fetch, and build again, the packages of a snapshot that the cache lacks; their names.
 
@@ -147,7 +145,7 @@ def fetch_missing(
     missing = {package.name: package for package in own if not cache.is_whole(package.tree)}
     if not missing:
         return []
-    with opened(project, cache, declaration, snapshot, PinOptions(), reporter) as pinning:
+    with opened(place, cache, declaration, snapshot, PinOptions(), reporter) as pinning:
         chosen: dict[str, Held | Offer | Named] = {}
         described = {}
         for package in own:

@@ -23,8 +23,8 @@ from lapidar.core.languages.r.pinning import workplace
 from lapidar.core.languages.r.pinning.candidates import Held
 from lapidar.core.languages.r.requirements import BASE
 from lapidar.core.net.addresses import local_path, without_credentials
+from lapidar.core.place import Place
 from lapidar.core.progress import Progress
-from lapidar.core.project import Project
 from lapidar.core.records.declaration import Override
 from lapidar.core.records.snapshot import Origin, Package, Platform, Runtime, Snapshot
 
@@ -66,7 +66,7 @@ class Supply:
         previous: its system libraries are those that builds run with.
     """
 
-    project: Project
+    place: Place
     cache: Cache
     repositories: Repositories
     runtime: Runtime
@@ -170,8 +170,8 @@ class Supply:
         """Made when the first package has to be built."""
         if self._builder is None:
             room: Room = self._stack.enter_context(build.opened(self.runtime))
-            workplace.restored(self.project, self.cache, self.runtime, self.platform, self.previous, room.environment)
-            self._builder = Builder(self.cache, self.runtime, self.project, room)
+            workplace.restored(self.place, self.cache, self.runtime, self.platform, self.previous, room.environment)
+            self._builder = Builder(self.cache, self.runtime, self.place, room)
         return self._builder
 
     def _origin(self, offer: Offer, digest: str, size: int) -> Origin:
@@ -179,7 +179,7 @@ class Supply:
         if folder is None:
             address = without_credentials(offer.url)
             return Origin(kind="index", url=address, index=offer.index, file=offer.file, sha256=digest, bytes=size)
-        inside = self.project.relative(folder)
+        inside = self.place.relative(folder)
         if inside:
             return Origin(kind="index", index=inside, file=offer.file, sha256=digest, bytes=size)
         # A folder outside the project is a place of this machine: what the file is called is all that can be told.
@@ -217,10 +217,10 @@ class Supply:
         path = local_path(plain)
         if path is None:
             return self._remote(override, plain, work)
-        path = path if path.is_absolute() else self.project.root / path
+        path = path if path.is_absolute() else self.place.root / path
         if path.is_dir():
             copy = source_trees.copied(path, work / "source")
-            inside = self.project.relative(path)
+            inside = self.place.relative(path)
             origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
             return Named(_described(copy, str(path)), origin, source_trees.digest_of(copy), copy)
         if not path.is_file():

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.snapshot import Platform, Runtime, Snapshot
@@ -14,7 +14,7 @@ __all__ = ["restored"]
 
 
 def restored(
-    project: Project, cache: Cache, runtime: Runtime, platform: Platform, previous: Snapshot | None, folder: Path
+    place: Place, cache: Cache, runtime: Runtime, platform: Platform, previous: Snapshot | None, folder: Path
 ) -> None:
     """Restore an R into a folder.
 
@@ -29,4 +29,4 @@ def restored(
     if previous and previous.library_layer and known == runtime and cache.is_whole(previous.library_layer.tree):
         lower = LowerLayers(library_layer=previous.library_layer, libraries=previous.libraries)
     snapshot = lockfile.identified(platform, [runtime], [], lower=lower)
-    restore(Project(folder.parent), cache, snapshot, RestoreOptions(into=folder))
+    restore(Place.of_project(folder.parent), cache, snapshot, RestoreOptions(into=folder))

@@ -11,15 +11,13 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.r import declaring, description, requirements
 from lapidar.core.languages.r.survey import documents, sources
 from lapidar.core.languages.surveying import DeclaredNeed, Judge, Provider, judged, read_all, surveyed
-from lapidar.core.project import Project
+from lapidar.core.place import Place
 from lapidar.core.records.surveyed import Surveyed
 
 __all__ = ["survey"]
 
 
-def survey(
-    project: Project, here: Mapping[str, str], cache: Cache | None, files: Iterable[str] | None = None
-) -> Surveyed:
+def survey(place: Place, here: Mapping[str, str], cache: Cache | None, files: Iterable[str] | None = None) -> Surveyed:
     """Read all sources of a project as saved on disk, without running them.
 
     Args:
@@ -27,15 +25,15 @@ def survey(
         cache: keeps what was read of unchanged files.
         files: the project's source files, where they were found already.
     """
-    every = sources.find(project.root) if files is None else files
-    read = read_all(project.root, every, documents.read, cache, "what R sources use")
-    needs, problems = _declared(project)
+    every = sources.find(place.root) if files is None else files
+    read = read_all(place.root, every, documents.read, cache, "what R sources use")
+    needs, problems = _declared(place)
     judge = Judge(
         language="r",
         top=str,
         providers=lambda name: [Provider(name, here[name])] if name in here else [],
         is_standard=requirements.BASE.__contains__,
-        own=_own(project.root),
+        own=_own(place.root),
         called=str,
         allows=allows,
     )
@@ -55,14 +53,14 @@ def _own(root: Path) -> frozenset[str]:
         return frozenset()
 
 
-def _declared(project: Project) -> tuple[dict[str, DeclaredNeed], list[str]]:
+def _declared(place: Place) -> tuple[dict[str, DeclaredNeed], list[str]]:
     """What the project declares of R, by name; and what could not be read, a sentence each."""
     try:
-        declaration = reading.read(project)
+        declaration = reading.read(place)
         needs, overridden = declaration.needs_of("r"), set(declaration.overrides_of("r"))
         problems: list[str] = []
     except DeclarationError as error:
-        needs, overridden, problems = declaring.declared(project.root).needs, set(), [str(error)]
+        needs, overridden, problems = declaring.declared(place.root).needs, set(), [str(error)]
     return {
         need.name: DeclaredNeed(need.name, need.text, need.where, need.name not in overridden) for need in needs
     }, problems
