@@ -14,6 +14,7 @@ CORE = Path(lapidar.__file__).parent / "core"
 # Each may import those before it, beside the modules that lie in core itself.
 ORDER = (
     "records",
+    "stores",
     "cache",
     "system",
     "net",

@@ -140,9 +140,9 @@ def _is_meant(session: Session) -> bool:
 
 
 def _fetch(session: Session, snapshot: Snapshot) -> None:
-    from lapidar.core.flows.fetch import fetch_missing
+    from lapidar.core.restored import sources
 
-    fetched = fetch_missing(session.place, session.cache(), snapshot, session.view.reporter())
+    fetched = sources.bring(session.place, session.cache(), snapshot, session.view.reporter())
     for sentence in fetched.told:
         session.view.warn(sentence)
     if fetched.packages:

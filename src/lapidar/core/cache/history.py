@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import enum
 import hashlib
-import os
 import re
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -103,11 +102,11 @@ class History:
 
     @property
     def _log(self) -> Path:
-        return self.cache.root / "snapshots" / "log.jsonl"
+        return self.cache.snapshots / "log.jsonl"
 
     def path(self, snapshot_id: str) -> Path:
         """Where the copy of a snapshot's lockfile lies."""
-        return self.cache.root / "snapshots" / f"{snapshot_id.removeprefix('sha256:')}.lock"
+        return self.cache.reference_path(snapshot_id)
 
     def add(
         self,
@@ -153,7 +152,7 @@ class History:
         return digest
 
     def _declaration(self, digest: str) -> Path:
-        return self.cache.root / "snapshots" / f"{digest}.declaration"
+        return self.cache.snapshots / f"{digest}.declaration"
 
     def declaration(self, digest: str) -> dict[str, str] | None:
         """The texts of a declaration that was kept, by the names of its files; None where they are lost or altered."""
@@ -167,14 +166,7 @@ class History:
 
     def put(self, snapshot: Snapshot) -> None:
         """Keep a copy of a lockfile; one that is damaged is written anew."""
-        copy = self.path(snapshot.snapshot)
-        text = lockfile.render(snapshot).encode("utf-8")
-        try:
-            if copy.read_bytes() == text:
-                return
-        except OSError:
-            atomic.make_folder(copy.parent)
-        atomic.write_file(copy, text)
+        self.cache.refer(snapshot.snapshot, lockfile.render(snapshot).encode("utf-8"))
 
     def note_restored(self, snapshot: Snapshot, lock: Path, project: str) -> None:
         """Note that a project's lockfile was restored with this cache, so that prune knows the project; once."""
@@ -296,8 +288,7 @@ class History:
 
     def ids(self) -> list[str]:
         """The identity of every snapshot kept."""
-        folder = self.cache.root / "snapshots"
-        return sorted("sha256:" + name.removesuffix(".lock") for name in os.listdir(folder) if name.endswith(".lock"))
+        return self.cache.references()
 
     def find(self, prefix: str) -> Snapshot:
         """The snapshot whose identity begins with `prefix` (with or without ``sha256:``).

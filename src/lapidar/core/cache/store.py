@@ -6,16 +6,20 @@ import enum
 import fcntl
 import os
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import NamedTuple
+from typing import IO, TYPE_CHECKING, NamedTuple
 
 import tomli
 
 from lapidar.core import atomic, foreign, sealed
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, CacheUnreadable, MissingFromCache
+
+if TYPE_CHECKING:
+    from lapidar.core.progress import Progress
+    from lapidar.core.stores.protocol import Store
 
 __all__ = ["FILE_TIME_SECONDS", "Cache", "FileFlaw", "default_folder"]
 
@@ -26,6 +30,7 @@ FILE_TIME_SECONDS = 1_000_000_000
 FILE_TIME_NS = FILE_TIME_SECONDS * 1_000_000_000
 _MARK = "lapidar-cache.toml"
 _FOLDERS = ("files", "trees", "derived", "assembled", "snapshots", "seen", "aside", "staging")
+_LOCK = ".lock"
 _COPY = ".copy"  # every listing is kept twice: one flipped bit in the only one would lose a whole tree
 
 
@@ -203,6 +208,11 @@ class Cache:
         """Where what environments consist of is kept."""
         return self.root / "assembled"
 
+    @property
+    def snapshots(self) -> Path:
+        """Where the snapshots are, and the log of the history."""
+        return self.root / "snapshots"
+
     # ---- files
 
     @property
@@ -310,6 +320,49 @@ class Cache:
             except CacheError as error:
                 refused = error
         raise refused
+
+    # ---- as a store like others (`lapidar.core.stores.protocol`)
+
+    @property
+    def called(self) -> str:
+        """What it is, for people."""
+        return f"the cache {self.root}"
+
+    def open_blob(self, digest: str) -> IO[bytes]:
+        """The bytes of a file, as a program or not.
+
+        Raises:
+            FileNotFoundError: they are not there.
+        """
+        try:
+            return open(self.file_path(digest, False), "rb")
+        except FileNotFoundError:
+            return open(self.file_path(digest, True), "rb")
+
+    def take(self, digests: Iterable[str], source: Store, reporter: Progress) -> list[str]:
+        """Bring trees in from another store; see `lapidar.core.cache.taking.take`."""
+        from lapidar.core.cache.taking import take
+
+        return take(digests, source, self, reporter)
+
+    def references(self) -> list[str]:
+        """The identities of all snapshots that are kept, sorted."""
+        try:
+            names = os.listdir(self.snapshots)
+        except FileNotFoundError:
+            return []
+        return sorted(f"sha256:{name.removesuffix(_LOCK)}" for name in names if name.endswith(_LOCK))
+
+    def reference_path(self, snapshot: str) -> Path:
+        """Where the text of a snapshot is kept."""
+        return self.snapshots / f"{snapshot.removeprefix('sha256:')}{_LOCK}"
+
+    def refer(self, snapshot: str, text: bytes) -> None:
+        """Keep a snapshot; one that is damaged is written anew."""
+        path = self.reference_path(snapshot)
+        if not _has_bytes(path, text):
+            atomic.make_folder(path.parent)
+            atomic.write_file(path, text)
 
     # ---- what a runtime derives from trees (byte-code), kept beside them
 

@@ -14,7 +14,6 @@ from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow_within, wit
 from lapidar.core.errors import LapidarError, MissingFromCache
 from lapidar.core.flows.choose import named_snapshot
 from lapidar.core.flows.deeper import Deeper, Guilty
-from lapidar.core.flows.fetch import fetch_missing
 from lapidar.core.flows.history import changes_between
 from lapidar.core.flows.judges import ByCommand, ByRecord, Judge, analysis_of
 from lapidar.core.flows.rerun import Rerun
@@ -24,6 +23,7 @@ from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.restored import sources
 
 __all__ = ["Culprit", "CulpritOptions", "Guilty", "Trial", "as_values", "culprit"]
 
@@ -128,7 +128,7 @@ def _search(
         )
     for snapshot in (good, bad):
         if options.fetch and _lost(cache, snapshot):
-            fetch_missing(place, cache, snapshot, reporter or Silent())
+            sources.bring(place, cache, snapshot, reporter or Silent())
         _require_whole(cache, snapshot)
     found = Culprit(good, bad, judge.called, len(changes))
     trials = Trials(place, cache, judge, options.times, told, found.trials)

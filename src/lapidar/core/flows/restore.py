@@ -247,9 +247,9 @@ def _heal_or_refuse(cache: Cache, flaws: list[Flaw]) -> list[str]:
     """
     if not flaws:
         return []
-    from lapidar.core.restored import healing
+    from lapidar.core.restored import sources
 
-    healed = healing.heal(cache, flaws)
+    healed = sources.from_this_machine(cache, flaws)
     _refuse_flaws(cache, healed.left, healed.told)
     return healed.told
 

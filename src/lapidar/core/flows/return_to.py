@@ -13,13 +13,13 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import check
 from lapidar.core.flows.choose import declared_at, named_snapshot, parent_of
-from lapidar.core.flows.fetch import fetch_missing
 from lapidar.core.flows.restore import Restored, RestoreOptions, restore
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.findings import Problem
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.restored import sources
 
 __all__ = ["ReturnOptions", "Returned", "return_to"]
 
@@ -88,7 +88,7 @@ def return_to(
     changed = {name: text for name, text in texts.items() if kept.get(name) != text}
     with cache.in_use():  # until the lockfile holds it, nobody prunes what was fetched for it
         if options.fetch:
-            fetch_missing(place, cache, wanted, reporter or Silent())
+            sources.bring(place, cache, wanted, reporter or Silent())
         if options.restore:
             # First the environment, which can fail; then the files that say that it is so.
             restored = restore(place, cache, wanted, RestoreOptions(replace=True), reporter)

@@ -1,0 +1,138 @@
+"""What the cache lacks of a snapshot is asked of the sources in turn: each brings what it has.
+
+In this order: other stores, runtimes of this machine, the origins of packages (which asks hosts), and the system
+libraries of this machine. Without leave to ask hosts only single files of this machine are looked for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from lapidar.core import languages
+from lapidar.core.cache.contents import Flaw
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import reading
+from lapidar.core.errors import MissingFromCache
+from lapidar.core.layers.from_cache import with_lower_layers
+from lapidar.core.place import Place
+from lapidar.core.progress import Progress
+from lapidar.core.records import lockfile, words
+from lapidar.core.records.declaration import Declaration
+from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.restored.healing import Healed, heal
+from lapidar.core.stores.protocol import Store
+
+__all__ = ["Brought", "bring", "from_this_machine"]
+
+
+@dataclass(slots=True)
+class Brought:
+    """What was brought.
+
+    Attributes:
+        packages: the names of those that were fetched.
+        told: what else is to be known, a sentence each.
+    """
+
+    packages: list[str] = field(default_factory=list)
+    told: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    place: Place
+    cache: Cache
+    snapshot: Snapshot
+    stores: Sequence[Store]
+    reporter: Progress
+
+
+def from_this_machine(cache: Cache, flaws: Sequence[Flaw]) -> Healed:
+    """What of lost or altered files this machine still has; no host is asked."""
+    return heal(cache, flaws)
+
+
+def bring(place: Place, cache: Cache, snapshot: Snapshot, reporter: Progress, stores: Sequence[Store] = ()) -> Brought:
+    """Bring what the cache lacks of a snapshot; no host is asked that the project or the user does not name.
+
+    Args:
+        cache: in use by the caller.
+        stores: asked before any origin.
+
+    Raises:
+        MissingFromCache: no source has something, or what comes is not what the lockfile says.
+        IndexTrouble: an index cannot be used, or is not configured.
+    """
+    wanted, brought = _Wanted(place, cache, snapshot, stores, reporter), Brought()
+    for ask in _SOURCES:
+        ask(wanted, brought)
+    return brought
+
+
+def _of_stores(wanted: _Wanted, brought: Brought) -> None:
+    """Any part, from another store."""
+    for store in wanted.stores:
+        parts = {part.tree: part.owner for part in wanted.snapshot.parts() if not wanted.cache.is_whole(part.tree)}
+        for digest in wanted.cache.take(parts, store, wanted.reporter):
+            brought.told.append(f"{words.owner(parts[digest])} was taken from {store.called}")
+
+
+def _runtimes_here(wanted: _Wanted, brought: Brought) -> None:
+    """Raises: MissingFromCache: one is not on this machine either."""
+    for runtime in wanted.snapshot.runtimes:
+        if wanted.cache.is_whole(runtime.tree):
+            continue
+        same, told = languages.of(runtime.language).refill(runtime, wanted.place, wanted.cache, wanted.reporter)
+        if not same:
+            raise MissingFromCache(
+                f"The cache lacks {words.owner(runtime.owner)}, and this machine has not the same",
+                why=told,
+                remedy="Find the cache, or a copy of it, that has it; or pin anew for a runtime of this machine: "
+                "lapidar pin --runtime VERSION. Nothing was placed.",
+            )
+        brought.told.append(told)
+
+
+def _origins(wanted: _Wanted, brought: Brought) -> None:
+    """Packages, each from where it came from."""
+    declaration = reading.read(wanted.place)
+    for name in wanted.snapshot.languages:
+        language = languages.of(name)
+        brought.packages += language.fetch_missing(
+            wanted.place, wanted.cache, wanted.snapshot, declaration, wanted.reporter
+        )
+
+
+def _libraries_here(wanted: _Wanted, brought: Brought) -> None:
+    """The system libraries of this machine, where they are the same. What differs is told.
+
+    Raises:
+        MissingFromCache: they are not.
+    """
+    snapshot, layer = wanted.snapshot, wanted.snapshot.library_layer
+    if layer is None or wanted.cache.is_whole(layer.tree):
+        return
+    bare = lockfile.identified(snapshot.platform, snapshot.runtimes, snapshot.packages, snapshot.remainders)
+    found, _ = with_lower_layers(wanted.cache, Declaration(), bare, None, wanted.reporter)
+    if wanted.cache.is_whole(layer.tree):
+        brought.told.append("the system libraries were taken from this machine, which has the same bytes")
+        return
+    unlike = list(_unlike(snapshot, found))
+    raise MissingFromCache(
+        "The cache lacks the system libraries, and this machine has not the same",
+        why=f"{len(unlike)} of {len(snapshot.libraries)} differ: {words.some(unlike, 5)}"
+        if unlike
+        else "the libraries are the same, and the data beside them differs",
+        remedy="lapidar restore --libraries host runs with this machine's, where they satisfy all that is recorded; "
+        "or find a cache that has them.",
+    )
+
+
+def _unlike(snapshot: Snapshot, found: Snapshot) -> Iterator[str]:
+    here = {one.soname: one.sha256 for one in found.libraries}
+    yield from (one.soname for one in snapshot.libraries if here.get(one.soname) != one.sha256)
+
+
+# In this order: a source that asks a host comes after those that ask none.
+_SOURCES: tuple[Callable[[_Wanted, Brought], None], ...] = (_of_stores, _runtimes_here, _origins, _libraries_here)
