@@ -3,7 +3,7 @@
 # make check  linter and type checker
 # make test-tools  as root, with apt: the programs that some tests drive (make test lists what it left out)
 # make attack MINUTES=30  faults, kills, flipped bits and changed texts, for so long
-# make helper     builds the helper of src/lapidar/core/environment/native again, byte for byte
+# make helper     builds the helpers of src/lapidar/core/system/native again, byte for byte
 PYTHON ?= python3
 VENV   := .venv
 WHEELS := $(VENV)/wheels
@@ -41,7 +41,7 @@ attack: $(VENV)/.installed
 	$(BIN)/python tests/attack/run.py --minutes $(MINUTES) $(if $(SEED),--seed $(SEED))
 
 helper:
-	src/lapidar/core/environment/native/build.sh
+	src/lapidar/core/system/native/build.sh
 
 check: $(VENV)/.installed
 	$(BIN)/ruff check src tests benchmarks

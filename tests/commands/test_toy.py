@@ -157,18 +157,19 @@ class Together(Toy):
         self.round_trip()
 
 
-class Helper(unittest.TestCase):
-    """The program that starts outside programs in a root of their own."""
+class Helpers(unittest.TestCase):
+    """The programs in C."""
 
-    def test_it_was_built_from_its_source(self) -> None:
+    def test_they_were_built_from_their_source(self) -> None:
         import hashlib
 
-        from lapidar.core.environment import rooting
+        from lapidar.core.system import supervision
 
-        folder = Path(rooting.__file__).parent / "native"
-        digest = hashlib.sha256((folder / "enter.c").read_bytes()).hexdigest()
-        said = subprocess.run([folder / f"enter.{os.uname().machine}"], capture_output=True, text=True).stderr
-        self.assertIn(digest, said, "make helper builds it again")
+        folder = Path(supervision.__file__).parent / "native"
+        for name in ("enter", "supervise"):
+            source = (folder / "kernel.h").read_bytes() + (folder / f"{name}.c").read_bytes()
+            said = subprocess.run([folder / f"{name}.{os.uname().machine}"], capture_output=True, text=True).stderr
+            self.assertIn(hashlib.sha256(source).hexdigest(), said, "make helper builds it again")
 
 
 if __name__ == "__main__":

@@ -300,11 +300,11 @@ class _Patient(io.FileIO):
 
 
 def _outlive_the_reader() -> None:
-    """Have standard output be such a one, where it is the process's own."""
+    """Have standard output be such a one, where it is the process's own; who reads it hears of each line at once."""
     stream = sys.stdout
     if stream is sys.__stdout__ and isinstance(stream, io.TextIOWrapper):
         raw = io.BufferedWriter(_Patient(stream.fileno(), "wb", closefd=False))
-        sys.stdout = io.TextIOWrapper(raw, stream.encoding, stream.errors, line_buffering=stream.line_buffering)
+        sys.stdout = io.TextIOWrapper(raw, stream.encoding, stream.errors, line_buffering=True)
 
 
 def _take_over_interruptions() -> None:

@@ -23,7 +23,7 @@ def helper(machine: str) -> bytes:
         LapidarError: there is none for it.
     """
     try:
-        return (Path(__file__).parent / "native" / f"enter.{machine}").read_bytes()
+        return (Path(__file__).parents[1] / "system" / "native" / f"enter.{machine}").read_bytes()
     except FileNotFoundError as error:
         raise LapidarError(
             f"Outside programs cannot be placed for {machine}: there is no helper for that kind of processor",

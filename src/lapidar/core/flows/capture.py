@@ -219,7 +219,8 @@ def _observe_run(located: Located, options: CaptureOptions) -> ObservedRun:
     Raises:
         LapidarError: it cannot be run or observed, or it failed.
     """
-    from lapidar.core.system import tracing
+    from lapidar.core.system import supervision
+    from lapidar.core.system.supervision import RunOptions
 
     command = options.command or ()
     folder = str(located.interpreter.parent)
@@ -229,7 +230,9 @@ def _observe_run(located: Located, options: CaptureOptions) -> ObservedRun:
         raise LapidarError(
             f"There is no command {command[0]!r} in the environment or on PATH", remedy="Look at its spelling."
         )
-    run = tracing.observe([os.path.abspath(program), *command[1:]], variables, options.output)
+    program = os.path.abspath(program)
+    how = RunOptions(output=options.output, watches=True)
+    run = supervision.run(program, [program, *command[1:]], variables, how).observed
     if run.code != 0:
         raise LapidarError(
             f"The observed run failed with exit code {run.code}, and nothing was captured",

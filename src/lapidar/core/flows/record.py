@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import os
-import resource
 import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
@@ -21,7 +21,7 @@ from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, stow
 from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.declaring import reading
 from lapidar.core.environment.folder import Environment
-from lapidar.core.errors import LapidarError
+from lapidar.core.errors import LapidarError, from_os_error
 from lapidar.core.flows import run as running
 from lapidar.core.layers import conditions
 from lapidar.core.place import Place
@@ -32,8 +32,9 @@ from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.results import observing
 from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.scratch import PRINTED, RESULTS
-from lapidar.core.system import tracing
-from lapidar.core.system.written import Touched, Writes
+from lapidar.core.system import supervision
+from lapidar.core.system.supervision import RunOptions
+from lapidar.core.system.written import Touched
 
 __all__ = ["RERUN", "RecordOptions", "Recorded", "declared", "record", "sweep"]
 
@@ -155,27 +156,27 @@ class _Recording:
             self.notes.append(f"the environment is of snapshot {snapshots[0]}, the lockfile of {snapshots[1]}")
         kept = self.work / "before"
         kept.mkdir()
-        ignore = observing.ignored(self.place, [environment.folder, self.cache.root])
-        writes = Writes(str(self.place.root), ignore, str(kept))
-        began, began_ns = time.monotonic(), time.time_ns()
+        began_ns = time.time_ns()
         printed = self.work / PRINTED
         with _printing(printed, self.options.output) as output:
-            run = tracing.observe(
-                [ready.program, *self.command[1:]],
-                ready.prepared.variables,
-                output,
+            how = RunOptions(
+                output=output,
                 folder=str(self.folder),
                 umask=ready.prepared.umask,
-                writes=writes,
                 at_most=self.options.at_most,
+                watches=True,
+                files=observing.files_of(self.place, [environment.folder, self.cache.root], kept),
             )
-        self.seconds = time.monotonic() - began
-        self.memory = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024
-        self._refuse_failed(run.code, run.is_late)
-        touched = writes.touched()
-        seen = observing.seen(self.place, environment, run, touched, began_ns, self.told.results, self.told.leave)
-        self._tell(seen, touched, run.left_behind)
-        return self._analysis(ready, environment, run.code, seen, printed, reporter)
+            command = [ready.program, *self.command[1:]]
+            ended = supervision.run(ready.program, command, ready.prepared.variables, how)
+        self.seconds, self.memory = ended.seconds, ended.memory
+        self._refuse_failed(ended.code, ended.is_late)
+        touched = ended.touched
+        seen = observing.seen(
+            self.place, environment, ended.observed, touched, began_ns, self.told.results, self.told.leave
+        )
+        self._tell(seen, touched, ended.left_behind)
+        return self._analysis(ready, environment, ended.code, seen, printed, reporter)
 
     def _refuse_failed(self, code: int, late: bool) -> None:
         if late:
@@ -329,11 +330,16 @@ def _differing(earlier: Analysis, now: Analysis) -> Iterator[str]:
 def _printing(into: Path, output: int) -> Iterator[int]:
     """A descriptor whose text goes to a file, and to another descriptor as it comes."""
     reading_end, writing_end = os.pipe()
+    full: list[OSError] = []
 
     def pass_on() -> None:
-        with into.open("wb") as kept:
+        with into.open("wb", buffering=0) as kept:
             while piece := os.read(reading_end, 65_536):
-                kept.write(piece)
+                try:
+                    if not full and kept.write(piece) != len(piece):
+                        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(into))
+                except OSError as error:
+                    full.append(error)  # what it goes on to print must still be taken from it
                 try:
                     os.write(output, piece)
                 except OSError:
@@ -347,3 +353,5 @@ def _printing(into: Path, output: int) -> Iterator[int]:
         os.close(writing_end)
         passing.join()
         os.close(reading_end)
+    if full:
+        raise from_os_error(full[0], "keep what the run printed") from full[0]

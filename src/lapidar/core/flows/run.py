@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import ctypes
 import os
-import signal
 import subprocess
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
 from errno import EACCES
 from pathlib import Path
 from types import MappingProxyType
@@ -21,12 +18,12 @@ from lapidar.core.place import Place
 from lapidar.core.records import lockfile, selection
 from lapidar.core.restored import programs, running
 from lapidar.core.restored.running import Prepared
+from lapidar.core.system import supervision
+from lapidar.core.system.supervision import RunOptions
 
 __all__ = ["Run", "last_lines", "prepare"]
 
 _LAST_LINES, _LAST_BYTES = 3, 4096
-# Loaded here: between fork and exec of a process with threads nothing may be.
-_libc = ctypes.CDLL(None)
 
 
 class Run(msgspec.Struct, frozen=True):
@@ -112,40 +109,21 @@ class Run(msgspec.Struct, frozen=True):
             CannotRun: the program cannot be executed, or took too long.
         """
         with printed.open("wb") as output, open(errors or os.devnull, "wb") as said:
-            try:
-                process = subprocess.Popen(
-                    self.words,
-                    executable=self.program,
-                    env={**self.prepared.variables, **more},
-                    cwd=folder,
-                    stdout=output,
-                    stderr=said if errors else None,
-                    umask=-1 if self.prepared.umask is None else self.prepared.umask,
-                    start_new_session=True,
-                    preexec_fn=_end_with_parent,
-                )
-            except OSError as error:
-                raise _cannot_run(self.program, error) from error
-            try:
-                code = process.wait(at_most)
-            except subprocess.TimeoutExpired as error:
-                raise CannotRun(f"The run was ended after {at_most:g} s") from error
-            finally:
-                _end_group(process.pid)
+            how = RunOptions(
+                output=output.fileno(),
+                errors=said.fileno() if errors else None,
+                folder=str(folder),
+                umask=self.prepared.umask,
+                session=True,
+                at_most=at_most,
+                grace=0,
+            )
+            ended = supervision.run(self.program, self.words, {**self.prepared.variables, **more}, how)
+        if ended.is_late:
+            raise CannotRun(f"The run was ended after {at_most:g} s")
         if also_to is not None:
             os.write(also_to, printed.read_bytes())
-        return code
-
-
-def _end_with_parent() -> None:
-    """In the child: be killed where this process is (prctl(2), PR_SET_PDEATHSIG)."""
-    _libc.prctl(1, signal.SIGKILL, 0, 0, 0)
-
-
-def _end_group(leader: int) -> None:
-    """End a process and what it left behind in its group."""
-    with suppress(ProcessLookupError):
-        os.killpg(leader, signal.SIGKILL)
+        return ended.code
 
 
 def last_lines(file: Path) -> tuple[str, ...]:

@@ -14,8 +14,9 @@ from lapidar.core.place import Place
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
 from lapidar.core.restored.running import Prepared
-from lapidar.core.system import tracing
+from lapidar.core.system import supervision
 from lapidar.core.system.observed import ObservedRun
+from lapidar.core.system.supervision import RunOptions
 
 __all__ = ["Inside", "Watched", "temporary_folders", "watch"]
 
@@ -68,8 +69,9 @@ def watch(
     Raises:
         LapidarError: it cannot be observed here, or does not start.
     """
-    run = tracing.observe([program, *words], prepared.variables, output)
-    return _judged(run, Inside(place, environment))
+    how = RunOptions(output=output, umask=prepared.umask, watches=True)
+    ended = supervision.run(program, [program, *words], prepared.variables, how)
+    return _judged(ended.observed, Inside(place, environment))
 
 
 def temporary_folders() -> tuple[str, ...]:

@@ -15,7 +15,7 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.place import LOCKFILE_NAME, OWN_FOLDER, RECORDS_NAME, Place
 from lapidar.core.restored.watched import Inside, temporary_folders
 from lapidar.core.system.observed import ObservedRun
-from lapidar.core.system.written import Touched
+from lapidar.core.system.written import Files, Touched
 
 __all__ = ["Seen", "ignored", "is_wanted", "seen"]
 
@@ -46,6 +46,18 @@ class Seen:
     outside: tuple[str, ...] = ()
     written_outside: tuple[str, ...] = ()
     odd: tuple[str, ...] = ()
+
+
+def files_of(place: Place, others: Sequence[Path], kept: Path) -> Files:
+    """The project's files, which are told one by one.
+
+    Args:
+        others: folders in it that are none of its own: an environment, a cache.
+        kept: an empty folder for the bytes of files that are about to be changed.
+    """
+    root = os.path.realpath(place.root)
+    own = [os.path.join(root, name) for name in _NO_RESULTS]
+    return Files(root, str(kept), tuple(map(os.path.realpath, [*map(str, others), *own])), ignored(place, others))
 
 
 def ignored(place: Place, others: Sequence[Path]) -> Callable[[str], bool]:

@@ -27,8 +27,6 @@ class ObservedRun:
         executed: programs that were started, scripts among them.
         opened: all files that were opened.
         by: what each image mapped and opened.
-        is_late: whether it was ended because it took too long.
-        left_behind: how many processes it left behind, which were ended.
     """
 
     code: int
@@ -36,5 +34,3 @@ class ObservedRun:
     executed: tuple[str, ...]
     opened: tuple[str, ...]
     by: Mapping[Image, tuple[str, ...]] = field(default_factory=dict)
-    is_late: bool = False
-    left_behind: int = 0

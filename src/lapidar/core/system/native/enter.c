@@ -14,8 +14,8 @@
  * holds the built file against this source by the digest that is compiled in.
  */
 
-#define PATH 4096
-#define ENOENT 2
+#include "kernel.h"
+
 #define EEXIST 17
 #define ENAMETOOLONG 36
 #define NEW_USER 0x10000000
@@ -23,49 +23,17 @@
 #define BIND 0x1000
 #define RECURSIVE 0x4000
 #define PRIVATE_MOUNT 0x40000
-#define READ_ONLY 0
-#define WRITE_ONLY 1
-#define DIRECTORY 0200000
-#define CLOSE_ON_EXEC 02000000
-#define FORMAT 0170000
-#define IS_DIRECTORY 0040000
-#define IS_LINK 0120000
 #define MULTIARCH "x86_64-linux-gnu"
 
-const char source[] = "source sha256 " SOURCE;
+/* ---- system calls */
 
-/* ---- system calls of x86-64 Linux */
-
-static long call(long number, long a, long b, long c, long d, long e) {
-    long result;
-    register long r10 __asm__("r10") = d;
-    register long r8 __asm__("r8") = e;
-    __asm__ volatile("syscall"
-                     : "=a"(result)
-                     : "a"(number), "D"(a), "S"(b), "d"(c), "r"(r10), "r"(r8)
-                     : "rcx", "r11", "memory");
-    return result;
-}
-
-#define P(pointer) ((long)(pointer))
-
-static long sys_read(int file, void *data, long size) { return call(0, file, P(data), size, 0, 0); }
-static long sys_write(int file, const void *data, long size) { return call(1, file, P(data), size, 0, 0); }
-static long sys_open(const char *path, int flags) { return call(2, P(path), flags | CLOSE_ON_EXEC, 0, 0, 0); }
-static long sys_close(int file) { return call(3, file, 0, 0, 0, 0); }
 static long sys_execve(const char *path, char **words, char **variables) {
     return call(59, P(path), P(words), P(variables), 0, 0);
-}
-static void sys_exit(int code) {
-    for (;;) call(60, code, 0, 0, 0, 0);
 }
 static long sys_getcwd(char *path, long size) { return call(79, P(path), size, 0, 0, 0); }
 static long sys_chdir(const char *path) { return call(80, P(path), 0, 0, 0, 0); }
 static long sys_mkdir(const char *path) { return call(83, P(path), 0755, 0, 0, 0); }
 static long sys_symlink(const char *target, const char *path) { return call(88, P(target), P(path), 0, 0, 0); }
-static long sys_readlink(const char *path, char *target, long size) {
-    return call(89, P(path), P(target), size, 0, 0);
-}
 static long sys_getuid(void) { return call(102, 0, 0, 0, 0, 0); }
 static long sys_getgid(void) { return call(104, 0, 0, 0, 0, 0); }
 static long sys_pivot_root(const char *root, const char *old) { return call(155, P(root), P(old), 0, 0, 0); }
@@ -73,7 +41,6 @@ static long sys_chroot(const char *root) { return call(161, P(root), 0, 0, 0, 0)
 static long sys_mount(const char *source, const char *target, const char *kind, long flags) {
     return call(165, P(source), P(target), P(kind), flags, 0);
 }
-static long sys_list(int folder, void *entries, long size) { return call(217, folder, P(entries), size, 0, 0); }
 static long sys_unshare(long what) { return call(272, what, 0, 0, 0, 0); }
 
 static int mode_of(const char *path, int follow) {
@@ -87,15 +54,6 @@ static int is_there(const char *path) { return mode_of(path, 0) != 0; }
 
 /* ---- texts */
 
-static long length(const char *text) {
-    long count = 0;
-    while (text[count]) count++;
-    return count;
-}
-static int same(const char *one, const char *other) {
-    while (*one && *one == *other) one++, other++;
-    return *one == *other;
-}
 static int contains(const char *text, const char *part) {
     long size = length(part);
     for (; *text; text++) {
@@ -105,19 +63,6 @@ static int contains(const char *text, const char *part) {
     }
     return 0;
 }
-/* Texts put together; the compiler's own copies of memory must find these names. */
-void *memcpy(void *to, const void *from, unsigned long size) {
-    unsigned char *target = to;
-    const unsigned char *data = from;
-    while (size--) *target++ = *data++;
-    return to;
-}
-void *memset(void *to, int value, unsigned long size) {
-    unsigned char *target = to;
-    while (size--) *target++ = (unsigned char)value;
-    return to;
-}
-
 static char where[PATH]; /* the last thing that failed */
 
 static long failed(long error, const char *at) {
@@ -137,14 +82,6 @@ static long joined(char *path, const char *one, const char *two, const char *thr
     path[used] = 0;
     return 0;
 }
-static void number(char *text, long value) {
-    char digits[24];
-    int count = 0;
-    do digits[count++] = '0' + value % 10;
-    while (value /= 10);
-    while (count) *text++ = digits[--count];
-    *text = 0;
-}
 
 #define TRY(expression)                  \
     do {                                 \
@@ -158,14 +95,6 @@ static void number(char *text, long value) {
     } while (0)
 
 /* ---- folders */
-
-struct entry {
-    unsigned long inode;
-    long offset;
-    unsigned short size;
-    unsigned char kind;
-    char name[];
-};
 
 /* Call a function for each name in a folder; one that is not there has none. */
 typedef long (*visit)(const char *name, void *context);
