@@ -1,7 +1,7 @@
 """Lapidar captures the environment an analysis runs in and restores it byte for byte.
 
-The calls below are the whole Python API; each is the function of the same name in
-``lapidar.core`` and is imported only when it is used, so that ``import lapidar`` costs nothing.
+The calls below, with the errors that are worth catching (each is a `LapidarError`), are the whole Python API. Each is
+imported only when it is used, so that ``import lapidar`` costs nothing.
 
 >>> import lapidar
 >>> captured = lapidar.capture(project="sherds", environment="sherds/.venv")  # doctest: +SKIP
@@ -24,8 +24,35 @@ if TYPE_CHECKING:
 
     from lapidar.api import capture, check, pin, restore
     from lapidar.api_results import compare, record, rerun
+    from lapidar.core.errors import (
+        CacheError,
+        CannotRun,
+        Conflict,
+        EnvironmentUnusable,
+        LapidarError,
+        LockfileError,
+        MissingFromCache,
+        NoSpace,
+    )
 
-__all__ = ["__version__", "capture", "check", "compare", "pin", "record", "rerun", "restore"]
+__all__ = [
+    "CacheError",
+    "CannotRun",
+    "Conflict",
+    "EnvironmentUnusable",
+    "LapidarError",
+    "LockfileError",
+    "MissingFromCache",
+    "NoSpace",
+    "__version__",
+    "capture",
+    "check",
+    "compare",
+    "pin",
+    "record",
+    "rerun",
+    "restore",
+]
 
 
 def __getattr__(name: str) -> Any:
@@ -37,4 +64,8 @@ def __getattr__(name: str) -> Any:
         from lapidar import api_results
 
         return getattr(api_results, name)
+    if name in __all__:  # the errors that are worth catching
+        from lapidar.core import errors
+
+        return getattr(errors, name)
     raise AttributeError(f"module 'lapidar' has no attribute {name!r}")

@@ -14,7 +14,7 @@ from types import MappingProxyType
 
 import msgspec
 
-from lapidar.core import atomic
+from lapidar.core import atomic, decoding
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LockfileError
 from lapidar.core.records import lockfile
@@ -160,7 +160,7 @@ class History:
             data = self._declaration(digest).read_bytes()
             if hashlib.sha256(data).hexdigest() != digest:
                 return None
-            return msgspec.json.decode(data, type=dict[str, str])
+            return decoding.from_json(data, dict[str, str])
         except (OSError, msgspec.MsgspecError):
             return None
 
@@ -336,7 +336,7 @@ def _moment(line: bytes) -> Moment | None:
     if seal is None or seal[1] != _seal(told + b"}"):
         return None
     try:
-        return msgspec.json.decode(told + b"}", type=Moment)
+        return decoding.from_json(told + b"}", Moment)
     except msgspec.MsgspecError:
         return None
 

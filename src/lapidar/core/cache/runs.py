@@ -13,7 +13,7 @@ from pathlib import Path
 
 import msgspec
 
-from lapidar.core import atomic, foreign
+from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.records import results
@@ -75,7 +75,7 @@ class Runs:
         found = []
         for line in lines:
             try:
-                found.append(msgspec.json.decode(line, type=RunNote))
+                found.append(decoding.from_json(line, RunNote))
             except msgspec.MsgspecError:
                 continue
         return found

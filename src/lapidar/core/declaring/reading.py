@@ -19,7 +19,7 @@ from typing import Annotated, Any, Literal, Protocol, TypeVar
 import msgspec
 import tomli
 
-from lapidar.core import foreign, languages
+from lapidar.core import decoding, foreign, languages
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
@@ -328,7 +328,7 @@ def _converted(value: Any, kind: type[T], where: str) -> T:
         DeclarationError: it is something else; says which key, and what there may be.
     """
     try:
-        return msgspec.convert(value, kind)
+        return decoding.convert(value, kind)
     except msgspec.ValidationError as error:
         raise _unfit(error, kind, where) from error
 

@@ -14,7 +14,7 @@ from pathlib import Path
 import msgspec
 
 from lapidar._version import VERSION
-from lapidar.core import atomic, parallel, sealed
+from lapidar.core import atomic, decoding, parallel, sealed
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.listing import Assembled
 
@@ -50,7 +50,7 @@ def kept(cache: Cache, snapshot_id: str, manner: str) -> Assembled | None:
 
 def _decoded(data: bytes) -> Assembled | None:
     try:
-        return msgspec.json.decode(data, type=Assembled)
+        return decoding.from_json(data, Assembled)
     except msgspec.MsgspecError:
         return None
 

@@ -7,7 +7,7 @@ from typing import TypeVar
 
 import msgspec
 
-from lapidar.core import foreign
+from lapidar.core import decoding, foreign
 
 __all__ = ["read", "render"]
 
@@ -25,7 +25,7 @@ def read(environment: Path, name: str, kind: type[T]) -> T | None:
         None where there is no such file, or it cannot be read.
     """
     try:
-        return foreign.parsed(lambda: msgspec.json.decode(foreign.read(environment / name), type=kind))
+        return foreign.parsed(lambda: decoding.from_json(foreign.read(environment / name), kind))
     except (OSError, ValueError):
         return None
 

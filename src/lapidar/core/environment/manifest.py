@@ -13,7 +13,7 @@ from pathlib import Path
 
 import msgspec
 
-from lapidar.core import foreign
+from lapidar.core import decoding, foreign
 from lapidar.core.environment import marker
 from lapidar.core.environment.listing import Listing
 
@@ -51,6 +51,6 @@ def read(environment: Path, mark: marker.Marker) -> Manifest | None:
         data = foreign.read(environment / FILE_NAME, 1_000_000_000)
         if digest_of(data) != mark.placed:
             return None
-        return foreign.parsed(lambda: msgspec.json.decode(data, type=Manifest))
+        return foreign.parsed(lambda: decoding.from_json(data, Manifest))
     except (OSError, ValueError):
         return None

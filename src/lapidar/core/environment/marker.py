@@ -7,7 +7,7 @@ from pathlib import Path
 import msgspec
 import tomli
 
-from lapidar.core import foreign
+from lapidar.core import decoding, foreign
 
 __all__ = ["FILE_NAME", "PRIVATE", "Marker", "read"]
 
@@ -58,6 +58,6 @@ def read(environment: Path) -> Marker | None:
     """The marker of an environment; None where Lapidar did not make it."""
     try:
         data = foreign.parsed(lambda: tomli.loads(foreign.read_text(environment / FILE_NAME)))
-        return msgspec.convert(data, Marker)
+        return decoding.convert(data, Marker)
     except (OSError, ValueError, msgspec.ValidationError):
         return None

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 
-from lapidar.core import languages, sealed
+from lapidar.core import decoding, languages, sealed
 from lapidar.core.cache.history import Cause, History, Moment
 from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
@@ -135,7 +135,7 @@ class _Summaries:
         self._known: dict[str, list[str]] = {}
         self._is_new = False
         try:
-            self._known = msgspec.json.decode(sealed.read(self._path) or b"{}", type=dict[str, list[str]])
+            self._known = decoding.from_json(sealed.read(self._path) or b"{}", dict[str, list[str]])
         except msgspec.MsgspecError:
             pass
 

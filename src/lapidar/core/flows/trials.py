@@ -16,7 +16,7 @@ from types import TracebackType
 
 import msgspec
 
-from lapidar.core import atomic
+from lapidar.core import atomic, decoding
 from lapidar.core.cache.store import Cache
 from lapidar.core.changes.narrowing import Outcome
 from lapidar.core.errors import EnvironmentUnusable, NoSpace
@@ -171,7 +171,7 @@ class Trials:
 
     def _read(self) -> _Kept:
         try:
-            return msgspec.json.decode(self._file.read_bytes(), type=_Kept)
+            return decoding.from_json(self._file.read_bytes(), _Kept)
         except (OSError, msgspec.MsgspecError):
             return _Kept()
 

@@ -25,7 +25,8 @@ def every() -> list[Language]:
     """All languages, in the order of the list."""
     if not _loaded:
         names = (*_MODULES, *os.environ.get("LAPIDAR_LANGUAGES", "").split())
-        _loaded.extend(importlib.import_module(name).LANGUAGE for name in names)
+        found = [importlib.import_module(name).LANGUAGE for name in names]
+        _loaded[:] = found  # all at once: other threads may ask for the first time too
     return _loaded
 
 

@@ -17,7 +17,7 @@ from typing import Any
 import msgspec
 import tomli
 
-from lapidar.core import atomic, foreign
+from lapidar.core import atomic, decoding, foreign
 from lapidar.core.errors import LockfileError
 from lapidar.core.place import LOCKFILE_NAME
 from lapidar.core.records import canonical
@@ -142,7 +142,7 @@ def parse(text: str, name: str = LOCKFILE_NAME) -> Snapshot:
     if number != FORMAT:
         raise LockfileError(f"{name} is no lockfile: it has no format number", remedy=again)
     try:
-        snapshot = foreign.parsed(lambda: msgspec.convert(data, Snapshot))
+        snapshot = foreign.parsed(lambda: decoding.convert(data, Snapshot))
     except ValueError as error:
         why = re.sub(r" - at `\$\.?(.*)`$", r", at \1", str(error)).removesuffix(", at ")
         raise LockfileError(f"{name} is not valid", why=why, remedy=again) from error
@@ -256,7 +256,7 @@ def sides_of_merge(path: Path) -> tuple[Snapshot, Snapshot] | None:
     if not _MERGE.search(text):
         return None
     try:
-        ours, theirs = (msgspec.convert(tomli.loads(side), Snapshot) for side in _sides(text))
+        ours, theirs = (decoding.convert(tomli.loads(side), Snapshot) for side in _sides(text))
     except (ValueError, RecursionError):
         return None
     return ours, theirs

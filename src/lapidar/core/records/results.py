@@ -17,7 +17,7 @@ from typing import Annotated, Any
 import msgspec
 import tomli
 
-from lapidar.core import atomic, foreign
+from lapidar.core import atomic, decoding, foreign
 from lapidar.core.errors import LapidarError
 from lapidar.core.place import RECORDS_NAME
 from lapidar.core.records import canonical
@@ -175,7 +175,7 @@ def parse(text: str, name: str = RECORDS_NAME) -> Results:
             remedy="Install a newer lapidar.",
         )
     try:
-        results = foreign.parsed(lambda: msgspec.convert(data, Results))
+        results = foreign.parsed(lambda: decoding.convert(data, Results))
     except ValueError as error:
         raise RecordBroken(f"{name} is not valid", why=str(error), remedy=again) from error
     if number != FORMAT:

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 import msgspec
 
-from lapidar.core import languages, progress
+from lapidar.core import decoding, languages, progress
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import EnvironmentUnusable
@@ -226,7 +226,7 @@ def _run(test: LoadTest, environment: Environment, variables: dict[str, str], na
                 process.kill()
                 errors = b"it did not end within 10 minutes"
         for text in answer:
-            line = msgspec.json.decode(text, type=_Line)
+            line = decoding.from_json(text, _Line)
             if line.at is not None:
                 said.seen.append(line.at)
             else:

@@ -22,7 +22,7 @@ from lapidar.core.system.observed import Image, ObservedRun
 from lapidar.core.system.waking import interruptible
 from lapidar.core.system.written import Files, Told, Touched, touched
 
-__all__ = ["Ended", "RunOptions", "run"]
+__all__ = ["Ended", "RunOptions", "logged", "run"]
 
 _GRACE_SECONDS = 3.0  # for what a command left behind when it ended
 _FIELDS = {"I": 3, "O": 2, "M": 2, "E": 1, "W": 1, "U": 1, "T": 4, "X": 1, "R": 1, "L": 1, "D": 1, "F": 1, "N": 1,
@@ -34,7 +34,7 @@ class RunOptions:
     """How to run.
 
     Attributes:
-        output, errors: the descriptors that its standard output and error go to; this process's own unless given.
+        input, output, errors: the descriptors of its standard streams; this process's own unless given.
         folder: where it runs; the current folder unless given.
         umask: its file mode mask; this process's own unless given.
         session: whether it begins a session of its own, so that a terminal's Ctrl-C is not sent to it.
@@ -47,6 +47,7 @@ class RunOptions:
         writable: folders below which alone it may write; empty: anywhere.
     """
 
+    input: int | None = None
     output: int | None = None
     errors: int | None = None
     folder: str | None = None
@@ -117,6 +118,31 @@ def run(program: str, words: Sequence[str], variables: Mapping[str, str], option
     return _read(data, program, options, time.monotonic() - began)
 
 
+def logged(words: Sequence[str], variables: Mapping[str, str], log: Path, *, folder: Path, at_most: float) -> int:
+    """Run a build: its output is added to a file, it reads nothing, and what it leaves behind is ended at once.
+
+    Args:
+        words: the program's path, and what follows.
+        at_most: seconds, after which it is ended.
+
+    Returns:
+        Its exit code.
+
+    Raises:
+        CannotRun: it cannot be executed, or took too long.
+    """
+    with open(log, "ab") as stream, open(os.devnull, "rb") as nothing:
+        output = stream.fileno()
+        options = RunOptions(
+            input=nothing.fileno(), output=output, errors=output, folder=str(folder), umask=0o022, session=True,
+            at_most=at_most, grace=0,
+        )  # fmt: skip
+        ended = run(words[0], words, variables, options)
+    if ended.is_late:
+        raise CannotRun(f"It was ended after {at_most:g} s")
+    return ended.code
+
+
 @dataclass(frozen=True, slots=True)
 class _Helper:
     path: str
@@ -161,6 +187,7 @@ def _started(
             executable=helper.path,
             env=dict(variables),
             cwd=options.folder,
+            stdin=options.input,
             stdout=options.output,
             stderr=options.errors,
             umask=-1 if options.umask is None else options.umask,

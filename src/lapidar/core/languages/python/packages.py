@@ -9,10 +9,9 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
-import msgspec
 from packaging.utils import canonicalize_name
 
-from lapidar.core import foreign
+from lapidar.core import decoding, foreign
 from lapidar.core.cache.stowing import Draft, FileDraft, RewrittenDraft, Stowed
 from lapidar.core.environment import launchers, marker, reserved, walk
 from lapidar.core.environment.explained import Explained
@@ -537,7 +536,7 @@ class _Observer:
         if text is None and self.placed and os.path.isfile(one.path):
             text = _text_of(f"{self.answer.prefix}/{placing.facts_of(one.metadata.name)}")
         try:
-            return foreign.parsed(lambda: msgspec.json.decode(text, type=PackageFacts)) if text else None
+            return foreign.parsed(lambda: decoding.from_json(text, PackageFacts)) if text else None
         except ValueError:
             return None
 

@@ -9,6 +9,7 @@ from typing import Annotated, Any
 
 import msgspec
 
+from lapidar.core import decoding
 from lapidar.core.errors import EnvironmentUnusable
 
 __all__ = ["OLDEST", "Answer", "ask"]
@@ -80,7 +81,7 @@ def ask(interpreter: Path) -> Answer:
             why=f"lapidar captures Python {OLDEST[0]}.{OLDEST[1]} and newer",
             remedy=_OTHER,
         )
-    found = msgspec.convert(answer, Answer)
+    found = decoding.convert(answer, Answer)
     if found.implementation != "cpython":
         raise EnvironmentUnusable(
             f"{interpreter} is {found.implementation}", why="lapidar captures CPython", remedy=_OTHER

@@ -22,9 +22,10 @@ from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, HookMiss
 
 from lapidar.core import foreign
 from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
-from lapidar.core.errors import LapidarError, PackageBroken
+from lapidar.core.errors import CannotRun, LapidarError, PackageBroken
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Runtime, Snapshot
+from lapidar.core.system import supervision
 
 __all__ = ["BuildFailed", "SourceBuilder", "Workplace"]
 
@@ -114,7 +115,7 @@ class SourceBuilder:
                     snapshot = self._workplace([*requires, *more], room)
                     hooks = self._hooks(source, system, room, log)
                 yield hooks, snapshot
-            except (subprocess.SubprocessError, BackendUnavailable, HookMissing, OSError) as error:
+            except (CannotRun, subprocess.SubprocessError, BackendUnavailable, HookMissing, OSError) as error:
                 with open(log, "a", encoding="utf-8") as stream:
                     stream.writelines(f"{one.message}\n" for one in warned)
                 raise self._failed(label, log, error) from error
@@ -153,18 +154,11 @@ class SourceBuilder:
         }
 
         def run(command: Sequence[str], cwd: str | None = None, extra_environ: Mapping[str, str] | None = None) -> None:
-            with open(log, "ab") as stream:
-                subprocess.run(
-                    command,
-                    cwd=cwd,
-                    env={**environment, **(extra_environ or {})},
-                    stdin=subprocess.DEVNULL,
-                    stdout=stream,
-                    stderr=subprocess.STDOUT,
-                    timeout=_SECONDS,
-                    umask=0o022,
-                    check=True,
-                )
+            variables = {**environment, **(extra_environ or {})}
+            folder = Path(cwd) if cwd else source
+            code = supervision.logged(command, variables, log, folder=folder, at_most=_SECONDS)
+            if code:
+                raise subprocess.CalledProcessError(code, list(command))
 
         return BuildBackendHookCaller(
             str(source),

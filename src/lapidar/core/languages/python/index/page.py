@@ -13,7 +13,7 @@ from urllib.parse import unquote, urldefrag, urljoin
 
 import msgspec
 
-from lapidar.core import foreign
+from lapidar.core import decoding, foreign
 from lapidar.core.errors import IndexTrouble
 
 __all__ = ["ACCEPT", "File", "of_html", "parse"]
@@ -99,7 +99,7 @@ def _no_index(index: str, why: str) -> IndexTrouble:
 def _of_json(body: bytes, url: str, index: str) -> list[File]:
     """The JSON form."""
     try:
-        page = foreign.parsed(lambda: msgspec.json.decode(body, type=_JsonPage))
+        page = foreign.parsed(lambda: decoding.from_json(body, _JsonPage))
     except ValueError as error:
         raise _no_index(index, f"its page does not have the form of the standard: {error}") from error
     _verify_version(str(page.meta.get("api-version", "1.0")), index)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import msgspec
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 
-from lapidar.core import sealed
+from lapidar.core import decoding, sealed
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import IndexTrouble, LapidarError
@@ -93,7 +93,7 @@ class _Known:
         self._is_new = False
         self._known: dict[str, list[str]] = {}
         try:
-            self._known = msgspec.json.decode(sealed.read(self._path) or b"{}", type=dict[str, list[str]])
+            self._known = decoding.from_json(sealed.read(self._path) or b"{}", dict[str, list[str]])
         except (msgspec.MsgspecError, UnicodeDecodeError):
             pass
 

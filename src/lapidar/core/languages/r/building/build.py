@@ -12,7 +12,6 @@ import fcntl
 import hashlib
 import os
 import shutil
-import subprocess
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -25,13 +24,13 @@ from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
 from lapidar.core.cache.stowing import FileDraft, stow
 from lapidar.core.cache.trees import Tree
 from lapidar.core.environment import walk
-from lapidar.core.errors import LapidarError, PackageBroken
+from lapidar.core.errors import CannotRun, LapidarError, PackageBroken
 from lapidar.core.languages.r import placing
 from lapidar.core.languages.r.building import system_needs
 from lapidar.core.languages.r.description import Description
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Runtime
-from lapidar.core.system import waking
+from lapidar.core.system import supervision, waking
 
 __all__ = ["BuildFailed", "Builder", "Room", "key", "opened"]
 
@@ -182,21 +181,10 @@ class Builder:
             str(room.environment / "bin" / "R"), "CMD", "INSTALL", f"--built-timestamp={_BUILT}",
             f"--library={room.made}", "--no-lock", str(place),
         ]  # fmt: skip
-        with open(log, "wb") as stream:
-            try:
-                code = subprocess.run(
-                    words,
-                    env=self._variables(),
-                    cwd=room.folder,
-                    stdin=subprocess.DEVNULL,
-                    stdout=stream,
-                    stderr=subprocess.STDOUT,
-                    timeout=_SECONDS,
-                    check=False,
-                    umask=0o022,
-                ).returncode
-            except (OSError, subprocess.TimeoutExpired) as error:
-                raise self._failed(label, log, found, str(error)) from error
+        try:
+            code = supervision.logged(words, self._variables(), log, folder=room.folder, at_most=_SECONDS)
+        except CannotRun as error:
+            raise self._failed(label, log, found, str(error)) from error
         if code != 0 or not (room.made / found.name / "DESCRIPTION").is_file():
             raise self._failed(label, log, found, f"exit code {code}")
 
