@@ -18,7 +18,7 @@ from common import PROGRAM, Timed, drop, ratio, say, seconds, workshop
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.languages.python.pinning.session import opened
-from lapidar.core.pinning.session import PinOptions
+from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.pinning.solver import Solver
 from lapidar.core.place import Place
 from lapidar.core.progress import Silent
@@ -64,7 +64,7 @@ def requests_of_cold_run(folder: Path, project: Path, index: StandInIndex, needs
     declaration = reading.read(Place.of_project(project))
     previous = lockfile.read(project / "lapidar.lock")
     renewing = PinOptions(renew_all=True)
-    with opened(Place.of_project(project), cache, declaration, previous, renewing, Silent()) as pinning:
+    with opened(PinRequest(Place.of_project(project), cache, declaration, previous, renewing, Silent())) as pinning:
         candidates = pinning.decider.candidates()
         answer = Solver(candidates, pinning.decider.roots()).solve()
         sent = pinning.indexes.client.requests
@@ -77,7 +77,7 @@ def alone(project: Path) -> float:
     previous = lockfile.read(project / "lapidar.lock")
     began = time.perf_counter()
     declaration, renewing = reading.read(Place.of_project(project)), PinOptions(renew_all=True)
-    with opened(Place.of_project(project), cache, declaration, previous, renewing, Silent()) as pinning:
+    with opened(PinRequest(Place.of_project(project), cache, declaration, previous, renewing, Silent())) as pinning:
         pinning.decider.solve(pinning.decider.candidates())
         return time.perf_counter() - began
 

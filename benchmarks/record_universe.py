@@ -19,7 +19,7 @@ from packaging.utils import canonicalize_name
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.languages.python.pinning.session import opened
-from lapidar.core.pinning.session import PinOptions
+from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import Place
 from lapidar.core.progress import Silent
 from lapidar.core.records import lockfile
@@ -35,7 +35,7 @@ def main() -> None:
     declaration = reading.read(project)
     with tempfile.TemporaryDirectory() as folder:
         cache = Cache(Path(folder) / "cache", create=True)
-        with opened(project, cache, declaration, snapshot, PinOptions(), Silent()) as pinning:
+        with opened(PinRequest(project, cache, declaration, snapshot, PinOptions(), Silent())) as pinning:
             candidates = pinning.market
             for name in names:
                 fitting = [release for release in candidates.releases(name) if not release.reason]

@@ -22,7 +22,7 @@ from lapidar.core.declaring import reading
 from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.languages.python.pinning.candidates import Candidates
 from lapidar.core.languages.python.pinning.session import opened
-from lapidar.core.pinning.session import PinOptions
+from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.pinning.solver import Version, Wish
 from lapidar.core.place import Place
 from lapidar.core.progress import Silent
@@ -69,7 +69,7 @@ def record(folder: Path, needs: list[str]) -> dict[str, Any]:
     (folder / "lapidar.toml").write_text(f"[needs]\npackages = {json.dumps(needs)}\n")
     project, cache = Place.of_project(folder), Cache(folder / "cache", create=True)
     declaration = reading.read(project)
-    with opened(project, cache, declaration, None, PinOptions(no_builds=True), Silent()) as pinning:
+    with opened(PinRequest(project, cache, declaration, None, PinOptions(no_builds=True), Silent())) as pinning:
         decider = pinning.decider
         candidates = _Recording(decider.supply.indexes, decider.target, decider.policy(), decider.supply)
         answer: dict[str, str] | None = None

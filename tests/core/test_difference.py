@@ -17,7 +17,7 @@ OTHER = "sha256:" + "9" * 64
 
 
 def standing(language: str, one: str, other: str) -> int | None:
-    return languages.of(language).standing(one, other)
+    return languages.of(language).versions.standing(one, other)
 
 
 class Difference(unittest.TestCase):

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lapidar.core.languages.basic import BasicLanguage
+from lapidar.core.languages.basic import BasicCapturing, BasicChecking, BasicLanguage, BasicLayingOut
 from lapidar.core.languages.protocol import Inventory, Language, Located, ObserveOptions, Stray, Variables
 
 if TYPE_CHECKING:
@@ -22,6 +22,36 @@ if TYPE_CHECKING:
 PACKAGES = "lib/glaze/"
 
 
+class Capturing(BasicCapturing):
+    title = "Glaze"
+
+    def locate(self, place: Place, named: Path | None) -> Located | None:
+        folder = Path(os.path.abspath(named)) if named else place.root / "kiln"
+        interpreter = folder / "bin" / "glaze"
+        if not interpreter.is_file():
+            return None
+        return Located("glaze", interpreter, "named on the command line" if named else "the project's own kiln")
+
+    def observe(self, located: Located, place: Place, options: ObserveOptions) -> Inventory:
+        from toy import inventory
+
+        return inventory.observe(located.interpreter.parent.parent)
+
+
+class LayingOut(BasicLayingOut):
+    def lay_out(self, parts: LanguageParts, into: Layout, at: Placing) -> None:
+        from toy import inventory
+
+        inventory.lay_out(parts, into, at)
+
+
+class Checking(BasicChecking):
+    def strays(self, runtime: Runtime, extra: Iterable[str]) -> Iterator[Stray]:
+        for path in extra:
+            if path.startswith(PACKAGES) and path.endswith("/manifest.json"):
+                yield Stray(path.split("/")[2], "")
+
+
 class Glaze(BasicLanguage):
     """See `Language`. Every command loads this module, so that all else is loaded where it is used."""
 
@@ -29,33 +59,9 @@ class Glaze(BasicLanguage):
     title = "Glaze"
     source_suffixes = (".glz",)
     variables = Variables(watched=("GLAZE_SEED",), hidden=("GLAZE_PACKAGES",))
-
-    def locate(self, project: Place, named: Path | None) -> Located | None:
-        folder = Path(os.path.abspath(named)) if named else project.root / "kiln"
-        interpreter = folder / "bin" / "glaze"
-        if not interpreter.is_file():
-            return None
-        return Located("glaze", interpreter, "named on the command line" if named else "the project's own kiln")
-
-    def observe(self, located: Located, project: Place, options: ObserveOptions) -> Inventory:
-        from toy import inventory
-
-        return inventory.observe(located.interpreter.parent.parent)
-
-    def runtime_version(self, located: Located) -> str:
-        from toy import inventory
-
-        return inventory.version_of(located.interpreter)
-
-    def lay_out(self, parts: LanguageParts, layout: Layout, at: Placing) -> None:
-        from toy import inventory
-
-        inventory.lay_out(parts, layout, at)
-
-    def strays(self, runtime: Runtime, extra: Iterable[str]) -> Iterator[Stray]:
-        for path in extra:
-            if path.startswith(PACKAGES) and path.endswith("/manifest.json"):
-                yield Stray(path.split("/")[2], "")
+    capturing = Capturing()
+    laying_out = LayingOut()
+    checking = Checking()
 
 
 LANGUAGE: Language = Glaze()

@@ -44,7 +44,7 @@ def run(session: Session) -> int:
     language, said = language_of(session.place, session.options.language or "", [session.options.name])
     if said:
         view.warn(said)
-    name = language.normalised(session.options.name)
+    name = language.versions.normalised(session.options.name)
     declaration = reading.read(session.place)
     options = pins.options_of(session, as_of=session.options.as_of)
     previous = lockfile.read_if_there(session.place.lockfile)
@@ -55,7 +55,7 @@ def run(session: Session) -> int:
         releases = asked.releases(name)
     own = [one for one in (previous.packages if previous else ()) if one.language == language.name]
     locked = next((one.version for one in own if one.name == name), "")
-    pinned = next((one for one in releases if locked and language.is_same_version(str(one.version), locked)), None)
+    pinned = next((one for one in releases if locked and language.versions.is_same(str(one.version), locked)), None)
     if view.json:
         view.object([_object(one, one is pinned) for one in releases])
         return ExitCode.DONE

@@ -61,7 +61,7 @@ def run(session: Session) -> int:
     if not view.json:
         for standing in judge.overrides(declaration, graph):
             view.line(words.override_sentence(standing), "warn")
-    if package and languages.of(package.language).allows(need.text, package.version):
+    if package and languages.of(package.language).versions.allows(need.text, package.version):
         _present(package, graph, view)
         return ExitCode.DONE
     _absent(session, need, package, graph, declaration)

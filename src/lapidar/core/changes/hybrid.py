@@ -119,14 +119,14 @@ class Hybrids:
             for edge in new.edges.get(key, ()):
                 had = good.get(edge.target)
                 # The new one needs what the other side has not, or not in that version.
-                if had is None or not language.allows(edge.text, had.version):
+                if had is None or not language.versions.allows(edge.text, had.version):
                     yield package.owner.user, _user(edge.target)
         for key, package in good.items():
             language = languages.of(package.language)
             for edge in old.edges.get(key, ()):
                 has = bad.get(edge.target)
                 # What the old one needs may become another only with it.
-                if edge.target in good and (has is None or not language.allows(edge.text, has.version)):
+                if edge.target in good and (has is None or not language.versions.allows(edge.text, has.version)):
                     yield _user(edge.target), package.owner.user
 
     def _of_libraries(self) -> Iterator[tuple[str, str]]:
@@ -144,15 +144,20 @@ class Hybrids:
         for change in self.changes:
             if change.owner.layer is Layer.RUNTIME and change.old.split(".")[:2] != change.new.split(".")[:2]:
                 language = languages.of(change.owner.language)
+                searching = language.searching
                 old, new = (side.runtime_of(language.name) for side in (self.good, self.bad))
                 before, after = self._records("packages")
                 if old is None or new is None:
                     continue
                 for user, package in before.items():
-                    if package.language == language.name and not language.works_with(package, new, self.cache):
+                    if package.language != language.name:
+                        continue
+                    if searching is None or not searching.works_with(package, new, self.cache):
                         yield change.owner.user, user
                 for user, package in after.items():
-                    if package.language == language.name and not language.works_with(package, old, self.cache):
+                    if package.language != language.name:
+                        continue
+                    if searching is None or not searching.works_with(package, old, self.cache):
                         yield user, change.owner.user
 
     def snapshot(self, taken: Collection[int], instead: Instead = _NOTHING) -> Snapshot:

@@ -98,7 +98,9 @@ def _lists(place: Place) -> Declaration:
     """What the lists of needs of all languages propose."""
     whole = Declaration()
     for language in languages.every():
-        found = language.proposed(place.root)
+        if language.declaring is None:
+            continue
+        found = language.declaring.proposed(place.root)
         whole = replace(
             whole,
             runtimes={**whole.runtimes, **found.runtimes},
@@ -118,7 +120,8 @@ def _stated(place: Place) -> frozenset[str]:
         path = place.root / name
         return reading.load(path, name) if path.is_file() else None
 
-    return frozenset(one.name for one in languages.every() if one.declared(place.root, load).files)
+    declaring = {one.name: one.declaring for one in languages.every() if one.declaring}
+    return frozenset(name for name, one in declaring.items() if one.declared(place.root, load).files)
 
 
 def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:

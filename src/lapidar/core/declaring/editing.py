@@ -110,13 +110,13 @@ class NeedsFile:
     def named(self, item: object) -> str:
         """The normalised name of an item of a list; "" for what is no need."""
         try:
-            return self._language.parse_need(str(item)).name
+            return self._language.versions.parse_need(str(item)).name
         except DeclarationError:
             return ""
 
     def normalised(self, name: str) -> str:
         """A name as its language normalises it."""
-        return self._language.normalised(name)
+        return self._language.versions.normalised(name)
 
     def groups(self) -> list[str]:
         """The groups there are, the main one first."""
@@ -151,7 +151,7 @@ def place_of(root: Path, language: Language) -> NeedsPlace:
     Raises:
         DeclarationError: the file cannot be read.
     """
-    standard = language.standard_place(root)
+    standard = language.declaring.standard_place(root) if language.declaring else None
     if standard is not None:
         return standard
     path = root / DECLARATION_NAME

@@ -9,7 +9,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.declared import OverrideEffect, OverrideStanding
 from lapidar.core.records.findings import Finding, Problem
-from lapidar.core.records.graph import Graph
+from lapidar.core.records.graph import Edge, Graph
 from lapidar.core.records.owner import Layer, PackageName
 from lapidar.core.records.snapshot import LanguageParts, Snapshot
 
@@ -56,12 +56,14 @@ def _of_language(declaration: Declaration, parts: LanguageParts, snapshot: Snaps
     locked = {package.name: package for package in parts.packages}
     asked, overridden = set(), declaration.overrides_of(language.name)
     for need in declaration.needs:
-        if need.language != language.name or not language.applies(need, parts.runtime, snapshot.platform):
+        if need.language != language.name:
+            continue
+        if language.declaring and not language.declaring.applies(need, parts.runtime, snapshot.platform):
             continue
         asked.add(need.name)
         if need.name not in locked:
             yield found(Problem.NOT_LOCKED, need.name, need.text)
-        elif need.name not in overridden and not language.allows(need.text, locked[need.name].version):
+        elif need.name not in overridden and not language.versions.allows(need.text, locked[need.name].version):
             yield found(Problem.OUT_OF_RANGE, need.name, need.text, locked[need.name].version)
     if parts.is_captured:
         return  # it was captured: that more is there than is declared is no drift
@@ -83,8 +85,24 @@ def graph(
     whole = Graph(snapshot)
     for name in snapshot.languages:
         names = None if about is None else {package.name for package in about if package.language == name}
-        languages.of(name).add_needs(whole, declaration, cache, names)
+        pinning = languages.of(name).pinning
+        if pinning:
+            pinning.add_needs(whole, declaration, cache, names)
+        else:
+            _add_recorded(whole, declaration, name)
     return whole
+
+
+def _add_recorded(whole: Graph, declaration: Declaration, language: str) -> None:
+    """What the records themselves say: the project's needs, and each package's, without ranges."""
+    needs = declaration.needs_of(language)
+    for need in needs:
+        whole.add(Edge(None, need.key, need.text, need.where))
+    for package in (one for one in whole.snapshot.packages if one.language == language):
+        if package.wanted and not needs:
+            whole.add(Edge(None, package.key, package.name))
+        for name in package.requires:
+            whole.add(Edge(package.key, PackageName(language, name), name))
 
 
 def overrides(declaration: Declaration, needs: Graph) -> Iterator[OverrideStanding]:
@@ -97,11 +115,11 @@ def overrides(declaration: Declaration, needs: Graph) -> Iterator[OverrideStandi
             yield OverrideStanding(override.key, OverrideEffect.NOT_LOCKED, until=until)
             continue
         language = languages.of(package.language)
-        if override.version and not language.is_same_version(override.version, package.version):
+        if override.version and not language.versions.is_same(override.version, package.version):
             details = (override.version, package.version)
             yield OverrideStanding(override.key, OverrideEffect.ASKS_FOR_ANOTHER, details, until)
             continue
-        against = [edge for edge in needs.to(override.key) if not language.allows(edge.text, package.version)]
+        against = [edge for edge in needs.to(override.key) if not language.versions.allows(edge.text, package.version)]
         if against:
             whom = ", ".join(f"{edge.source.name if edge.source else 'you'}: {edge.text}" for edge in against)
             yield OverrideStanding(override.key, OverrideEffect.AGAINST, (whom, override.because), until)

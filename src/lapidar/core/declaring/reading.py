@@ -125,7 +125,7 @@ def parse_need(text: str, where: str = "", group: str = "", language: str = "") 
     Raises:
         DeclarationError: it is not one.
     """
-    return _language(language).parse_need(text, where, group)
+    return _language(language).versions.parse_need(text, where, group)
 
 
 def _language(name: str) -> Language:
@@ -218,7 +218,9 @@ class _Reading:
 
     def standard(self, language: Language) -> None:
         """What the standard files of a language declare."""
-        told = language.declared(self.root, self._load)
+        if language.declaring is None:
+            return
+        told = language.declaring.declared(self.root, self._load)
         self.name = told.name or self.name
         self.needs += told.needs
         self.extras |= told.extras
@@ -265,7 +267,7 @@ class _Reading:
             where = f"{DECLARATION_NAME}, [runtime] {name}"
             if name not in known:
                 raise DeclarationError(f"{where}: there is no such language", remedy=f"Known are {', '.join(known)}.")
-            self.runtimes[name] = known[name].parse_range(text, where, self.runtimes.get(name))
+            self.runtimes[name] = known[name].versions.parse_range(text, where, self.runtimes.get(name))
 
     def _own_needs(self, table: dict[str, Any]) -> None:
         """``packages`` are of the usual language; those of another stand under its name."""
@@ -303,12 +305,12 @@ class _Reading:
         self._digests(language, told.sha256)
 
     def _digests(self, language: Language, told: Mapping[str, _Strings]) -> None:
-        self.sha256 |= {PackageName(language.name, language.normalised(name)): told[name] for name in told}
+        self.sha256 |= {PackageName(language.name, language.versions.normalised(name)): told[name] for name in told}
 
 
 def _needs(language: Language, texts: Iterable[str], where: str, group: str = "") -> Iterator[Need]:
     for text in texts:
-        yield language.parse_need(text, where, group)
+        yield language.versions.parse_need(text, where, group)
 
 
 # ---- tables
@@ -379,7 +381,7 @@ def _indexes(table: Any, where: str, base: Path) -> Iterator[Index]:
                 remedy="Put name and password into ~/.netrc, or the whole address into LAPIDAR_INDEX.",
             )
         language = _of_index(told.language, f"{where}: the index {name}")
-        only, claims = (tuple(map(language.normalised, several)) for several in (told.only, told.claims))
+        only, claims = (tuple(map(language.versions.normalised, several)) for several in (told.only, told.claims))
         yield Index(name, address_of(told.address, base), only, claims, language.name)
 
 
@@ -468,7 +470,7 @@ def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
 
 
 def _override(language: Language, name: str, fields: Any) -> Override:
-    where = f"{DECLARATION_NAME}, [override.{language.normalised(name)}]"
+    where = f"{DECLARATION_NAME}, [override.{language.versions.normalised(name)}]"
     told = _converted(fields, _OverrideTable, where)
     if sum(bool(getattr(told, kind)) for kind in _KINDS) != 1:
         raise DeclarationError(f"{where} must have one of {', '.join(_KINDS)}", remedy='Write version = "1.2".')
@@ -487,11 +489,11 @@ def _override(language: Language, name: str, fields: Any) -> Override:
         if until is not None and not isinstance(until, datetime.date):
             raise ValueError(f"until is no day: {until!r}")
         if told.version:
-            language.require_version(told.version)
+            language.versions.require(told.version)
     except ValueError as error:
         raise DeclarationError(f"{where}: {error}", remedy='Write until = 2027-01-31, version = "1.2".') from error
     return Override(
-        language.normalised(name),
+        language.versions.normalised(name),
         told.because,
         until,
         told.version,

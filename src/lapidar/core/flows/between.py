@@ -111,7 +111,7 @@ class Between:
     def _declaration(self, *needs: str) -> Declaration:
         """What the project says of its indexes and runtimes, and these needs alone."""
         language = languages.of(self._change.owner.language)
-        wanted = tuple(language.parse_need(need, "versions between") for need in needs)
+        wanted = tuple(language.versions.parse_need(need, "versions between") for need in needs)
         return replace(reading.read(self._project), needs=wanted, limits=(), sha256={}, overrides={}, extras=())
 
     def _options(self) -> PinOptions:

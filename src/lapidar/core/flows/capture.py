@@ -196,7 +196,7 @@ def _require_a_reason(place: Place, located: Sequence[Located], options: Capture
         or not all(one.by_chance for one in located)
     ):
         return
-    sources = (file for one in located for file in languages.of(one.language).sources(place.root))
+    sources = (file for one in located for file in languages.sources_of(languages.of(one.language), place.root))
     if files.may_declare(place) or any(sources):
         return
     one = located[0]
@@ -251,8 +251,8 @@ def _observe(
     for at in located:
         language = languages.of(at.language)
         how = ObserveOptions(options.full_runtime, options.skip_outside, cache.short_cuts)
-        inventory = language.observe(at, place, how)
-        used.append(language.choose_used(inventory, place, cache, options.scope, opened))
+        inventory = language.capturing.observe(at, place, how)
+        used.append(language.capturing.choose_used(inventory, place, cache, options.scope, opened))
     return used
 
 

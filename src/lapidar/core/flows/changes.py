@@ -124,7 +124,7 @@ def _files_between(cache: Cache, before: Snapshot, after: Snapshot, change: Chan
     told = files.news(cache, one, other, change.old, change.new)
     language = languages.of(change.owner.language) if change.owner.language else None
     differing = files.differing(one, other)
-    changed = [file for file in differing if not (language and language.is_metadata(file.path))]
+    changed = [file for file in differing if not (language and language.checking.is_metadata(file.path))]
     return FilesChanged(change, tuple(changed), len(differing) - len(changed), news=tuple(told))
 
 

@@ -123,7 +123,7 @@ def some_by_bytes(
 
 def made_by_running(snapshot: Snapshot) -> comparing.Passing:
     """Tells what is only there because something ran."""
-    several = [languages.of(name).made_by_running for name in snapshot.languages]
+    several = [languages.of(name).checking.made_by_running for name in snapshot.languages]
     return several[0] if len(several) == 1 else lambda path: any(one(path) for one in several)
 
 
@@ -149,9 +149,9 @@ def _extras(snapshot: Snapshot, extra: Iterable[str]) -> Iterator[Finding]:
     rest = set(extra)
     for runtime in snapshot.runtimes:
         language = languages.of(runtime.language)
-        folder = language.package_folder(runtime) + "/"
+        folder = language.checking.package_folder(runtime) + "/"
         inside = sorted(path for path in rest if path.startswith(folder))
-        for stray in language.strays(runtime, inside):
+        for stray in language.checking.strays(runtime, inside):
             owner = Owner(Layer.PACKAGES, runtime.language, stray.name, stray.version)
             yield Finding(Layer.PACKAGES, Problem.EXTRA_PACKAGE, owner)
         if inside:

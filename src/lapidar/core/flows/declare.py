@@ -23,6 +23,7 @@ from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile, selection, words
 from lapidar.core.records.declaration import group_name
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.records.surveyed import NOTHING
 
 __all__ = ["DeclareOptions", "drop", "need"]
 
@@ -69,7 +70,7 @@ def need(
     """
     language, said = language_of(place, options.language, names)
     group = group_name(options.group) if options.group else ""
-    needs = [language.parse_need(text, "the command line", group) for text in names]
+    needs = [language.versions.parse_need(text, "the command line", group) for text in names]
     texts = dict(editing.added(editing.place_of(place.root, language), needs))
     if options.index:
         own = texts.get(DECLARATION_NAME)
@@ -153,8 +154,9 @@ def _still_imported(place: Place, cache: Cache, locked: Snapshot | None, change:
     language = change.language
     if locked is None or change.cause is not Cause.DROPPED or language.name not in locked.languages:
         return
-    asked = {language.normalised(name) for name in change.names}
-    for row in language.survey(place, None, cache, pinned=locked).rows:
+    asked = {language.versions.normalised(name) for name in change.names}
+    surveyed = language.surveying.survey(place, None, cache, pinned=locked) if language.surveying else NOTHING
+    for row in surveyed.rows:
         if row.module and row.distribution in asked:
             where = words.some((str(where) for where in row.places), _NAMED)
             yield f"{row.distribution} is still imported as {row.module}: {where}"

@@ -127,7 +127,8 @@ class Deeper:
         name, user = one.change.owner.name, one.change.owner.user
         language = languages.of(one.change.owner.language) if one.change.owner.language else None
         old, new = (self.cache.tree(record.tree) for record in (before, after))
-        changed = [file for file in files.differing(old, new) if not (language and language.is_metadata(file.path))]
+        differing = files.differing(old, new)
+        changed = [file for file in differing if not (language and language.checking.is_metadata(file.path))]
         if not changed or len(changed) > _MOST_FILES:
             return
 
@@ -144,7 +145,8 @@ class Deeper:
         if outcome is Outcome.GOOD:
             self.notes.append(f"of {name} it is not its files that do it, but what it says of itself (its metadata)")
             return
-        needs, together = language.needs_between(old, new, self.cache) if language else ({}, ())
+        searching = language.searching if language else None
+        needs, together = searching.needs_between(old, new, self.cache) if searching else ({}, ())
         found = narrow_files(list(at), probe, needs, together, jobs=self.jobs, told=self.trials.expect)
         one.files = [at[path] for path in found.named]
         one.goes_with = list(found.goes_with)

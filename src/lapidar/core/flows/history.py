@@ -70,7 +70,7 @@ def changes_between(before: Snapshot, after: Snapshot) -> list[tuple[Change, inf
 
 def standing(language: str, one: str, other: str) -> int | None:
     """The order of two versions: as their language has it; of what has none, as their numbers tell."""
-    return languages.of(language).standing(one, other) if language else _as_numbers(one, other)
+    return languages.of(language).versions.standing(one, other) if language else _as_numbers(one, other)
 
 
 def _as_numbers(one: str, other: str) -> int | None:

@@ -138,7 +138,7 @@ class ByCommand:
         digest = hashlib.sha256("\0".join(self.command).encode("utf-8", "surrogateescape"))
         root = self.place.root
         named = {part for word in self.command for part in (word, *_PATH.findall(word))}
-        sources = {file for language in languages.every() for file in language.sources(root)}
+        sources = {file for language in languages.every() for file in languages.sources_of(language, root)}
         for name in sorted({*named, *sources, *_programs(root)}):
             path = root / name
             if path.is_file():

@@ -32,7 +32,7 @@ def locate(place: Place, named: Path | None, only: Collection[str] = ()) -> tupl
     asked = [languages.of(name) for name in only] or languages.every()
     for language in asked:
         try:
-            one = language.locate(place, named)
+            one = language.capturing.locate(place, named)
         except EnvironmentUnusable as error:  # the folder may be another language's
             refusals.append(error)
         else:
@@ -41,10 +41,10 @@ def locate(place: Place, named: Path | None, only: Collection[str] = ()) -> tupl
     if not meant and refusals:
         raise refusals[0]
     if not found:
-        raise asked[0].refuse(place, named)
+        raise asked[0].capturing.refuse(place, named)
     return tuple(meant or found[:1])
 
 
 def _has_source(place: Place, one: Located, found: list[Located]) -> bool:
     """Whether the project has source of a language, which speaks for it where several are here."""
-    return len(found) > 1 and any(True for _ in languages.of(one.language).sources(place.root))
+    return len(found) > 1 and any(True for _ in languages.sources_of(languages.of(one.language), place.root))

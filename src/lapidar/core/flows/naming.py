@@ -35,11 +35,11 @@ def package_of(text: str, known: Collection[PackageName], language: str = "") ->
         LapidarError: there is none of that name, or in more than one language.
     """
     asked = [languages.of(language)] if language else languages.every()
-    found = [key for one in asked if (key := PackageName(one.name, one.normalised(text))) in known]
+    found = [key for one in asked if (key := PackageName(one.name, one.versions.normalised(text))) in known]
     if not found:
         own = [key.name for key in known if not language or key.language == language]
         whose = f" of {asked[0].title}" if language else ""
-        near = {near: None for one in asked for near in spelling.near(one.normalised(text), own)}
+        near = {near: None for one in asked for near in spelling.near(one.versions.normalised(text), own)}
         raise LapidarError(
             f"There is no package {text}{whose} here", remedy=spelling.hint(near, "`lapidar show packages` lists them.")
         )
@@ -69,15 +69,15 @@ def need_of(text: str, known: Collection[PackageName], otherwise: Language, lang
         LapidarError: its name stands for packages of several languages.
     """
     if language:
-        return languages.of(language).parse_need(text)
+        return languages.of(language).versions.parse_need(text)
     found = [need for one in languages.every() if (need := _parsed(one, text)) and need.key in known]
     _require_one(text, [need.language for need in found])
-    return found[0] if found else otherwise.parse_need(text)
+    return found[0] if found else otherwise.versions.parse_need(text)
 
 
 def _parsed(language: Language, text: str) -> Need | None:
     try:
-        return language.parse_need(text)
+        return language.versions.parse_need(text)
     except DeclarationError:
         return None
 

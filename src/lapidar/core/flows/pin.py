@@ -12,10 +12,12 @@ from lapidar.core import languages
 from lapidar.core.cache.history import Cause, History
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import files, judge, writing
-from lapidar.core.errors import DeclarationError
+from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.flows import runtimes
+from lapidar.core.languages import protocol
+from lapidar.core.languages.protocol import Language
 from lapidar.core.layers.from_cache import with_lower_layers
-from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptions
+from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptions, PinRequest
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile
@@ -171,19 +173,32 @@ def opened(
     with ExitStack() as stack:
         sessions = {
             language.name: stack.enter_context(
-                language.pinning(
-                    place,
-                    cache,
-                    declaration,
-                    previous,
-                    options if language.name in meant else replace(options, runtime=None),
-                    reporter or Silent(),
+                _pinning_of(language).opened(
+                    PinRequest(
+                        place,
+                        cache,
+                        declaration,
+                        previous,
+                        options if language.name in meant else replace(options, runtime=None),
+                        reporter or Silent(),
+                    )
                 )
             )
             for language in languages.every()
             if language.name in wanted
         }
         yield Pinning(place, cache, declaration, previous, sessions)
+
+
+def _pinning_of(language: Language) -> protocol.Pinning:
+    """Raises: LapidarError: there is no index of its packages."""
+    if language.pinning is None:
+        raise LapidarError(
+            f"Packages of {language.title} cannot be pinned by this lapidar",
+            why="it knows no index of them",
+            remedy="Capture an environment that has them instead: lapidar capture FOLDER.",
+        )
+    return language.pinning
 
 
 def captured_alone(previous: Snapshot | None, declaration: Declaration) -> set[str]:

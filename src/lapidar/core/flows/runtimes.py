@@ -43,7 +43,10 @@ def runtimes(cache: Cache | None) -> list[RuntimeAtHand]:
     found: list[RuntimeAtHand] = []
     kept = _kept(cache) if cache else {}
     for language in languages.every():
-        found += [RuntimeAtHand(language.title, one.version, one.interpreter) for one in language.runtimes()]
+        found += [
+            RuntimeAtHand(language.title, one.version, one.interpreter)
+            for one in (language.runtimes.on_machine() if language.runtimes else ())
+        ]
         for tree, (runtime, snapshots) in kept.items():
             if runtime.language == language.name:
                 whole = cache is not None and cache.is_whole(tree)
@@ -79,9 +82,9 @@ def languages_of(named: Path, among: Collection[str], place: Place, cache: Cache
 
 def _knows(language: Language, place: Place, named: Path) -> bool:
     """Whether an interpreter is one of a language: it says its version."""
-    located = language.locate(place, named)
+    located = language.capturing.locate(place, named)
     try:
-        return located is not None and bool(language.runtime_version(located))
+        return bool(located and language.runtimes and language.runtimes.version_of(located))
     except EnvironmentUnusable:
         return False
 

@@ -42,14 +42,15 @@ def propose(place: Place, cache: Cache | None, indexes: Sequence[Index] = (), gu
     for name, located in there.items():
         language = languages.of(name)
         try:
-            runtimes[name] = language.runtime_version(located) if located else ""
+            runtimes[name] = language.runtimes.version_of(located) if located and language.runtimes else ""
         except EnvironmentUnusable:
             located = None  # then what is installed tells nothing
-        surveyed.append(language.survey(place, located, cache))
+        if language.surveying:
+            surveyed.append(language.surveying.survey(place, located, cache))
     proposal = adopt.propose(place, together(surveyed), runtimes, lockfile.read_if_there(place.lockfile))
     for name in there if indexes else ():
-        spoken = "" if name in proposal.stated else languages.of(name).runtime_of_pins(proposal.needs, indexes, cache)
-        if spoken:
+        declaring = None if name in proposal.stated else languages.of(name).declaring
+        if declaring and (spoken := declaring.runtime_of_pins(proposal.needs, indexes, cache)):
             proposal.runtimes[name] = spoken
     proposal.as_of = _day(place, guess) if guess else None
     return proposal
@@ -62,7 +63,9 @@ def _day(place: Place, guess: str) -> datetime.date:
             return datetime.date.fromisoformat(guess)
         except ValueError as error:
             raise LapidarError(f"{guess!r} is no day", remedy="Write 2021-06-30, or auto.") from error
-    sources = [place.root / file for language in languages.every() for file in language.sources(place.root)]
+    sources = [
+        place.root / file for language in languages.every() for file in languages.sources_of(language, place.root)
+    ]
     last = _last_commit(place) or max((path.stat().st_mtime for path in sources), default=0.0)
     if not last:
         raise LapidarError("There is no source to tell a day by", remedy="Name one: --guess 2021-06-30.")
@@ -84,5 +87,5 @@ def _located(place: Place) -> dict[str, Located | None]:
     try:
         return {one.language: one for one in locate(place, None)}
     except EnvironmentUnusable:
-        with_sources = [one.name for one in languages.every() if any(one.sources(place.root))]
+        with_sources = [one.name for one in languages.every() if any(languages.sources_of(one, place.root))]
         return dict.fromkeys(with_sources or [languages.usual().name])

@@ -50,12 +50,12 @@ def survey(
     pinned = lockfile.read_if_there(place.lockfile)
     located = _located(place, environment, pinned, cache, only)
     if located:
-        several = [languages.of(at.language).survey(place, at, cache, ask=ask) for at in located]
+        reading = [(at, languages.of(at.language).surveying) for at in located]
+        several = [one.survey(place, at, cache, ask=ask) for at, one in reading if one]
     else:
         assert pinned
-        several = [
-            languages.of(name).survey(place, None, cache, ask=ask, pinned=pinned) for name in only or pinned.languages
-        ]
+        own = [languages.of(name).surveying for name in only or pinned.languages]
+        several = [one.survey(place, None, cache, ask=ask, pinned=pinned) for one in own if one]
     names = frozenset(package.key for package in pinned.packages) if pinned else frozenset()
     return replace(together(several), pinned=names), located
 
@@ -80,7 +80,8 @@ def _located(
 def judge_imports(place: Place, snapshot: Snapshot, cache: Cache) -> Iterator[Finding]:
     """What the source imports and a snapshot does not have, or the project does not declare."""
     for name in snapshot.languages:
-        for row in languages.of(name).survey(place, None, cache, pinned=snapshot).rows:
+        surveying = languages.of(name).surveying
+        for row in surveying.survey(place, None, cache, pinned=snapshot).rows if surveying else ():
             at = words.some(map(str, row.places), _PLACES)
             if row.standing == "missing":
                 yield Finding(

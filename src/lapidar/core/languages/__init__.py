@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import importlib
 import os
+from collections.abc import Iterable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lapidar.core.errors import LapidarError
@@ -15,7 +17,7 @@ from lapidar.core.errors import LapidarError
 if TYPE_CHECKING:
     from lapidar.core.languages.protocol import Language
 
-__all__ = ["every", "of", "usual"]
+__all__ = ["every", "of", "sources_of", "usual"]
 
 _MODULES = ("lapidar.core.languages.python.language", "lapidar.core.languages.r.language")
 _loaded: list[Language] = []
@@ -28,6 +30,11 @@ def every() -> list[Language]:
         found = [importlib.import_module(name).LANGUAGE for name in names]
         _loaded[:] = found  # all at once: other threads may ask for the first time too
     return _loaded
+
+
+def sources_of(language: Language, root: Path) -> Iterable[str]:
+    """The source files of a project in a language, as paths relative to its root; none of one that is not read."""
+    return language.surveying.sources(root) if language.surveying else ()
 
 
 def usual() -> Language:

@@ -1,4 +1,4 @@
-"""What a language must know: one object with these methods is a language. docs/languages.md tells how to write one.
+"""What a language must know: an object that has these capabilities or not. docs/languages.md tells how to write one.
 
 Data goes through a language as through the rest: `locate` an interpreter, `observe` what is there (an `Inventory`:
 files and, once these are stowed, records), `lay_out` these in an environment. Whatever a language keeps in mind
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from lapidar.core.cache.trees import Tree
     from lapidar.core.declaring.editing import NeedsPlace
     from lapidar.core.environment.layout import Layout, Placing
-    from lapidar.core.pinning.session import LanguagePinning, PinOptions
+    from lapidar.core.pinning.session import LanguagePinning, PinRequest
     from lapidar.core.place import Place
     from lapidar.core.progress import Progress
     from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
@@ -31,19 +31,28 @@ if TYPE_CHECKING:
     from lapidar.core.records.surveyed import Surveyed
 
 __all__ = [
+    "Capturing",
+    "Checking",
     "Declared",
+    "Declaring",
     "Deriver",
     "Inventory",
     "Language",
+    "LayingOut",
     "LoadTest",
     "Located",
     "ObjectFile",
     "ObserveOptions",
+    "Pinning",
     "RuntimeHere",
+    "Runtimes",
+    "Searching",
     "Stray",
+    "Surveying",
     "Unused",
     "Used",
     "Variables",
+    "Versions",
 ]
 
 
@@ -258,35 +267,44 @@ class Deriver(Protocol):
         """
 
 
-class Language(Protocol):
-    """A language. Loading its module must cost nothing: what is heavy is imported where it is used.
+class Versions(Protocol):
+    """Names, needs and versions. Asked by `declaring/`, and wherever somebody types a package's name."""
 
-    Attributes:
-        name: as lockfiles have it, in lower case.
-        title: as people write it.
-        variables: those that its interpreters heed.
-        source_suffixes: what the names of its source files end in.
-        installers: programs that install packages into the environment that they belong to.
-        interpreters: the programs that run such a file, as one types them; the first is the usual one.
-        declaration_files: the names of its standard files in which a project may declare things.
-    """
+    def normalised(self, name: str) -> str:
+        """A package's name in the one form that stands for all its spellings."""
 
-    @property
-    def name(self) -> str: ...
-    @property
-    def title(self) -> str: ...
-    @property
-    def variables(self) -> Variables: ...
-    @property
-    def declaration_files(self) -> tuple[str, ...]: ...
-    @property
-    def source_suffixes(self) -> tuple[str, ...]: ...
-    @property
-    def installers(self) -> tuple[str, ...]: ...
-    @property
-    def interpreters(self) -> tuple[str, ...]: ...
+    def parse_need(self, text: str, where: str = "", group: str = "") -> Need:
+        """A need as one writes it.
 
-    # ---- capture
+        Raises:
+            DeclarationError: it is none.
+        """
+
+    def parse_range(self, text: str, where: str, before: VersionRange | None = None) -> VersionRange:
+        """A range of versions of the runtime.
+
+        Args:
+            before: one that must hold too.
+
+        Raises:
+            DeclarationError: it is none.
+        """
+
+    def require(self, text: str) -> None:
+        """Raises: ValueError: a text is no version."""
+
+    def is_same(self, one: str, other: str) -> bool:
+        """Whether two texts are the same version."""
+
+    def standing(self, one: str, other: str) -> int | None:
+        """The order of two versions: below zero where the first is older; None where there is none."""
+
+    def allows(self, need: str, version: str) -> bool:
+        """Whether a version is in the range of a need."""
+
+
+class Capturing(Protocol):
+    """From an environment to an inventory. Asked by `flows/capture.py`."""
 
     def locate(self, place: Place, named: Path | None) -> Located | None:
         """The interpreter that is meant; None where there is none of this language.
@@ -321,13 +339,15 @@ class Language(Protocol):
     def files_of(self, parts: LanguageParts, cache: Cache) -> Iterator[ObjectFile]:
         """The files of records that may need system libraries, out of the cache."""
 
-    # ---- restore
 
-    def lay_out(self, parts: LanguageParts, layout: Layout, at: Placing) -> None:
+class LayingOut(Protocol):
+    """From records to the files of an environment. Asked by `restored/assemble.py`."""
+
+    def lay_out(self, parts: LanguageParts, into: Layout, at: Placing) -> None:
         """Add all that an environment has of this language, but for what is derived: the files of its trees, and those
         that are generated (launchers, what an installer writes beside a package)."""
 
-    def lay_out_derived(self, parts: LanguageParts, layout: Layout, derived: Mapping[str, Tree]) -> None:
+    def lay_out_derived(self, parts: LanguageParts, into: Layout, derived: Mapping[str, Tree]) -> None:
         """Add what was derived from trees.
 
         Args:
@@ -337,17 +357,10 @@ class Language(Protocol):
     def deriver(self, cache: Cache, runtime: Runtime) -> Deriver | None:
         """What makes derived things for a runtime; None where there are none."""
 
-    # ---- which change did it
 
-    def works_with(self, package: Package, runtime: Runtime, cache: Cache) -> bool:
-        """Whether nothing keeps a package, as it lies in the cache, from another runtime than its own: neither compiled
-        files that were made for one, nor its metadata."""
-
-    def needs_between(self, before: Tree, after: Tree, cache: Cache) -> tuple[Mapping[str, set[str]], Sequence[str]]:
-        """Of the files that differ between two trees: by a path, those without whose change its own cannot be, as far
-        as the files tell; and the paths that are made together, and may look into one another."""
-
-    # ---- check and run
+class Checking(Protocol):
+    """What lies in an environment, told apart. Asked by `flows/compare.py` and `restored/live.py`. Its module is light:
+    it is asked of every file."""
 
     def made_by_running(self, path: str) -> bool:
         """Whether a path below an environment is only there because something ran."""
@@ -368,56 +381,9 @@ class Language(Protocol):
     def load_test(self, snapshot: Snapshot, cache: Cache, environment: Path) -> LoadTest | None:
         """How to load everything that an environment has; None where nothing of it is mapped by being loaded."""
 
-    # ---- runtimes
 
-    def runtimes(self) -> Sequence[RuntimeHere]:
-        """Those of this machine, the newest first."""
-
-    def refill(self, runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> tuple[bool, str]:
-        """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes.
-
-        Returns:
-            Whether that was possible, and a sentence about it.
-        """
-
-    # ---- requirements and versions
-
-    def normalised(self, name: str) -> str:
-        """A package's (or a group's) name in the one form that stands for all its spellings."""
-
-    def parse_need(self, text: str, where: str = "", group: str = "") -> Need:
-        """A need as one writes it.
-
-        Raises:
-            DeclarationError: it is none.
-        """
-
-    def parse_range(self, text: str, where: str, before: VersionRange | None = None) -> VersionRange:
-        """A range of versions of the runtime.
-
-        Args:
-            before: one that must hold too.
-
-        Raises:
-            DeclarationError: it is none.
-        """
-
-    def require_version(self, text: str) -> None:
-        """Raises: ValueError: a text is no version."""
-
-    def is_same_version(self, one: str, other: str) -> bool:
-        """Whether two texts are the same version."""
-
-    def standing(self, one: str, other: str) -> int | None:
-        """The order of two versions: below zero where the first is older; None where there is none."""
-
-    def allows(self, need: str, version: str) -> bool:
-        """Whether a version is in the range of a need."""
-
-    def applies(self, need: Need, runtime: Runtime, platform: Platform) -> bool:
-        """Whether a need holds for a runtime and a platform."""
-
-    # ---- declare
+class Declaring(Protocol):
+    """Standard files in which a project declares things. Asked by `declaring/`."""
 
     def declared(self, root: Path, load: Callable[[str], dict[str, Any] | None]) -> Declared:
         """What its standard files declare.
@@ -432,12 +398,19 @@ class Language(Protocol):
     def standard_place(self, root: Path) -> NeedsPlace | None:
         """Where a project declares its needs in a standard file; None where it has none."""
 
+    def proposed(self, root: Path) -> Declaration:
+        """What other files of a project say of its needs, for whoever makes it a project."""
+
     def runtime_of_pins(self, needs: Sequence[Need], indexes: Sequence[Index], cache: Cache | None) -> str:
         """The range of runtimes that there is something built for of what is needed in exact versions; "" where that
         tells nothing."""
 
-    def proposed(self, root: Path) -> Declaration:
-        """What other files of a project say of its needs, for whoever makes it a project."""
+    def applies(self, need: Need, runtime: Runtime, platform: Platform) -> bool:
+        """Whether a need holds for a runtime and a platform."""
+
+
+class Surveying(Protocol):
+    """The project's own source. Asked by `flows/survey.py`."""
 
     def sources(self, root: Path) -> Iterable[str]:
         """The source files of a project, as paths relative to its root: not those of environments in it, nor what
@@ -461,11 +434,40 @@ class Language(Protocol):
             ask: ask the configured indexes last.
         """
 
-    def runtime_version(self, located: Located) -> str:
+
+class Runtimes(Protocol):
+    """Runtimes of this machine. Asked by `flows/runtimes.py` and `restored/sources.py`."""
+
+    def on_machine(self) -> Sequence[RuntimeHere]:
+        """Those of this machine, the newest first."""
+
+    def version_of(self, located: Located) -> str:
         """The version of the runtime of an environment.
 
         Raises:
             EnvironmentUnusable: it does not say.
+        """
+
+    def refill(self, runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> tuple[bool, str]:
+        """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes.
+
+        Returns:
+            Whether that was possible, and a sentence about it.
+        """
+
+
+class Pinning(Protocol):
+    """Packages from indexes. Asked by `flows/pin.py` and `restored/sources.py`."""
+
+    def opened(self, request: PinRequest) -> AbstractContextManager[LanguagePinning]:
+        """A session with its indexes."""
+
+    def fetch_missing(self, request: PinRequest, snapshot: Snapshot) -> list[str]:
+        """Fetch the packages of a snapshot that the cache lacks, each from the origin that was recorded; their names.
+
+        Raises:
+            MissingFromCache: something has no origin, or what comes is not what the lockfile says.
+            IndexTrouble: an index cannot be used, or is not configured.
         """
 
     def add_needs(
@@ -478,25 +480,63 @@ class Language(Protocol):
             about: only what leads to these packages has to be there, which is quicker; None: all.
         """
 
-    # ---- pin
 
-    def pinning(
-        self,
-        place: Place,
-        cache: Cache,
-        declaration: Declaration,
-        previous: Snapshot | None,
-        options: PinOptions,
-        reporter: Progress,
-    ) -> AbstractContextManager[LanguagePinning]:
-        """A session with its indexes."""
+class Searching(Protocol):
+    """Which change did it. Asked by `changes/hybrid.py` and `flows/deeper.py`."""
 
-    def fetch_missing(
-        self, place: Place, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
-    ) -> list[str]:
-        """Fetch the packages of a snapshot that the cache lacks, each from the origin that was recorded; their names.
+    def works_with(self, package: Package, runtime: Runtime, cache: Cache) -> bool:
+        """Whether nothing keeps a package, as it lies in the cache, from another runtime than its own: neither compiled
+        files that were made for one, nor its metadata."""
 
-        Raises:
-            MissingFromCache: something has no origin, or what comes is not what the lockfile says.
-            IndexTrouble: an index cannot be used, or is not configured.
-        """
+    def needs_between(self, before: Tree, after: Tree, cache: Cache) -> tuple[Mapping[str, set[str]], Sequence[str]]:
+        """Of the files that differ between two trees: by a path, those without whose change its own cannot be, as far
+        as the files tell; and the paths that are made together, and may look into one another."""
+
+
+class Language(Protocol):
+    """A language: what it is called, and what it can; None for what it cannot. Loading its module must cost nothing:
+    each capability is loaded where it is asked for, and may be a module.
+
+    Attributes:
+        name: as lockfiles have it, in lower case.
+        title: as people write it.
+        variables: those that its interpreters heed.
+        source_suffixes: what the names of its source files end in.
+        installers: programs that install packages into the environment that they belong to.
+        interpreters: the programs that run such a file, as one types them; the first is the usual one.
+        declaration_files: the names of its standard files in which a project may declare things.
+    """
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def title(self) -> str: ...
+    @property
+    def variables(self) -> Variables: ...
+    @property
+    def declaration_files(self) -> tuple[str, ...]: ...
+    @property
+    def source_suffixes(self) -> tuple[str, ...]: ...
+    @property
+    def installers(self) -> tuple[str, ...]: ...
+    @property
+    def interpreters(self) -> tuple[str, ...]: ...
+
+    @property
+    def versions(self) -> Versions: ...
+    @property
+    def capturing(self) -> Capturing: ...
+    @property
+    def laying_out(self) -> LayingOut: ...
+    @property
+    def checking(self) -> Checking: ...
+    @property
+    def declaring(self) -> Declaring | None: ...
+    @property
+    def surveying(self) -> Surveying | None: ...
+    @property
+    def runtimes(self) -> Runtimes | None: ...
+    @property
+    def pinning(self) -> Pinning | None: ...
+    @property
+    def searching(self) -> Searching | None: ...

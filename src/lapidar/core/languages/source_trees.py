@@ -83,7 +83,7 @@ def copied(folder: Path, target: Path) -> Path:
 
 def _came_by_running(path: Path, below: Path) -> bool:
     inside = path.relative_to(below).as_posix()
-    return path.is_file() and any(language.made_by_running(inside) for language in languages.every())
+    return path.is_file() and any(language.checking.made_by_running(inside) for language in languages.every())
 
 
 def _is_environment(folder: Path) -> bool:

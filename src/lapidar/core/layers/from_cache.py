@@ -118,7 +118,7 @@ def _programs(cache: Cache, snapshot: Snapshot, objects: list[ObjectFile]) -> li
 def _objects(cache: Cache, snapshot: Snapshot) -> Iterator[ObjectFile]:
     """All files of runtimes and packages, out of the cache."""
     for parts in snapshot.of_languages():
-        yield from languages.of(parts.runtime.language).files_of(parts, cache)
+        yield from languages.of(parts.runtime.language).capturing.files_of(parts, cache)
 
 
 def _objects_of_tools(cache: Cache, held: LowerLayers) -> Iterator[ObjectFile]:

@@ -8,15 +8,18 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
+from lapidar.core.cache.store import Cache
 from lapidar.core.pinning.market import Market, Release
 from lapidar.core.pinning.outlook import PackageOutlook
-from lapidar.core.records.declaration import Need
+from lapidar.core.place import Place
+from lapidar.core.progress import Progress
+from lapidar.core.records.declaration import Declaration, Need
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
 from lapidar.core.records.owner import PackageName
-from lapidar.core.records.snapshot import LanguageParts, Platform
+from lapidar.core.records.snapshot import LanguageParts, Platform, Snapshot
 
-__all__ = ["LanguagePinning", "LanguagePlan", "PinOptions"]
+__all__ = ["LanguagePinning", "LanguagePlan", "PinOptions", "PinRequest"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +38,23 @@ class PinOptions:
     as_of: datetime.date | None = None
     no_builds: bool = False
     runtime: Path | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PinRequest:
+    """What packages are resolved or fetched for.
+
+    Attributes:
+        declaration: what is to be met; that of the project's files, or one that is about to be written.
+        previous: the lockfile that there is.
+    """
+
+    place: Place
+    cache: Cache
+    declaration: Declaration
+    previous: Snapshot | None
+    options: PinOptions
+    reporter: Progress
 
 
 @dataclass(frozen=True, slots=True)

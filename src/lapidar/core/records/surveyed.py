@@ -110,8 +110,8 @@ NOTHING = Surveyed(0, (), {}, {}, {}, (), (), (), declares=False)
 
 def together(several: list[Surveyed]) -> Surveyed:
     """The surveys of several languages as one."""
-    if len(several) == 1:
-        return several[0]
+    if len(several) < 2:
+        return several[0] if several else NOTHING
     return Surveyed(
         files=sum(one.files for one in several),
         rows=tuple(row for one in several for row in one.rows),

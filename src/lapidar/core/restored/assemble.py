@@ -54,7 +54,7 @@ def assemble(
     layout = Layout()
     at = _placing(snapshot, trees, cache, way_to_project, whose_libraries)
     for parts in snapshot.of_languages():
-        languages.of(parts.runtime.language).lay_out(parts, layout, at)
+        languages.of(parts.runtime.language).laying_out.lay_out(parts, layout, at)
     for layer in (libraries, tools, conditions):
         layer.place(snapshot, layout, at)
     homes = [variable for name in snapshot.languages for variable in languages.of(name).variables.homes]
@@ -173,14 +173,14 @@ class Derived:
         """
         for parts, deriver, trees in self.missing:
             made = deriver.derive(trees, environment, reporter)
-            languages.of(parts.runtime.language).lay_out_derived(parts, self.layout, made)
+            languages.of(parts.runtime.language).laying_out.lay_out_derived(parts, self.layout, made)
         self.missing = []
 
 
 def derivers(snapshot: Snapshot, cache: Cache) -> Iterator[tuple[LanguageParts, Deriver]]:
     """For each language from whose trees something is derived: its parts of the snapshot, and what derives it."""
     for parts in snapshot.of_languages():
-        deriver = languages.of(parts.runtime.language).deriver(cache, parts.runtime)
+        deriver = languages.of(parts.runtime.language).laying_out.deriver(cache, parts.runtime)
         if deriver is not None:
             yield parts, deriver
 
@@ -211,7 +211,7 @@ def derive(
         sources = {one.tree: trees[one.tree] for one in parts.every}
         known = {digest: deriver.known(digest) for digest in sources}
         usable = {digest: tree for digest, tree in known.items() if tree and there(tree)}
-        language.lay_out_derived(parts, derived.layout, usable)
+        language.laying_out.lay_out_derived(parts, derived.layout, usable)
         missing = {digest: tree for digest, tree in sources.items() if digest not in usable}
         if missing:
             derived.missing.append((parts, deriver, missing))

@@ -98,7 +98,7 @@ def look(place: Place, cache: Cache, snapshot: Snapshot, environment: Environmen
     variables = {**prepared.variables, "MPLBACKEND": "Agg", "QT_QPA_PLATFORM": "offscreen"}
     found = []
     for name in snapshot.languages:
-        test = languages.of(name).load_test(snapshot, cache, environment.folder)
+        test = languages.of(name).checking.load_test(snapshot, cache, environment.folder)
         if test is not None:
             found.append(_look(name, place, test, environment, variables, reporter))
     return Live(

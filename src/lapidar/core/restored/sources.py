@@ -15,6 +15,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.errors import MissingFromCache
 from lapidar.core.layers.from_cache import with_lower_layers
+from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile, words
@@ -83,7 +84,10 @@ def _runtimes_here(wanted: _Wanted, brought: Brought) -> None:
     for runtime in wanted.snapshot.runtimes:
         if wanted.cache.is_whole(runtime.tree):
             continue
-        same, told = languages.of(runtime.language).refill(runtime, wanted.place, wanted.cache, wanted.reporter)
+        here = languages.of(runtime.language).runtimes
+        same, told = False, "this lapidar looks for none on machines"
+        if here:
+            same, told = here.refill(runtime, wanted.place, wanted.cache, wanted.reporter)
         if not same:
             raise MissingFromCache(
                 f"The cache lacks {words.owner(runtime.owner)}, and this machine has not the same",
@@ -96,12 +100,19 @@ def _runtimes_here(wanted: _Wanted, brought: Brought) -> None:
 
 def _origins(wanted: _Wanted, brought: Brought) -> None:
     """Packages, each from where it came from."""
-    declaration = reading.read(wanted.place)
+    request = PinRequest(
+        wanted.place, wanted.cache, reading.read(wanted.place), wanted.snapshot, PinOptions(), wanted.reporter
+    )
     for name in wanted.snapshot.languages:
-        language = languages.of(name)
-        brought.packages += language.fetch_missing(
-            wanted.place, wanted.cache, wanted.snapshot, declaration, wanted.reporter
-        )
+        if pinning := languages.of(name).pinning:
+            brought.packages += pinning.fetch_missing(request, wanted.snapshot)
+        elif lost := [
+            one for one in wanted.snapshot.packages if one.language == name and not wanted.cache.is_whole(one.tree)
+        ]:
+            raise MissingFromCache(
+                f"The cache lacks {lost[0].name} {lost[0].version}, and no origin of it is known",
+                remedy="Capture an environment that has it, or name a cache that is whole with --cache.",
+            )
 
 
 def _libraries_here(wanted: _Wanted, brought: Brought) -> None:

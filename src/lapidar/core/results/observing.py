@@ -68,7 +68,7 @@ def ignored(place: Place, others: Sequence[Path]) -> Callable[[str], bool]:
     """
     root = os.path.realpath(place.root) + "/"
     folders = tuple(os.path.realpath(one) + "/" for one in others)
-    made = [language.made_by_running for language in languages.every()]
+    made = [language.checking.made_by_running for language in languages.every()]
 
     def is_ignored(path: str) -> bool:
         below = path[len(root) :]

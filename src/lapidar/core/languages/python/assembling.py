@@ -13,6 +13,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.environment import launchers as programs
 from lapidar.core.environment.layout import Layout, Placing
+from lapidar.core.languages.protocol import Deriver
 from lapidar.core.languages.python import launchers, placing, shipped, startup
 from lapidar.core.languages.python.placing import SCRIPTS, SITE
 from lapidar.core.languages.python.standards import direct_url, entry_points, layout, managed, record
@@ -20,11 +21,11 @@ from lapidar.core.records.owner import LAPIDAR
 from lapidar.core.records.snapshot import LanguageParts, Package, PackageFacts, Runtime
 from lapidar.core.system import elf
 
-__all__ = ["lay_out", "lay_out_derived"]
+__all__ = ["deriver", "lay_out", "lay_out_derived"]
 
 
 def lay_out(parts: LanguageParts, into: Layout, at: Placing) -> None:
-    """See `lapidar.core.languages.protocol.Language.lay_out`."""
+    """See `lapidar.core.languages.protocol.LayingOut`."""
     runtime = parts.runtime
     into.add(runtime.owner, placing.runtime_entries(runtime, at.trees[runtime.tree]))
     named = [one for package in parts.packages for one in shipped.naming_modules(at.trees[package.tree], at.cache)]
@@ -33,6 +34,13 @@ def lay_out(parts: LanguageParts, into: Layout, at: Placing) -> None:
         _PackageLayout(into, runtime, package, at.trees[package.tree], at).add()
     for rest in parts.remainders:
         into.add(rest.owner, placing.package_entries(runtime, at.trees[rest.tree]))
+
+
+def deriver(cache: Cache, runtime: Runtime) -> Deriver:
+    """Compiles."""
+    from lapidar.core.languages.python.bytecode import Compiler
+
+    return Compiler(cache, runtime)
 
 
 def lay_out_derived(parts: LanguageParts, into: Layout, derived: Mapping[str, Tree]) -> None:

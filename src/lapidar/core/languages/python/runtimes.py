@@ -17,14 +17,15 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.environment import marker
 from lapidar.core.errors import EnvironmentUnusable, LapidarError
-from lapidar.core.languages.protocol import RuntimeHere
+from lapidar.core.languages import refilling
+from lapidar.core.languages.protocol import Located, RuntimeHere
 from lapidar.core.languages.python import inventory, probe
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress
 from lapidar.core.records.snapshot import Platform, Runtime
 
-__all__ = ["Kept", "Refilled", "in_cache", "on_machine", "refill", "stowed"]
+__all__ = ["Kept", "in_cache", "on_machine", "refill", "stowed", "version_of"]
 
 _NAMED = re.compile(r"^python3(\.\d+)?$")
 _PLACES = ("/usr/bin", "/usr/local/bin", "/opt/*/bin")
@@ -103,32 +104,18 @@ def stowed(answer: Answer, place: Place, cache: Cache, reporter: Progress) -> Ru
     return base.record(done[base.owner])
 
 
-class Refilled(NamedTuple):
-    """What came of looking for a runtime on this machine.
-
-    Attributes:
-        same: the interpreter of one with the same bytes; None where there is none.
-        near: where there is none, one of the same version.
-    """
-
-    same: Path | None
-    near: Path | None = None
-
-
-def refill(runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> Refilled:
+def refill(runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> tuple[bool, str]:
     """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes."""
-    near: Path | None = None
-    for one in on_machine():
-        if one.version != runtime.version or one.implementation != runtime.implementation:
-            continue
-        try:
-            record = stowed(probe.ask(one.interpreter), place, cache, reporter)
-        except LapidarError:
-            continue
-        if record.tree == runtime.tree:
-            return Refilled(one.interpreter)
-        near = near or one.interpreter
-    return Refilled(None, near)
+
+    def stow_it(one: RuntimeHere) -> Runtime:
+        return stowed(probe.ask(one.interpreter), place, cache, reporter)
+
+    return refilling.refill("Python", runtime, on_machine(), stow_it)
+
+
+def version_of(located: Located) -> str:
+    """The version of the runtime of an environment."""
+    return ".".join(map(str, probe.ask(located.interpreter).python))
 
 
 def _order(version: str) -> tuple[int, ...]:

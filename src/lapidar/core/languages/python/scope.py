@@ -14,7 +14,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import FileDraft
 from lapidar.core.declaring import reading
 from lapidar.core.errors import DeclarationError, LapidarError
-from lapidar.core.languages.protocol import Unused, Used
+from lapidar.core.languages.protocol import Inventory, Unused, Used
 from lapidar.core.languages.python.inventory import PythonInventory
 from lapidar.core.languages.python.packages import PackagesFound
 from lapidar.core.languages.python.requirements import requirement_of
@@ -30,10 +30,9 @@ _MANY = 3000
 _CODE = (".py", ".so")
 
 
-def choose_used(
-    inventory: PythonInventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]
-) -> Used:
-    """What the project uses of what was found; see `lapidar.core.languages.protocol.Language.choose_used`."""
+def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]) -> Used:
+    """What the project uses of what was found; see `lapidar.core.languages.protocol.Capturing`."""
+    assert isinstance(inventory, PythonInventory)
     files = list(islice(sources.find(place.root), _MANY + 1 if scope != "used" else None))
     if scope != "used" and len(files) > _MANY:
         return Used(inventory if scope else _with_warnings(inventory, [_too_many(place)]), {})

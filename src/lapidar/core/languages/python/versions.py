@@ -8,7 +8,7 @@ from packaging.version import InvalidVersion, Version
 __all__ = ["allows", "is_same", "require", "standing"]
 
 
-def standing(language: str, one: str, other: str) -> int | None:
+def standing(one: str, other: str) -> int | None:
     """The order of two versions: below zero where the first is older; None where one is no version of the standard."""
     try:
         first, second = Version(one), Version(other)
@@ -19,7 +19,7 @@ def standing(language: str, one: str, other: str) -> int | None:
 
 def is_same(one: str, other: str) -> bool:
     """Whether two texts are the same version."""
-    order = standing("python", one, other)
+    order = standing(one, other)
     return one == other if order is None else order == 0
 
 

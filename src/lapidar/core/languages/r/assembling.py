@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, Tree
 from lapidar.core.environment import kept
 from lapidar.core.environment import launchers as programs
@@ -15,13 +17,13 @@ from lapidar.core.records.owner import LAPIDAR
 from lapidar.core.records.snapshot import LanguageParts, Package, Runtime
 from lapidar.core.system import companions
 
-__all__ = ["lay_out"]
+__all__ = ["deriver", "lay_out", "lay_out_derived"]
 
 _PROFILE, _SITE = "library/base/R/Rprofile", "etc/Renviron.site"
 
 
 def lay_out(parts: LanguageParts, into: Layout, at: Placing) -> None:
-    """See `lapidar.core.languages.protocol.Language.lay_out`."""
+    """See `lapidar.core.languages.protocol.LayingOut`."""
     runtime = parts.runtime
     tree = at.trees[runtime.tree]
     _launchers(runtime, tree, into, at)
@@ -81,3 +83,11 @@ def _package(package: Package, tree: Tree, into: Layout, at: Placing) -> None:
             into.generate(package.owner, path, programs.program(real, at.private, up), executable=True)
             path = real
         into.add(package.owner, [(entry, path)])
+
+
+def lay_out_derived(parts: LanguageParts, into: Layout, derived: Mapping[str, Tree]) -> None:
+    """Nothing is derived."""
+
+
+def deriver(cache: Cache, runtime: Runtime) -> None:
+    """Nothing is derived."""

@@ -4,26 +4,38 @@ into it. A project that is no package may have one too, for nothing but that."""
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any
 
 from lapidar.core import foreign
+from lapidar.core.cache.store import Cache
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.r import description, requirements, versions
 from lapidar.core.languages.r.description import FILE_NAME, Description
 from lapidar.core.languages.r.requirements import BASE, Requirement
 from lapidar.core.languages.r.versions import Range
-from lapidar.core.records.declaration import Need, VersionRange
+from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
+from lapidar.core.records.snapshot import Platform, Runtime
 
-__all__ = ["DescriptionPlace", "declared", "parse_range", "standard_place"]
+__all__ = [
+    "DescriptionPlace",
+    "applies",
+    "declared",
+    "parse_range",
+    "proposed",
+    "runtime_of_pins",
+    "standard_place",
+]
 
 _NEEDED = ("Imports", "Depends", "LinkingTo")  # the first is where a new need goes
 _SUGGESTED = "suggests"  # the group that the field Suggests is
 _FIELD = r"(?m)^{name}:[^\n]*(?:\n[ \t][^\n]*)*\n?"
 
 
-def declared(root: Path) -> Declared:
-    """What the project's DESCRIPTION declares; nothing where it has none.
+def declared(root: Path, load: Callable[[str], dict[str, Any] | None]) -> Declared:
+    """What the project's DESCRIPTION declares, which is no TOML; nothing where it has none.
 
     Raises:
         DeclarationError: it cannot be read.
@@ -153,7 +165,7 @@ def standard_place(root: Path) -> DescriptionPlace | None:
     Raises:
         DeclarationError: it cannot be read.
     """
-    if not declared(root).files:
+    if not declared(root, lambda name: None).files:
         return None
     try:
         return DescriptionPlace(foreign.read_text(root / FILE_NAME))
@@ -161,3 +173,18 @@ def standard_place(root: Path) -> DescriptionPlace | None:
         raise DeclarationError(
             f"{FILE_NAME} cannot be changed", why=f"it is not UTF-8: {error}", remedy="Save it as UTF-8."
         ) from error
+
+
+def proposed(root: Path) -> Declaration:
+    """No other file says anything."""
+    return Declaration()
+
+
+def runtime_of_pins(needs: Sequence[Need], indexes: Sequence[Index], cache: Cache | None) -> str:
+    """Sources fit any runtime that they allow."""
+    return ""
+
+
+def applies(need: Need, runtime: Runtime, platform: Platform) -> bool:
+    """Every need does, everywhere."""
+    return True

@@ -10,15 +10,16 @@ from lapidar.core.cache.seen import seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.environment import marker
-from lapidar.core.errors import EnvironmentUnusable, LapidarError
-from lapidar.core.languages.protocol import RuntimeHere
+from lapidar.core.errors import EnvironmentUnusable
+from lapidar.core.languages import refilling
+from lapidar.core.languages.protocol import Located, RuntimeHere
 from lapidar.core.languages.r import inventory, placing, probe, versions
 from lapidar.core.languages.r.runtime import IMPLEMENTATION
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress
 from lapidar.core.records.snapshot import Runtime
 
-__all__ = ["on_machine", "refill", "stowed"]
+__all__ = ["on_machine", "refill", "stowed", "version_of"]
 
 _PLACES = ("usr/bin", "usr/local/bin", "opt/R/*/bin", "opt/*/bin")
 
@@ -64,20 +65,14 @@ def stowed(front_end: Path, place: Place, cache: Cache, reporter: Progress) -> R
 
 
 def refill(runtime: Runtime, place: Place, cache: Cache, reporter: Progress) -> tuple[bool, str]:
-    """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes; see
-    `lapidar.core.languages.protocol.Language.refill`."""
-    name = f"R {runtime.version}"
-    near: Path | None = None
-    for one in on_machine():
-        if one.version != runtime.version:
-            continue
-        try:
-            record = stowed(one.interpreter, place, cache, reporter)
-        except LapidarError:
-            continue
-        if record.tree == runtime.tree:
-            return True, f"{name} was taken from {one.interpreter}, which has the same bytes"
-        near = near or one.interpreter
-    if near:
-        return False, f"{near} is {name} too, but another build of it: its bytes differ"
-    return False, f"no {name} is on this machine (`lapidar runtimes` shows those that are)"
+    """Bring a runtime that the cache lacks into it again, from one of this machine that has the same bytes."""
+
+    def stow_it(one: RuntimeHere) -> Runtime:
+        return stowed(one.interpreter, place, cache, reporter)
+
+    return refilling.refill("R", runtime, on_machine(), stow_it)
+
+
+def version_of(located: Located) -> str:
+    """The version of the runtime of an environment."""
+    return probe.ask(located.interpreter).version

@@ -8,7 +8,7 @@ from itertools import islice
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.errors import DeclarationError, LapidarError
-from lapidar.core.languages.protocol import Unused, Used
+from lapidar.core.languages.protocol import Inventory, Unused, Used
 from lapidar.core.languages.r.inventory import RInventory
 from lapidar.core.languages.r.survey import sources
 from lapidar.core.languages.r.survey.flow import survey
@@ -20,8 +20,9 @@ __all__ = ["choose_used"]
 _MANY = 3000
 
 
-def choose_used(inventory: RInventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]) -> Used:
-    """What the project uses of what was found; see `lapidar.core.languages.protocol.Language.choose_used`."""
+def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]) -> Used:
+    """What the project uses of what was found; see `lapidar.core.languages.protocol.Capturing`."""
+    assert isinstance(inventory, RInventory)
     files = list(islice(sources.find(place.root), _MANY + 1 if scope != "used" else None))
     if scope != "used" and len(files) > _MANY:
         return Used(inventory, {})

@@ -4,17 +4,16 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from lapidar.core import foreign
+from lapidar.core import foreign, languages
 from lapidar.core.declaring.editing import NeedsFile
 from lapidar.core.declaring.reading import load
 from lapidar.core.errors import DeclarationError
-from lapidar.core.languages.protocol import Language
 from lapidar.core.languages.python.declaring.standard import PYPROJECT_NAME
 
 __all__ = ["standard_place"]
 
 
-def standard_place(language: Language, root: Path) -> NeedsFile | None:
+def standard_place(root: Path) -> NeedsFile | None:
     """``pyproject.toml`` where it has a [project] table; None elsewhere.
 
     Raises:
@@ -26,7 +25,7 @@ def standard_place(language: Language, root: Path) -> NeedsFile | None:
     place = NeedsFile(
         PYPROJECT_NAME,
         foreign.read_text(path),
-        language=language,
+        language=languages.of("python"),
         main=("project", "dependencies"),
         groups=("dependency-groups",),
     )

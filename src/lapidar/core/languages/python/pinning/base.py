@@ -13,10 +13,11 @@ from lapidar.core.languages.protocol import Located
 from lapidar.core.languages.python import locate, probe, runtimes
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.probe import Answer
+from lapidar.core.pinning.session import PinRequest
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress
 from lapidar.core.records.declaration import Declaration
-from lapidar.core.records.snapshot import Platform, Snapshot
+from lapidar.core.records.snapshot import Platform
 
 __all__ = ["find", "located"]
 
@@ -35,24 +36,18 @@ def located(place: Place, named: Path | None) -> Located:
     return found
 
 
-def find(
-    place: Place,
-    cache: Cache,
-    declaration: Declaration,
-    previous: Snapshot | None,
-    interpreter: Path | None,
-    reporter: Progress,
-) -> Target:
+def find(request: PinRequest) -> Target:
     """The target of a pin. A runtime that is found on this machine is stowed.
 
-    Args:
-        previous: the lockfile that there is; its runtime stays if the declaration allows it.
-        interpreter: take this one's; or a version (``3.12``), of which one is looked for.
+    The lockfile's runtime stays if the declaration allows it; the option `runtime` is an interpreter, or a version
+    (``3.12``), of which one is looked for.
 
     Raises:
         Conflict: the runtime is not one that the project declares.
         EnvironmentUnusable: there is none.
     """
+    place, cache, declaration = request.place, request.cache, request.declaration
+    previous, interpreter, reporter = request.previous, request.options.runtime, request.reporter
     known = previous.runtime_of("python") if previous else None
     is_version = interpreter is not None and bool(_VERSION.match(str(interpreter)))
     if previous and known and interpreter is None and declaration.allows_runtime("python", known.version):

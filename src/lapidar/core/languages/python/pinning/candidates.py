@@ -24,6 +24,7 @@ from lapidar.core.languages.python.pinning.ranges import VersionBits
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import shown
 from lapidar.core.languages.python.standards.metadata import Metadata, applies
+from lapidar.core.pinning.deciding import Universe
 from lapidar.core.pinning.market import Against, Reason, Release
 from lapidar.core.pinning.solver import Wish
 
@@ -102,11 +103,10 @@ class Sources(Protocol):
         """
 
 
-class Candidates:
+class Candidates(Universe):
     """The universe of one resolution; see `lapidar.core.pinning.market.Market`.
 
     Attributes:
-        notes: what was passed over and why, a sentence each.
         looked_at: how many pages and metadata the resolver wanted.
         has_more: whether versions that would have to be built were left out.
         guessed: of versions that would be built, the wheel whose needs were taken for theirs.
@@ -120,10 +120,10 @@ class Candidates:
         sources: Sources,
         reporter: progress.Progress | None = None,
     ) -> None:
+        super().__init__({*policy.settled, *policy.kept})
         self.indexes = indexes
         self.target = target
         self.policy = policy
-        self.notes: dict[str, None] = {}
         self.looked_at = 0
         self.has_more = False
         self.guessed: dict[tuple[str, Version], str] = {}
@@ -132,7 +132,6 @@ class Candidates:
         self._looked: dict[str, int] = {}
         self._bits: dict[str, VersionBits] = {}
         self._files: dict[tuple[str, Version], list[File]] = {}
-        self._releases: dict[str, list[Release]] = {}
         self._chosen_files: dict[tuple[str, Version], File] = {}
         self._metadata: dict[tuple[str, Version], Metadata | None] = {}
 
@@ -314,14 +313,6 @@ class Candidates:
         told = f"; what it needs is taken from {guess} till then" if guess else ""
         return f"{name} {version} has no wheel for CPython {short}{only}; it is built from source{told}"
 
-    def _unusable(self, name: str, version: Version, why: str, *, note: bool = True) -> None:
-        """Note that a version cannot be chosen, and why."""
-        at = next((at for at, one in enumerate(self._releases.get(name, [])) if one.version == version), None)
-        if at is not None:
-            self._releases[name][at] = replace(self._releases[name][at], reason=Reason(Against.UNUSABLE, why))
-        if note:
-            self.notes[f"{name} {version} was passed over: {why}"] = None
-
     # ---- files
 
     def held(self, name: str, version: Version) -> Held | None:
@@ -338,12 +329,6 @@ class Candidates:
             KeyError: there is none.
         """
         return self._chosen_files[(name, version)]
-
-    def knows(self, name: str) -> bool:
-        """Whether there is such a package at all."""
-        if name in self.policy.settled or name in self.policy.kept or not self.indexes.indexes:
-            return True
-        return bool(self.releases(name))
 
     def releases(self, name: str) -> list[Release]:
         """Every version of a name, the newest first, with the reason against it where there is one.

@@ -8,9 +8,7 @@ from dataclasses import dataclass, replace
 from packaging.version import InvalidVersion, Version
 
 from lapidar.core import progress
-from lapidar.core.cache.store import Cache
 from lapidar.core.errors import Conflict
-from lapidar.core.languages.python import versions
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning import held
 from lapidar.core.languages.python.pinning.candidates import Candidates, Policy, Settled, names_prerelease, wish_of
@@ -20,13 +18,12 @@ from lapidar.core.languages.python.pinning.supply import Supply
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.languages.python.standards.metadata import Metadata, applies
-from lapidar.core.pinning import overriding
-from lapidar.core.pinning.session import LanguagePlan, PinOptions
+from lapidar.core.pinning.deciding import Deciding
+from lapidar.core.pinning.session import LanguagePlan, PinRequest
 from lapidar.core.pinning.solver import Wish
-from lapidar.core.records.declaration import Declaration, Need, Override
+from lapidar.core.records.declaration import Need, Override
 from lapidar.core.records.declared import OverrideStanding
-from lapidar.core.records.difference import PackageChange, kind_of
-from lapidar.core.records.snapshot import Package, Snapshot
+from lapidar.core.records.snapshot import Package
 
 __all__ = ["Choice", "Decider"]
 
@@ -39,54 +36,47 @@ class Choice:
     held: Held | None
     file: File | None
 
-
-@dataclass(frozen=True, slots=True)
-class Decider:
-    """Resolves what a project declares.
-
-    Attributes:
-        needs, declared_limits: those of Python's among what is declared.
-    """
-
-    cache: Cache
-    target: Target
-    supply: Supply
-    needs: tuple[Need, ...]
-    declared_limits: tuple[Need, ...]
-    declaration: Declaration
-    previous: Snapshot | None
-    options: PinOptions
-
     @property
-    def overrides(self) -> dict[str, Override]:
-        """Those of Python's packages."""
-        return self.declaration.overrides_of("python")
+    def version(self) -> str:
+        return self.metadata.version
+
+    def is_of(self, package: Package) -> bool:
+        """Whether it has the same bytes."""
+        if self.held:
+            return self.held.tree == package.tree
+        return self.file is not None and self.file.sha256 == package.origin.sha256
+
+
+class Decider(Deciding):
+    """Resolves what a project declares of Python."""
+
+    language = "python"
+
+    def __init__(self, request: PinRequest, target: Target, supply: Supply) -> None:
+        super().__init__(request, target)
+        self.target = target
+        self.supply = supply
 
     # ---- what is asked for
 
-    def applying(self, needs: Iterable[Need]) -> list[Need]:
+    def _applying(self, needs: Iterable[Need]) -> list[Need]:
         """The needs whose markers hold for the target."""
         return [need for need in needs if applies(requirement_of(need), self.target.markers)]
 
-    def roots(self, *, without_override: str = "") -> list[Wish]:
-        """What the project asks for."""
-        forced = set(self.overrides) - {without_override}
-        return [
-            wish_of(requirement_of(need), need.where, any_version=need.name in forced)
-            for need in self.applying(self.needs)
-        ]
+    @property
+    def needs(self) -> list[Need]:
+        return self._applying(super().needs)
 
-    def limits(self) -> list[Wish]:
-        """What it only limits."""
-        return [
-            wish_of(requirement_of(need), need.where)
-            for need in self.applying(self.declared_limits)
-            if need.name not in self.overrides
-        ]
+    @property
+    def declared_limits(self) -> list[Need]:
+        return self._applying(super().declared_limits)
+
+    def wish_of(self, need: Need, *, any_version: bool = False) -> Wish:
+        return wish_of(requirement_of(need), need.where, any_version=any_version)
 
     def policy(self, *, without_override: str = "", keep: bool = True) -> Policy:
         """What may be chosen, by the declaration, the options and what is pinned."""
-        own = self.applying([*self.needs, *self.declared_limits])
+        own = [*self.needs, *self.declared_limits]
         overrides = [one for one in self.overrides.values() if one.name != without_override]
         settled = {one.name: self._overriding(one) for one in overrides}
         for need in own:
@@ -100,9 +90,9 @@ class Decider:
         return Policy(
             prereleases={need.name for need in own if names_prerelease(requirement_of(need).specifier)},
             exact=exactly,
-            sha256=self.declaration.sha256_of("python"),
-            as_of=self.options.as_of or self.declaration.as_of,
-            no_builds=self.options.no_builds,
+            sha256=self.request.declaration.sha256_of("python"),
+            as_of=self.request.options.as_of or self.request.declaration.as_of,
+            no_builds=self.request.options.no_builds,
             forced={one.name for one in overrides},
             kept=kept,
             settled=settled,
@@ -114,48 +104,33 @@ class Decider:
     def _kept(self, settled: Collection[str]) -> dict[str, Settled]:
         """What is pinned already, where it is not to be chosen anew."""
         kept: dict[str, Settled] = {}
-        before = self.previous.runtime_of("python") if self.previous else None
-        if before is None or self.options.renew_all or self.options.as_of:
-            return kept
-        if self.target.runtime.version.split(".")[:2] != before.version.split(".")[:2]:
-            return kept
-        for package in self._pinned().values():
-            if package.key in self.options.renew or package.name in settled:
-                continue
+        for package in self.staying(settled):
             try:
-                found = Settled(Version(package.version), held.of_package(self.cache, package))
+                found = Settled(Version(package.version), held.of_package(self.request.cache, package))
             except InvalidVersion:
                 continue
             if found.held or self.supply.indexes.indexes:
                 kept[package.name] = found
         return kept
 
-    def _pinned(self) -> dict[str, Package]:
-        packages = self.previous.packages if self.previous else ()
-        return {package.name: package for package in packages if package.language == "python"}
-
     # ---- resolving
 
-    def candidates(self, policy: Policy | None = None) -> Candidates:
-        """The universe to choose from."""
-        return Candidates(self.supply.indexes, self.target, policy or self.policy(), self.supply, self.supply.reporter)
+    def candidates(self, *, without_override: str = "", keep: bool = True) -> Candidates:
+        return self._of(self.policy(without_override=without_override, keep=keep))
 
-    def solve(self, candidates: Candidates) -> dict[str, Version]:
-        """The answer to the project's needs.
+    def _of(self, policy: Policy) -> Candidates:
+        return Candidates(self.supply.indexes, self.target, policy, self.supply, self.supply.reporter)
 
-        Raises:
-            Conflict: there is none.
-        """
-        return solve(candidates, self.roots(), self.limits())
+    def solve(self, market: Candidates) -> dict[str, Version]:
+        return solve(market, self.roots(), self.limits())
 
     def plan(self) -> LanguagePlan:
         """Resolve; see `lapidar.core.pinning.session.LanguagePinning.plan`."""
         with progress.task(self.supply.reporter, "Asking the indexes", 0, "answers"):
             candidates, answer = self._resolved()
         choices = {name: _choice(name, version, candidates) for name, version in answer.items() if "[" not in name}
-        effects = tuple(self._effect(name, answer) for name in self.overrides)
         builds = [told for name, version in answer.items() if (told := candidates.to_build(name, version))]
-        plan = self._plan(choices, [*candidates.notes, *_newer_sources(candidates, answer)], effects)
+        plan = self._plan(choices, [*candidates.notes, *_newer_sources(candidates, answer)], self.effects(answer))
         return replace(plan, builds=tuple(builds))
 
     def _resolved(self) -> tuple[Candidates, dict[str, Version]]:
@@ -166,18 +141,18 @@ class Decider:
         """
         policy = self.policy()
         if policy.kept:
-            candidates = self.candidates(replace(policy, built_first=True, kept_alone=True))
-            self._require_versions_of_overrides(candidates)
+            candidates = self._of(replace(policy, built_first=True, kept_alone=True))
+            self._require_overrides(candidates)
             if answer := solve_at_once(candidates, self.roots(), self.limits()):
                 return candidates, answer
-        candidates = self.candidates(replace(policy, built_first=True))
-        self._require_versions_of_overrides(candidates)
+        candidates = self._of(replace(policy, built_first=True))
+        self._require_overrides(candidates)
         try:
             return candidates, self.solve(candidates)
         except Conflict:
             if not candidates.has_more:
                 raise
-            candidates = self.candidates(policy)
+            candidates = self._of(policy)
             return candidates, self.solve(candidates)
 
     def plan_of(self, found: Mapping[str, Held | File]) -> LanguagePlan:
@@ -190,51 +165,24 @@ class Decider:
     def _plan(
         self, choices: dict[str, Choice], notes: Iterable[str], effects: tuple[OverrideStanding, ...]
     ) -> LanguagePlan:
-        remainders = self.previous.remainders if self.previous else ()
+        previous = self.request.previous
+        remainders = previous.remainders if previous else ()
         rest = [one for one in remainders if one.language == "python"]
         notes = [*notes, *(f"files of no package are not pinned, and go: {', '.join(one.paths)}" for one in rest)]
         files = [choice.file for choice in choices.values() if choice.file]
         missing = [file for file in files if self.supply.made(file) is None]
         return LanguagePlan(
             choices=choices,
-            changes=tuple(self._changes(choices)),
+            changes=tuple(self.changes(choices)),
             notes=tuple(notes),
             fetch_files=len(missing),
             fetch_bytes=sum(file.bytes or 0 for file in missing),
             overrides=effects,
         )
 
-    def _require_versions_of_overrides(self, candidates: Candidates) -> None:
-        for name, settled in candidates.policy.settled.items():
-            if settled.held:
-                continue
-            release = next((one for one in candidates.releases(name) if one.version == settled.version), None)
-            if release is None or release.reason is not None:
-                raise Conflict(
-                    f"The override of {name} asks for {settled.version}, which cannot be had",
-                    why=str(release.reason) if release else "no index has this version",
-                    remedy=f"`lapidar versions {name}` shows what there is.",
-                )
-
-    def _effect(self, name: str, answer: Mapping[str, Version]) -> OverrideStanding:
-        roots = self.roots(without_override=name)
-        return overriding.standing(
-            self.overrides[name],
-            answer,
-            lambda: self.candidates(self.policy(without_override=name, keep=False)),
-            roots,
-            self.limits(),
-        )
-
-    def _changes(self, choices: Mapping[str, Choice]) -> Iterator[PackageChange]:
-        old = self._pinned()
-        for name in sorted({*old, *choices}):
-            choice = choices.get(name)
-            before = old[name].version if name in old else ""
-            after = choice.metadata.version if choice else ""
-            other = before == after and choice is not None and not _is_same(old[name], choice)
-            if before != after or other:
-                yield PackageChange("python", name, kind_of("python", before, after, versions.standing), before, after)
+    def _require_overrides(self, candidates: Candidates) -> None:
+        settled = candidates.policy.settled.items()
+        self.require_versions_of_overrides(candidates, {name: one.version for name, one in settled if not one.held})
 
 
 def _newer_sources(candidates: Candidates, answer: Mapping[str, Version]) -> Iterator[str]:
@@ -248,12 +196,6 @@ def _newer_sources(candidates: Candidates, answer: Mapping[str, Version]) -> Ite
                 f"{name} {newest.version} is newer than {version}, and would have to be built from its source: "
                 f"ask for it where it is meant, lapidar need '{name}>={newest.version}'"
             )
-
-
-def _is_same(package: Package, choice: Choice) -> bool:
-    if choice.held:
-        return choice.held.tree == package.tree
-    return choice.file is not None and choice.file.sha256 == package.origin.sha256
 
 
 def _choice(name: str, version: Version, candidates: Candidates) -> Choice:

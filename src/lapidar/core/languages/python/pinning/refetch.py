@@ -7,28 +7,24 @@ from urllib.parse import urldefrag
 
 import msgspec
 
-from lapidar.core.cache.store import Cache
 from lapidar.core.errors import IndexTrouble, LapidarError, MissingFromCache
 from lapidar.core.languages import source_trees
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning.held import Held
 from lapidar.core.languages.python.pinning.session import PythonPinning, opened
+from lapidar.core.languages.python.pinning.supply import Supply
 from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.languages.python.standards import direct_url
 from lapidar.core.net.addresses import without_credentials
-from lapidar.core.pinning.session import PinOptions
-from lapidar.core.place import Place
-from lapidar.core.progress import Progress
+from lapidar.core.pinning.session import PinRequest
 from lapidar.core.records.declaration import Declaration, Index
 from lapidar.core.records.snapshot import Package, Snapshot
 
 __all__ = ["fetch_missing"]
 
 
-def fetch_missing(
-    place: Place, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
-) -> list[str]:
+def fetch_missing(request: PinRequest, snapshot: Snapshot) -> list[str]:
     """Fetch the packages of a snapshot that the cache lacks.
 
     Args:
@@ -42,11 +38,13 @@ def fetch_missing(
         IndexTrouble: an index cannot be used, or is not configured.
     """
     missing = [
-        package for package in snapshot.packages if package.language == "python" and not cache.is_whole(package.tree)
+        package
+        for package in snapshot.packages
+        if package.language == "python" and not request.cache.is_whole(package.tree)
     ]
     if not missing:
         return []
-    with opened(place, cache, declaration, snapshot, PinOptions(), reporter) as pinning, ExitStack() as stack:
+    with opened(request) as pinning, ExitStack() as stack:
         finder = _Finder(pinning, stack)
         found = [(package, finder.find(package)) for package in missing]
         files = [(package, one) for package, one in found if isinstance(one, File)]
@@ -83,7 +81,7 @@ class _Finder:
     def find(self, package: Package) -> File | Held:
         """The file to fetch, or, for what is not a file, what was brought."""
         origin = package.origin
-        named = origin.url is not None and _is_named(self._pinning.declaration, origin.url)
+        named = origin.url is not None and _is_named(self._pinning.request.declaration, origin.url)
         if origin.kind == "index" and origin.file and origin.index:
             return self._of_index(package)
         if origin.kind == "archive" and named:
@@ -91,7 +89,8 @@ class _Finder:
         if origin.kind == "archive" and origin.file:
             return _in_any_folder(self._pinning, package)
         if origin.kind == "version-control" and named:
-            return self._pinning.supply.named(package.name, direct_url.reference(origin))
+            supply: Supply = self._pinning.supply
+            return supply.named(package.name, direct_url.reference(origin))
         raise MissingFromCache(
             f"{package.name} {package.version} is not in the cache, and cannot be fetched",
             why="only the captured environment had it"
@@ -103,7 +102,7 @@ class _Finder:
     def _of_index(self, package: Package) -> File:
         origin = package.origin
         for index in self._pinning.indexes.indexes:
-            inside = self._pinning.place.relative(self._pinning.place.root / index.address)
+            inside = self._pinning.request.place.relative(self._pinning.request.place.root / index.address)
             if origin.index in (without_credentials(index.address), inside):
                 return _named(self._only(index), package)
         raise IndexTrouble(
@@ -114,7 +113,7 @@ class _Finder:
     def _only(self, index: Index) -> Indexes:
         """One index, for any name: the lockfile says where each file came from."""
         if index.address not in self._alone:
-            alone = Indexes([Index(index.name, index.address)], self._pinning.cache)
+            alone = Indexes([Index(index.name, index.address)], self._pinning.request.cache)
             self._alone[index.address] = self._stack.enter_context(alone)
         return self._alone[index.address]
 

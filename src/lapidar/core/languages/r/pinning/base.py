@@ -4,17 +4,14 @@ from __future__ import annotations
 
 import os
 import re
-from pathlib import Path
 from typing import NamedTuple
 
-from lapidar.core.cache.store import Cache
 from lapidar.core.errors import Conflict
 from lapidar.core.languages.protocol import RuntimeHere
 from lapidar.core.languages.r import locate, runtimes
-from lapidar.core.place import Place
-from lapidar.core.progress import Progress
+from lapidar.core.pinning.session import PinRequest
 from lapidar.core.records.declaration import Declaration
-from lapidar.core.records.snapshot import Platform, Runtime, Snapshot
+from lapidar.core.records.snapshot import Platform, Runtime
 
 __all__ = ["Target", "find"]
 
@@ -31,23 +28,17 @@ class Target(NamedTuple):
         return f"R {self.runtime.version} on {self.platform.system} {self.platform.machine}"
 
 
-def find(
-    place: Place,
-    cache: Cache,
-    declaration: Declaration,
-    previous: Snapshot | None,
-    named: Path | None,
-    reporter: Progress,
-) -> Target:
+def find(request: PinRequest) -> Target:
     """The target of a pin. A runtime that is found on this machine is stowed.
 
-    Args:
-        previous: the lockfile that there is; its runtime stays if the declaration allows it.
-        named: take this front end's; or a version (``4.2``), of which one is looked for.
+    The lockfile's runtime stays if the declaration allows it; the option `runtime` is a front end, or a version
+    (``4.2``), of which one is looked for.
 
     Raises:
         Conflict: the runtime is not one that the project declares, or there is none.
     """
+    place, cache, declaration = request.place, request.cache, request.declaration
+    previous, named, reporter = request.previous, request.options.runtime, request.reporter
     known = previous.runtime_of("r") if previous else None
     asked = str(named) if named and _VERSION.fullmatch(str(named)) else ""
     front_end = locate.locate(place, named) if named and not asked else None

@@ -14,6 +14,7 @@ from lapidar.core.languages.r.description import Description
 from lapidar.core.languages.r.index.repositories import Offer, Repositories, day_of
 from lapidar.core.languages.r.requirements import BASE, Requirement
 from lapidar.core.languages.r.versions import Range
+from lapidar.core.pinning.deciding import Universe
 from lapidar.core.pinning.market import Against, Reason, Release
 from lapidar.core.pinning.solver import Wish
 from lapidar.core.records.snapshot import Origin
@@ -91,7 +92,7 @@ class Policy:
     held: Mapping[str, Held] = field(default_factory=dict)
 
 
-class Candidates:
+class Candidates(Universe):
     """See `lapidar.core.pinning.market.Market`.
 
     Args:
@@ -99,12 +100,11 @@ class Candidates:
     """
 
     def __init__(self, repositories: Repositories, runtime: str, policy: Policy) -> None:
+        super().__init__({*policy.settled, *policy.kept})
         self.repositories = repositories
         self.runtime = runtime
         self.policy = policy
-        self.notes: dict[str, None] = {}
         self._offers: dict[tuple[str, RVersion], Offer] = {}
-        self._releases: dict[str, list[Release]] = {}
 
     # ---- of a universe
 
@@ -148,11 +148,6 @@ class Candidates:
 
     def fits(self, wish: Wish, version: RVersion) -> bool:
         return not isinstance(wish.range, Range) or wish.range.contains(version.text)
-
-    def knows(self, name: str) -> bool:
-        if name in self.policy.settled or name in self.policy.kept or not self.has_indexes:
-            return True
-        return bool(self.releases(name))
 
     def releases(self, name: str) -> list[Release]:
         """Every version of a name, the newest first, with the reason against it where there is one.
@@ -262,11 +257,3 @@ class Candidates:
             if one.name in BASE and not one.range.contains(self.runtime):
                 return Reason(Against.RUNTIME, f"{one}, which R {self.runtime} is not")
         return None
-
-    def _unusable(self, name: str, version: RVersion, why: str, *, note: bool = True) -> None:
-        releases = self._releases.get(name, [])
-        for at, one in enumerate(releases):
-            if one.version == version:
-                releases[at] = replace(one, reason=Reason(Against.UNUSABLE, why))
-        if note:
-            self.notes[f"{name} {version} was passed over: {why}"] = None

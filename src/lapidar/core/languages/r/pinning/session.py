@@ -4,55 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
-from lapidar.core.cache.store import Cache
 from lapidar.core.errors import DeclarationError, IndexTrouble, MissingFromCache
 from lapidar.core.languages.r import description
 from lapidar.core.languages.r.index.repositories import Offer, Repositories
 from lapidar.core.languages.r.pinning import base
-from lapidar.core.languages.r.pinning.base import Target
-from lapidar.core.languages.r.pinning.candidates import Candidates, Held, RVersion, wish_of
+from lapidar.core.languages.r.pinning.candidates import Held, RVersion
 from lapidar.core.languages.r.pinning.decide import Choice, Decider
 from lapidar.core.languages.r.pinning.supply import Named, Supply, held_of
-from lapidar.core.languages.r.requirements import of_need
-from lapidar.core.pinning import explain
-from lapidar.core.pinning.market import Release
-from lapidar.core.pinning.outlook import PackageOutlook, outlook, what_keeps_out
-from lapidar.core.pinning.session import LanguagePlan, PinOptions
-from lapidar.core.place import Place
-from lapidar.core.progress import Progress
-from lapidar.core.records.declaration import Declaration, Need
-from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Snapshot
+from lapidar.core.pinning.deciding import OneSession
+from lapidar.core.pinning.session import LanguagePlan, PinRequest
+from lapidar.core.records.snapshot import LanguageParts, Package, Snapshot
 
 __all__ = ["RPinning", "fetch_missing", "opened"]
 
 
-@dataclass(frozen=True)
-class RPinning:
-    """The session.
-
-    Attributes:
-        supply: brings packages into the cache.
-        decider: resolves.
-    """
-
-    cache: Cache
-    target: Target
-    supply: Supply
-    decider: Decider
-
-    @property
-    def platform(self) -> Platform:
-        return self.target.platform
-
-    @property
-    def market(self) -> Candidates:
-        return self.decider.candidates(keep=False)
-
-    def plan(self) -> LanguagePlan:
-        return self.decider.plan()
+class RPinning(OneSession):
+    """The session."""
 
     def plan_of_file(self, path: Path) -> LanguagePlan:
         raise DeclarationError(
@@ -73,7 +42,7 @@ class RPinning:
         needs = self.decider.needs
         for name, held in sorted(brought.items()):
             groups = {need.group for need in needs if need.name == name}
-            tree = self.cache.tree(held.tree)
+            tree = self.request.cache.tree(held.tree)
             needed = {one.name for one in held.description.needs(*description.RUN_TIME)}
             yield Package(
                 language="r",
@@ -89,63 +58,33 @@ class RPinning:
                 built_with=held.built_with,
             )
 
-    # ---- asking
-
-    def releases(self, name: str) -> Sequence[Release]:
-        market = self.market
-        found = market.releases(name)
-        if not found:
-            raise explain.unknown(name, market)
-        return found
-
-    def outlook(self) -> list[PackageOutlook]:
-        market, decider = self.market, self.decider
-        pinned = {name: package.version for name, package in decider.pinned().items()}
-        return outlook(pinned, decider.solve(market), market, decider.roots(), decider.limits())
-
-    def what_keeps_out(self, need: Need) -> list[str]:
-        return what_keeps_out(self.market, wish_of(of_need(need)), self.decider.roots(), self.decider.limits())
-
 
 @contextmanager
-def opened(
-    place: Place,
-    cache: Cache,
-    declaration: Declaration,
-    previous: Snapshot | None,
-    options: PinOptions,
-    reporter: Progress,
-) -> Iterator[RPinning]:
+def opened(request: PinRequest) -> Iterator[RPinning]:
     """Begin a session.
-
-    Args:
-        declaration: what is to be met; that of the project's files, or one that is about to be written.
-        previous: the lockfile that there is.
 
     Raises:
         Conflict: the runtime is not one that the project declares, or there is none.
     """
-    sha256 = declaration.sha256_of("r")
-    with Repositories(declaration.indexes, cache) as repositories, cache.in_use():
-        target = base.find(place, cache, declaration, previous, options.runtime, reporter)
-        with Supply(place, cache, repositories, target.runtime, target.platform, reporter, sha256, previous) as supply:
-            yield RPinning(cache, target, supply, Decider(cache, target, supply, declaration, previous, options))
+    with Repositories(request.declaration.indexes, request.cache) as repositories, request.cache.in_use():
+        target = base.find(request)
+        with Supply(request, repositories, target.runtime, target.platform) as supply:
+            yield RPinning(request, target, supply, Decider(request, target, supply))
 
 
-def fetch_missing(
-    place: Place, cache: Cache, snapshot: Snapshot, declaration: Declaration, reporter: Progress
-) -> list[str]:
+def fetch_missing(request: PinRequest, snapshot: Snapshot) -> list[str]:
     """Fetch, and build again, the packages of a snapshot that the cache lacks; their names.
 
     Raises:
         MissingFromCache: something has no origin to fetch it from, or what comes is not what the lockfile says.
         IndexTrouble: a repository cannot be used, or is not configured.
     """
+    cache = request.cache
     own = [package for package in snapshot.packages if package.language == "r"]
     missing = {package.name: package for package in own if not cache.is_whole(package.tree)}
     if not missing:
         return []
-    with opened(place, cache, declaration, snapshot, PinOptions(), reporter) as pinning:
+    with opened(request) as pinning:
         chosen: dict[str, Held | Offer | Named] = {}
         described = {}
         for package in own:
@@ -169,7 +108,8 @@ def _offer(pinning: RPinning, package: Package) -> Offer:
     """What a package came of, in a repository that is configured here."""
     origin = package.origin
     if origin.kind in ("index", "archive") and origin.file:
-        for offer in pinning.supply.repositories.offers(package.name):
+        offers: Sequence[Offer] = pinning.supply.repositories.offers(package.name)
+        for offer in offers:
             if offer.file == origin.file and RVersion(offer.version) == RVersion(package.version):
                 return offer
         raise IndexTrouble(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -23,10 +23,9 @@ from lapidar.core.languages.r.pinning import workplace
 from lapidar.core.languages.r.pinning.candidates import Held
 from lapidar.core.languages.r.requirements import BASE
 from lapidar.core.net.addresses import local_path, without_credentials
-from lapidar.core.place import Place
-from lapidar.core.progress import Progress
+from lapidar.core.pinning.session import PinRequest
 from lapidar.core.records.declaration import Override
-from lapidar.core.records.snapshot import Origin, Package, Platform, Runtime, Snapshot
+from lapidar.core.records.snapshot import Origin, Package, Platform, Runtime
 
 __all__ = ["Named", "Supply", "held_of"]
 
@@ -61,19 +60,13 @@ class Supply:
     """Brings packages into the cache.
 
     Attributes:
-        cache: in use by the caller.
-        sha256: for names, the digests that a file must have one of.
-        previous: its system libraries are those that builds run with.
+        request: builds run with the system libraries of its lockfile.
     """
 
-    place: Place
-    cache: Cache
+    request: PinRequest
     repositories: Repositories
     runtime: Runtime
     platform: Platform
-    reporter: Progress
-    sha256: Mapping[str, Collection[str]]
-    previous: Snapshot | None
     _stack: ExitStack = field(default_factory=ExitStack)
     _builder: Builder | None = None
 
@@ -113,7 +106,7 @@ class Supply:
             known = self._known(digest, origin, trees)
             if known:
                 return known
-            with self.cache.work_folder() as work:
+            with self.request.cache.work_folder() as work:
                 source = source_trees.unpacked(path, one.file, work.path / "source")
                 found = _described(source, one.file)
                 return self._built(source, found, origin, digest, trees, done)
@@ -126,7 +119,7 @@ class Supply:
 
     def _require_digest(self, name: str, offer: Offer, path: Path, sha256: str) -> None:
         """Raises: IndexTrouble: a file is not what the repository, or the project, says."""
-        allowed = self.sha256.get(name)
+        allowed = self.request.declaration.sha256_of("r").get(name)
         if allowed and sha256 not in allowed:
             raise IndexTrouble(
                 f"{offer.file} has none of the digests that the project allows",
@@ -144,10 +137,10 @@ class Supply:
                 )
 
     def _known(self, digest: str, origin: Origin, trees: Mapping[str, str]) -> Held | None:
-        made = self.cache.made(build.key(digest, self.runtime, list(trees.values())))
+        made = self.request.cache.made(build.key(digest, self.runtime, list(trees.values())))
         if made is None:
             return None
-        return Held(description_of_tree(self.cache, made.tree), made.tree, origin, made.notes)
+        return Held(description_of_tree(self.request.cache, made.tree), made.tree, origin, made.notes)
 
     def _built(
         self,
@@ -161,17 +154,24 @@ class Supply:
         known = self._known(digest, origin, trees)
         if known:
             return known
-        tree = self._the_builder().build(source, found, trees, self.reporter)
+        tree = self._the_builder().build(source, found, trees, self.request.reporter)
         made_with = [f"{name} {done[name].description.version} {digest}" for name, digest in trees.items()]
-        self.cache.put_made(build.key(digest, self.runtime, list(trees.values())), tree.digest, made_with)
-        return Held(description_of_tree(self.cache, tree.digest), tree.digest, origin, tuple(made_with))
+        self.request.cache.put_made(build.key(digest, self.runtime, list(trees.values())), tree.digest, made_with)
+        return Held(description_of_tree(self.request.cache, tree.digest), tree.digest, origin, tuple(made_with))
 
     def _the_builder(self) -> Builder:
         """Made when the first package has to be built."""
         if self._builder is None:
             room: Room = self._stack.enter_context(build.opened(self.runtime))
-            workplace.restored(self.place, self.cache, self.runtime, self.platform, self.previous, room.environment)
-            self._builder = Builder(self.cache, self.runtime, self.place, room)
+            workplace.restored(
+                self.request.place,
+                self.request.cache,
+                self.runtime,
+                self.platform,
+                self.request.previous,
+                room.environment,
+            )
+            self._builder = Builder(self.request.cache, self.runtime, self.request.place, room)
         return self._builder
 
     def _origin(self, offer: Offer, digest: str, size: int) -> Origin:
@@ -179,7 +179,7 @@ class Supply:
         if folder is None:
             address = without_credentials(offer.url)
             return Origin(kind="index", url=address, index=offer.index, file=offer.file, sha256=digest, bytes=size)
-        inside = self.place.relative(folder)
+        inside = self.request.place.relative(folder)
         if inside:
             return Origin(kind="index", index=inside, file=offer.file, sha256=digest, bytes=size)
         # A folder outside the project is a place of this machine: what the file is called is all that can be told.
@@ -193,7 +193,7 @@ class Supply:
         Raises:
             DeclarationError: it is another package, or nothing.
         """
-        work = self._stack.enter_context(self.cache.work_folder())
+        work = self._stack.enter_context(self.request.cache.work_folder())
         found = self._checked_out(override, work.path) if override.commit else self._file_or_folder(override, work.path)
         if found.description.name != override.name:
             raise DeclarationError(
@@ -217,10 +217,10 @@ class Supply:
         path = local_path(plain)
         if path is None:
             return self._remote(override, plain, work)
-        path = path if path.is_absolute() else self.place.root / path
+        path = path if path.is_absolute() else self.request.place.root / path
         if path.is_dir():
             copy = source_trees.copied(path, work / "source")
-            inside = self.place.relative(path)
+            inside = self.request.place.relative(path)
             origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
             return Named(_described(copy, str(path)), origin, source_trees.digest_of(copy), copy)
         if not path.is_file():

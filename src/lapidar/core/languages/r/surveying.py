@@ -1,0 +1,25 @@
+"""The project's own source in R; see `lapidar.core.languages.protocol.Surveying`."""
+
+from __future__ import annotations
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.languages.protocol import Located
+from lapidar.core.languages.r import packages, probe
+from lapidar.core.languages.r.survey import flow
+from lapidar.core.languages.r.survey.sources import find as sources
+from lapidar.core.place import Place
+from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.records.surveyed import Surveyed
+
+__all__ = ["sources", "survey"]
+
+
+def survey(
+    place: Place, located: Located | None, cache: Cache | None, *, ask: bool = False, pinned: Snapshot | None = None
+) -> Surveyed:
+    """Read all sources of a project, without running them."""
+    if pinned is not None:
+        here = {one.name: one.version for one in pinned.packages if one.language == "r"}
+    else:
+        here = packages.versions_in(probe.ask(located.interpreter, place.root)) if located else {}
+    return flow.survey(place, here, cache)
