@@ -12,6 +12,7 @@ from common import ENVIRONMENT, say, workshop
 from lapidar.core.cache.store import Cache
 from lapidar.core.languages.python.survey import imports
 from lapidar.core.languages.python.survey.flow import survey
+from lapidar.core.languages.python.survey.providers import Providers
 from lapidar.core.place import Place
 
 FILES = 1000
@@ -50,9 +51,9 @@ def again(codes: list[str], parsing: float) -> None:
             os.utime(path, (1, 1))
         cache = Cache(folder / "cache", create=True)
         time.sleep(2.1)  # what was changed a moment ago is not trusted to stay
-        survey(Place.of_project(folder / "project"), None, cache)
+        survey(Place.of_project(folder / "project"), Providers(), "", cache)
         began = time.perf_counter()
-        survey(Place.of_project(folder / "project"), None, cache)
+        survey(Place.of_project(folder / "project"), Providers(), "", cache)
         taken = time.perf_counter() - began
     say("survey: again, nothing changed", f"{taken:7.3f} s against {parsing:7.3f} s", taken / parsing, 0.2)
 

@@ -92,11 +92,11 @@ def pin(
     """
     from lapidar.core.declaring import reading
     from lapidar.core.flows.pin import pin
-    from lapidar.core.pinning.session import PinOptions
+    from lapidar.core.pinning.session import PinOptions, PinRequest
 
     found, store = Place.find(_path(project)), _cache(cache, create=True)
     options = PinOptions(renew_all=renew, as_of=as_of, no_builds=wheels_only, runtime=_path(runtime))
-    return pin(found, store, reading.read(found), options, lambda plan: True)
+    return pin(PinRequest(found, store, reading.read(found), options=options), lambda plan: True)
 
 
 def restore(

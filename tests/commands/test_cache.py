@@ -14,6 +14,7 @@ from pathlib import Path
 
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from support import PROGRAM, Case, install, site_of, wheel, writable
 from toy.kiln import add_package, make_kiln
@@ -143,7 +144,7 @@ class Prune(Damaged):
                 seen.add(bool(history.moments()))
 
         def say(number: int) -> None:
-            history.say(snapshot, self.lock, "", f"note {number}")
+            history.say(snapshot, Place.of_lockfile(self.lock), f"note {number}")
 
         watcher = threading.Thread(target=watch)
         watcher.start()

@@ -17,7 +17,7 @@ from unittest import mock
 import msgspec
 
 from core.test_system import compile_c
-from lapidar.core.cache.history import Cause, History
+from lapidar.core.cache.history import Cause, Deed, History
 from lapidar.core.cache.store import Cache
 from lapidar.core.flows.culprit import CulpritOptions, culprit
 from lapidar.core.languages.python.bytecode import Compiler
@@ -711,8 +711,7 @@ sys.exit(not globals()[sys.argv[1]]())
         made = lockfile.identify(msgspec.structs.replace(snapshot, libraries=libraries))
         lockfile.write(made, self.lock)
         with Cache(self.cache).in_use():
-            identity = Place.of_project(self.project).identity()
-            History(Cache(self.cache)).add(made, self.lock, project=identity, cause=Cause.CAPTURED)
+            History(Cache(self.cache)).add(made, Place.of_project(self.project), Deed(Cause.CAPTURED))
         return made.snapshot[7:19]
 
     def test_libraries_that_ship_together(self) -> None:

@@ -6,14 +6,14 @@ import unittest
 from contextlib import AbstractContextManager
 
 from lapidar.core import languages
-from lapidar.core.cache.history import Cause
+from lapidar.core.cache.history import Cause, Deed
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import judge, reading
 from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.flows import pin
 from lapidar.core.flows.pin import Pinning
 from lapidar.core.languages.python.pinning import refetch
-from lapidar.core.pinning.session import PinOptions
+from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile, selection, words
 from lapidar.core.records.declaration import Declaration, Override
@@ -52,12 +52,12 @@ class Plans(InFolder):
 
     def pinning(self, **options: bool) -> AbstractContextManager[Pinning]:
         wanted = PinOptions(**options)  # type: ignore[arg-type]
-        return pin.opened(self.project, self.cache, reading.read(self.project), self.previous, wanted)
+        return pin.opened(PinRequest(self.project, self.cache, reading.read(self.project), self.previous, wanted))
 
     def pinned(self, **options: bool) -> dict[str, str]:
         """Plan and carry out; the lockfile that comes of it is the one before the next."""
         with self.pinning(**options) as pinning:
-            pinned = pin.carry_out(pinning, pinning.plan(), Cause.PINNED).snapshot
+            pinned = pin.carry_out(pinning, pinning.plan(), Deed(Cause.PINNED)).snapshot
         assert pinned is not None
         self.previous = pinned
         return {package.name: package.version for package in self.previous.packages}

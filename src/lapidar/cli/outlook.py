@@ -29,13 +29,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.flows import pin
+    from lapidar.core.pinning.session import PinRequest
     from lapidar.core.records import lockfile, words
     from lapidar.core.records.owner import PackageName
 
     view = session.view
     declaration = pins.declaration_of(session)
     previous = lockfile.read(session.place.lockfile)
-    with pin.opened(session.place, session.cache(), declaration, previous, pins.options_of(session)) as pinning:
+    request = PinRequest(session.place, session.cache(), declaration, previous, pins.options_of(session))
+    with pin.opened(request) as pinning:
         rows = [replace(row, language=name) for name, asked in pinning.sessions.items() for row in asked.outlook()]
     if view.json:
         view.object(rows)

@@ -35,6 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from lapidar.core.flows.naming import known_in, package_of
     from lapidar.core.flows.pin import pin
+    from lapidar.core.pinning.session import PinRequest
     from lapidar.core.records import lockfile
 
     options, view = session.options, session.view
@@ -47,16 +48,9 @@ def run(session: Session) -> int:
         renew_all=options.renew == [],
         as_of=options.as_of,
     )
-    pinned = pin(
-        session.place,
-        session.cache(create=True),
-        declaration,
-        settings,
-        pins.reviewing(session),
-        source=session.path("source"),
-        reporter=view.reporter(),
-        judgement=pins.judging(session),
-    )
+    cache = session.cache(create=True)
+    request = PinRequest(session.place, cache, declaration, options=settings, reporter=view.reporter())
+    pinned = pin(request, pins.reviewing(session), source=session.path("source"), judgement=pins.judging(session))
     pins.conclude(session, pinned)
     if options.as_of and options.as_of != declaration.as_of and not view.json:
         view.note(

@@ -65,7 +65,9 @@ def options_of(
     from lapidar.core.pinning.session import PinOptions
 
     runtime = session.path("runtime")
-    return PinOptions(renew, renew_all, as_of, no_builds=session.options.wheels_only, runtime=runtime)
+    return PinOptions(
+        renew=renew, renew_all=renew_all, as_of=as_of, no_builds=session.options.wheels_only, runtime=runtime
+    )
 
 
 def declare_options_of(session: Session, group: str | None, index: str = "") -> DeclareOptions:
@@ -74,8 +76,8 @@ def declare_options_of(session: Session, group: str | None, index: str = "") -> 
 
     options = session.options
     return DeclareOptions(
-        group,
-        index,
+        group=group,
+        index=index,
         restore=not options.no_restore,
         pinning=options_of(session),
         language=options.language or "",

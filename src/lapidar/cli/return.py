@@ -36,7 +36,9 @@ def run(session: Session) -> int:
     from lapidar.core.records import words
 
     options, view = session.options, session.view
-    settings = ReturnOptions(options.declaration, not options.no_restore, options.yes, options.fetch)
+    settings = ReturnOptions(
+        declaration=options.declaration, restore=not options.no_restore, yes=options.yes, fetch=options.fetch
+    )
     done = return_to(session.place, session.cache(), options.snapshot, settings, view.reporter())
     if view.json:
         view.object(

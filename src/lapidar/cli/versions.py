@@ -38,6 +38,7 @@ def run(session: Session) -> int:
     from lapidar.core.declaring import reading
     from lapidar.core.flows import pin
     from lapidar.core.flows.naming import language_of
+    from lapidar.core.pinning.session import PinRequest
     from lapidar.core.records import lockfile
 
     view = session.view
@@ -48,9 +49,8 @@ def run(session: Session) -> int:
     declaration = reading.read(session.place)
     options = pins.options_of(session, as_of=session.options.as_of)
     previous = lockfile.read_if_there(session.place.lockfile)
-    with pin.opened(
-        session.place, session.cache(create=True), declaration, previous, options, only=language.name
-    ) as pinning:
+    request = PinRequest(session.place, session.cache(create=True), declaration, previous, options)
+    with pin.opened(request, only=language.name) as pinning:
         asked = pinning.of(language.name)
         releases = asked.releases(name)
     own = [one for one in (previous.packages if previous else ()) if one.language == language.name]

@@ -140,10 +140,12 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
 def _tried(session: Session, need: Need, declaration: Declaration, snapshot: Snapshot) -> list[str]:
     """What would come of asking for it."""
     from lapidar.core.flows import pin
+    from lapidar.core.pinning.session import PinRequest
     from lapidar.core.records import words
 
     cache = session.cache(create=True)
-    with pin.opened(session.place, cache, declaration, snapshot, pins.options_of(session)) as pinning:
+    request = PinRequest(session.place, cache, declaration, snapshot, pins.options_of(session))
+    with pin.opened(request) as pinning:
         reasons = pinning.of(need.language).what_keeps_out(need)
     if not reasons:
         option = words.language_option(need.language if len(snapshot.languages) > 1 else "")

@@ -10,17 +10,17 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from pathlib import Path
-from types import MappingProxyType
 
 import msgspec
 
 from lapidar.core import atomic, decoding
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LockfileError
+from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Cause", "Held", "History", "Log", "Moment"]
+__all__ = ["Cause", "Deed", "Held", "History", "Log", "Moment"]
 
 _SEAL = re.compile(rb',"seal":"([0-9a-f]{16})"}')
 
@@ -63,6 +63,20 @@ class Moment(msgspec.Struct, frozen=True, omit_defaults=True):
     def is_change(self) -> bool:
         """Whether a lockfile was written, or restored; a note only says something of a snapshot."""
         return self.cause is not Cause.NOTED
+
+
+@dataclass(frozen=True, slots=True)
+class Deed:
+    """What was done that brings a snapshot about.
+
+    Attributes:
+        about: what was needed or dropped; what a note says.
+        texts: files that declare what the project needs, by their names.
+    """
+
+    cause: Cause
+    about: str = ""
+    texts: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,36 +125,28 @@ class History:
     def add(
         self,
         snapshot: Snapshot,
-        written_to: Path,
-        *,
-        project: str,
-        cause: Cause,
+        place: Place,
+        deed: Deed,
         parent: str = "",
-        about: str = "",
-        declaration: Mapping[str, str] = MappingProxyType({}),
     ) -> None:
         """Keep a copy of a lockfile, and note the moment.
 
         Args:
-            project: the project's identity.
+            place: the project whose lockfile it becomes.
             parent: the snapshot that the lockfile held before.
-            about: what was needed or dropped.
-            declaration: the texts of the files that declare what the project needs, by their names.
         """
         self.put(snapshot)
         before = parent if parent != snapshot.snapshot else ""
-        declared = self._keep_declaration(declaration) if declaration else ""
-        place = str(written_to.absolute())
-        self._note(Moment(time.time(), snapshot.snapshot, place, project, cause, before, about, declared=declared))
+        declared = self._keep_declaration(deed.texts) if deed.texts else ""
+        self._note(_now(snapshot.snapshot, place, deed, parent=before, declared=declared))
 
-    def say(self, snapshot_id: str, place: Path, project: str, about: str) -> None:
-        """Note what a snapshot is.
+    def say(self, snapshot_id: str, place: Place, about: str) -> None:
+        """Note what a snapshot of a project is.
 
         Args:
-            place: the project's lockfile.
             about: "" takes a note back.
         """
-        self._note(Moment(time.time(), snapshot_id, str(place.absolute()), project, Cause.NOTED, "", about))
+        self._note(_now(snapshot_id, place, Deed(Cause.NOTED, about)))
 
     def _keep_declaration(self, texts: Mapping[str, str]) -> str:
         data = msgspec.json.encode(dict(sorted(texts.items())))
@@ -168,11 +174,11 @@ class History:
         """Keep a copy of a lockfile; one that is damaged is written anew."""
         self.cache.refer(snapshot.snapshot, lockfile.render(snapshot).encode("utf-8"))
 
-    def note_restored(self, snapshot: Snapshot, lock: Path, project: str) -> None:
+    def note_restored(self, snapshot: Snapshot, place: Place) -> None:
         """Note that a project's lockfile was restored with this cache, so that prune knows the project; once."""
-        place = str(lock.absolute())
-        if not any(one.snapshot == snapshot.snapshot and one.lockfile == place for one in self.moments()):
-            self.add(snapshot, lock, project=project, cause=Cause.RESTORED)
+        lock = str(place.lockfile.absolute())
+        if not any(one.snapshot == snapshot.snapshot and one.lockfile == lock for one in self.moments()):
+            self.add(snapshot, place, Deed(Cause.RESTORED))
 
     def _note(self, moment: Moment) -> None:
         with self._writing():
@@ -346,3 +352,12 @@ def _was_moved(place: str, places: Mapping[str, Sequence[Moment]]) -> bool:
     known before. A clone is not that: it was there beside."""
     last = places[place][-1].time
     return any(moments[0].time > last and Path(other).parent.is_dir() for other, moments in places.items())
+
+
+def _now(snapshot_id: str, place: Place, deed: Deed, *, parent: str = "", declared: str = "") -> Moment:
+    """A moment of now. Neither a note nor a lockfile that lies outside the project leaves a trace in the project, as
+    the identity would that is made where it has none."""
+    is_inside = place.relative(place.lockfile) is not None
+    project = place.identity() if is_inside and (deed.cause is not Cause.NOTED or place.has_identity) else ""
+    lock = str(place.lockfile.absolute())
+    return Moment(time.time(), snapshot_id, lock, project, deed.cause, parent, deed.about, declared)

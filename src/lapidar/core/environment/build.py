@@ -36,28 +36,13 @@ class EnvironmentBuilder:
         cache: has the bytes.
         work: an empty folder on the file system of the environment.
         placement: how files get there; AUTO is decided by the first file.
-        left_out: the groups that its snapshot is without.
-        libraries: whose system libraries it runs with.
-        chosen: how another snapshot than that of the project's lockfile was asked for.
     """
 
-    def __init__(
-        self,
-        cache: Cache,
-        work: Path,
-        placement: Placement,
-        reporter: Progress,
-        left_out: tuple[str, ...] = (),
-        libraries: str = "host",
-        chosen: str = "",
-    ) -> None:
+    def __init__(self, cache: Cache, work: Path, placement: Placement, reporter: Progress) -> None:
         self.cache = cache
         self.work = work
         self.placement = placement
         self.reporter = reporter
-        self.left_out = left_out
-        self.libraries = libraries
-        self.chosen = chosen
         self._inodes: list[int] = []
         os.chmod(work, 0o755)
 
@@ -97,8 +82,11 @@ class EnvironmentBuilder:
             atomic.remove(Path(entry.path))
         self._inodes = []
 
-    def finish(self, assembled: Assembled, snapshot: Snapshot) -> None:
-        """Write what the environment says of itself, last, and have all of it on the disk."""
+    def finish(
+        self, assembled: Assembled, snapshot: Snapshot, *, left_out: tuple[str, ...], libraries: str, chosen: str
+    ) -> None:
+        """Write what the environment says of itself, last, and have all of it on the disk; for what is not told of
+        here see `lapidar.core.environment.marker.Marker`."""
         inodes = self._inodes if self.placement is Placement.LINK else []
         data, digest = manifest.render(manifest.Manifest(assembled.listing.without_digests(), inodes))
         self._write_new(manifest.FILE_NAME, data)
@@ -110,9 +98,9 @@ class EnvironmentBuilder:
             placement,
             executables,
             digest,
-            self.left_out,
-            self.libraries,
-            self.chosen,
+            left_out,
+            libraries,
+            chosen,
         )
         self._write_new(marker.FILE_NAME, mark.render().encode("utf-8"))
         atomic.flush_file_system(self.work)

@@ -16,7 +16,7 @@ from lapidar.core.declaring import reading
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import pin
 from lapidar.core.flows.history import standing
-from lapidar.core.pinning.session import PinOptions
+from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import Place
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.difference import Change
@@ -90,9 +90,7 @@ class Between:
         if self._change.owner.layer is not Layer.PACKAGES:
             return []
         language = self._change.owner.language
-        with pin.opened(
-            self._project, self._cache, self._declaration(), self._good, self._options(), only=language
-        ) as session:
+        with pin.opened(self._request(self._declaration()), only=language) as session:
             asked = session.of(language)
             if not asked.market.has_indexes:
                 return []
@@ -103,7 +101,7 @@ class Between:
     def _fetched(self, version: str) -> Package | None:
         name, language = self._change.owner.name, self._change.owner.language
         declared = self._declaration(f"{name} (== {version})")
-        with pin.opened(self._project, self._cache, declared, self._good, self._options(), only=language) as session:
+        with pin.opened(self._request(declared), only=language) as session:
             asked = session.of(language)
             parts = asked.carry_out(asked.plan())
         return next((one for one in parts.packages if one.name == name), None)
@@ -114,11 +112,12 @@ class Between:
         wanted = tuple(language.versions.parse_need(need, "versions between") for need in needs)
         return replace(reading.read(self._project), needs=wanted, limits=(), sha256={}, overrides={}, extras=())
 
-    def _options(self) -> PinOptions:
+    def _request(self, declaration: Declaration) -> PinRequest:
         """Nothing is built of which neither version was: that would run code that nobody agreed to."""
         key = PackageName(self._change.owner.language, self._change.owner.name)
         was_built = any(one.built_with for one in self._good.packages if one.key == key)
-        return PinOptions(no_builds=not was_built)
+        options = PinOptions(no_builds=not was_built)
+        return PinRequest(self._project, self._cache, declaration, self._good, options)
 
 
 def _records(cache: Cache, snapshot: Snapshot, change: Change) -> Iterator[tuple[str, Any]]:

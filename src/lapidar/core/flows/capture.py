@@ -7,12 +7,12 @@ import shlex
 import shutil
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lapidar.core import languages
-from lapidar.core.cache.history import Cause, History
+from lapidar.core.cache.history import Cause, Deed, History
 from lapidar.core.cache.seen import seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, Stowed, stow
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 __all__ = ["CaptureOptions", "Captured", "LayerCount", "LeftOut", "capture"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class CaptureOptions:
     """How to capture.
 
@@ -250,7 +250,9 @@ def _observe(
     used = []
     for at in located:
         language = languages.of(at.language)
-        how = ObserveOptions(options.full_runtime, options.skip_outside, cache.short_cuts)
+        how = ObserveOptions(
+            full_runtime=options.full_runtime, skip_outside=options.skip_outside, short_cuts=cache.short_cuts
+        )
         inventory = language.capturing.observe(at, place, how)
         used.append(language.capturing.choose_used(inventory, place, cache, options.scope, opened))
     return used
@@ -308,16 +310,8 @@ def _write(snapshot: Snapshot, path: Path, place: Place, cache: Cache) -> bool:
     """Write the lockfile where it has other content than before, and note it in the history either way."""
     text = lockfile.render(snapshot).encode()
     changed = not path.exists() or path.read_bytes() != text
-    # A lockfile that goes elsewhere leaves no trace in the project.
-    identity = "" if place.relative(path) is None else place.identity()
-    History(cache).add(
-        snapshot,
-        path,
-        project=identity,
-        cause=Cause.CAPTURED,
-        parent=lockfile.identity_in(path),
-        declaration=files.texts_of(place),
-    )
+    deed = Deed(Cause.CAPTURED, texts=files.texts_of(place))
+    History(cache).add(snapshot, replace(place, lockfile=path), deed, parent=lockfile.identity_in(path))
     if changed:
         lockfile.write(snapshot, path)
     return changed

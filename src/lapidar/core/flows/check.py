@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 __all__ = ["CheckOptions", "Checked", "check"]
 
 
-class CheckOptions(msgspec.Struct, frozen=True):
+class CheckOptions(msgspec.Struct, frozen=True, kw_only=True):
     """What to compare.
 
     Attributes:

@@ -31,7 +31,7 @@ _MOST_LOOKED_INTO = 4  # changes that only together do it
 _MOST_SETS = 5  # of changes that do it each by itself
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class CulpritOptions:
     """How to search.
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from lapidar.core import foreign
-from lapidar.core.cache.history import Cause
+from lapidar.core.cache.history import Cause, Deed
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, reading
 from lapidar.core.declaring.files import DECLARATION_NAME
@@ -17,9 +17,9 @@ from lapidar.core.flows.naming import language_of
 from lapidar.core.flows.pin import Judgement, Pinned, Review
 from lapidar.core.flows.restore import Restored, RestoreOptions, restore
 from lapidar.core.languages.protocol import Language
-from lapidar.core.pinning.session import PinOptions
+from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import Place
-from lapidar.core.progress import Progress
+from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, selection, words
 from lapidar.core.records.declaration import group_name
 from lapidar.core.records.snapshot import Snapshot
@@ -30,7 +30,7 @@ __all__ = ["DeclareOptions", "drop", "need"]
 _NAMED = 3  # places of an import
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class DeclareOptions:
     """How to change a declaration.
 
@@ -131,14 +131,14 @@ def _change(
         )
     declaration = reading.read(place, change.texts)
     cache.require_writable()
-    with pin.opened(place, cache, declaration, previous, options.pinning, reporter) as pinning:
+    request = PinRequest(place, cache, declaration, previous, options.pinning, reporter or Silent())
+    with pin.opened(request) as pinning:
         warnings = [*([change.said] if change.said else ()), *_still_imported(place, cache, previous, change)]
         plan = replace(pinning.plan(), warnings=tuple(warnings))
         if not review(plan):
             return Pinned(plan), None
-        pinned = pin.carry_out(
-            pinning, plan, change.cause, change.texts, reporter, " ".join(change.names), options.judgement
-        )
+        deed = Deed(change.cause, " ".join(change.names), change.texts)
+        pinned = pin.carry_out(pinning, plan, deed, options.judgement)
     restored = None
     if options.restore and pinned.snapshot:
         mark = marker.read(place.environment)

@@ -201,7 +201,7 @@ def note(place: Place, cache: Cache, prefix: str, text: str) -> Snapshot:
         raise LapidarError("A note is one line of text", remedy="Leave line ends and other control characters out.")
     cache.require_writable()
     found = History(cache).find(prefix)
-    History(cache).say(found.snapshot, place.lockfile, _identity(place), text)
+    History(cache).say(found.snapshot, place, text)
     return found
 
 

@@ -9,17 +9,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lapidar.core import languages
-from lapidar.core.cache.history import Cause, History
-from lapidar.core.cache.store import Cache
+from lapidar.core.cache.history import Cause, Deed, History
 from lapidar.core.declaring import files, judge, writing
 from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.flows import runtimes
 from lapidar.core.languages import protocol
 from lapidar.core.languages.protocol import Language
 from lapidar.core.layers.from_cache import with_lower_layers
-from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinOptions, PinRequest
-from lapidar.core.place import Place
-from lapidar.core.progress import Progress, Silent
+from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinRequest
 from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.declared import OverrideStanding
@@ -112,10 +109,7 @@ class Pinned:
 class Pinning:
     """Sessions with the indexes of all languages of a project."""
 
-    place: Place
-    cache: Cache
-    declaration: Declaration
-    previous: Snapshot | None
+    request: PinRequest
     sessions: Mapping[str, LanguagePinning]
 
     def of(self, language: str) -> LanguagePinning:
@@ -135,33 +129,24 @@ class Pinning:
         plans = {
             name: session.plan_of_file(source) if source else session.plan() for name, session in self.sessions.items()
         }
-        conditions = judge.conditions(self.declaration, self.previous) if self.previous else ()
+        previous = self.request.previous
+        conditions = judge.conditions(self.request.declaration, previous) if previous else ()
         targets = tuple(str(session.target) for session in self.sessions.values())
         return PinPlan(plans, targets, conditions=tuple(conditions))
 
 
 @contextmanager
-def opened(
-    place: Place,
-    cache: Cache,
-    declaration: Declaration,
-    previous: Snapshot | None,
-    options: PinOptions,
-    reporter: Progress | None = None,
-    *,
-    only: str = "",
-) -> Iterator[Pinning]:
+def opened(request: PinRequest, *, only: str = "") -> Iterator[Pinning]:
     """Begin sessions with the indexes, one for each language that the project needs something of, or has pinned.
 
     Args:
-        declaration: what is to be met; that of the project's files, or one that is about to be written.
-        previous: the lockfile that there is.
         only: the one language that is asked about.
 
     Raises:
         Conflict: a runtime is not one that the project declares.
         EnvironmentUnusable: there is none.
     """
+    declaration, previous, options = request.declaration, request.previous, request.options
     declared = {need.language for need in declaration.needs}
     wanted = {only} if only else declared | (set(previous.languages) if previous else set())
     # What was captured of a language that nothing is declared of stays as it is, where another is declared.
@@ -169,25 +154,17 @@ def opened(
     wanted = wanted or {languages.usual().name}
     meant = wanted
     if options.runtime and len(wanted) > 1:
-        meant = set(runtimes.languages_of(options.runtime, wanted, place, cache))
+        meant = set(runtimes.languages_of(options.runtime, wanted, request.place, request.cache))
+    without = replace(request, options=replace(options, runtime=None))
     with ExitStack() as stack:
         sessions = {
             language.name: stack.enter_context(
-                _pinning_of(language).opened(
-                    PinRequest(
-                        place,
-                        cache,
-                        declaration,
-                        previous,
-                        options if language.name in meant else replace(options, runtime=None),
-                        reporter or Silent(),
-                    )
-                )
+                _pinning_of(language).opened(request if language.name in meant else without)
             )
             for language in languages.every()
             if language.name in wanted
         }
-        yield Pinning(place, cache, declaration, previous, sessions)
+        yield Pinning(request, sessions)
 
 
 def _pinning_of(language: Language) -> protocol.Pinning:
@@ -209,19 +186,12 @@ def captured_alone(previous: Snapshot | None, declaration: Declaration) -> set[s
 
 
 def pin(
-    place: Place,
-    cache: Cache,
-    declaration: Declaration,
-    options: PinOptions,
-    review: Review,
-    *,
-    source: Path | None = None,
-    reporter: Progress | None = None,
-    judgement: Judgement | None = None,
+    request: PinRequest, review: Review, *, source: Path | None = None, judgement: Judgement | None = None
 ) -> Pinned:
     """Resolve what a project declares, keep it in the cache, and write the lockfile.
 
     Args:
+        request: its lockfile is read here.
         review: is shown what would change, and says whether it is to be done.
         judgement: the recorded analyses are run with it first; it is shown what became of them, and says the last word.
         source: take exact packages from this standard lock file.
@@ -230,64 +200,46 @@ def pin(
         DeclarationError: the project declares no needs.
         Conflict, IndexTrouble, PackageBroken, NoSpace: nothing has changed for a reader.
     """
-    if not declaration.needs and source is None:
+    if not request.declaration.needs and source is None:
         raise DeclarationError(
             "The project declares no needs",
             remedy="`lapidar start` finds out what it needs; `lapidar need NAME` declares one.",
         )
-    cache.require_writable()
-    merged = lockfile.of_merge(place.lockfile)
-    previous = merged or lockfile.read_if_there(place.lockfile)
-    with opened(place, cache, declaration, previous, options, reporter) as pinning:
+    request.cache.require_writable()
+    lock, options = request.place.lockfile, request.options
+    merged = lockfile.of_merge(lock)
+    with opened(replace(request, previous=merged or lockfile.read_if_there(lock))) as pinning:
         plan = pinning.plan(source)
         if merged:
             plan = replace(plan, warnings=("lapidar.lock holds both sides of a merge: the pins of both are kept to",))
         if not review(plan):
             return Pinned(plan)
         renewed = options.renew_all or options.renew
-        cause = Cause.RENEWED if renewed else Cause.PINNED
         about = " ".join(sorted(package.name for package in options.renew))
-        return carry_out(pinning, plan, cause, reporter=reporter, about=about, judgement=judgement)
+        return carry_out(pinning, plan, Deed(Cause.RENEWED if renewed else Cause.PINNED, about), judgement)
 
 
-def carry_out(
-    pinning: Pinning,
-    plan: PinPlan,
-    cause: Cause,
-    texts: Mapping[str, str] | None = None,
-    reporter: Progress | None = None,
-    about: str = "",
-    judgement: Judgement | None = None,
-) -> Pinned:
+def carry_out(pinning: Pinning, plan: PinPlan, deed: Deed, judgement: Judgement | None = None) -> Pinned:
     """Bring what a plan chose into the cache, and only then write: the declaration, and the lockfile last.
 
     Args:
-        texts: files of the declaration, by their names.
-        about: what was needed or dropped, for the history.
+        deed: what it is done for; its texts are the changed files of the declaration.
         judgement: see `pin`.
     """
-    place, previous = pinning.place, pinning.previous
-    snapshot, notes = with_lower_layers(
-        pinning.cache, pinning.declaration, _snapshot(pinning, plan), previous, reporter or Silent()
-    )
+    asked = pinning.request
+    place, cache, previous = asked.place, asked.cache, asked.previous
+    snapshot, notes = with_lower_layers(cache, asked.declaration, _snapshot(pinning, plan), previous, asked.reporter)
     trial: tuple[Rerun, ...] = ()
     if judgement and (previous is None or snapshot.snapshot != previous.snapshot):
         from lapidar.core.flows.trial import tried
 
-        trial = tuple(tried(place, pinning.cache, snapshot, reporter))
+        trial = tuple(tried(place, cache, snapshot, asked.reporter))
         if not judgement(list(trial)):
             return Pinned(plan, notes=notes, tried=trial)
     before = previous.snapshot if previous else ""
-    History(pinning.cache).add(
-        snapshot,
-        place.lockfile,
-        project=place.identity(),
-        cause=cause,
-        parent=before,
-        about=about,
-        declaration={**files.texts_of(place), **(texts or {})},
-    )
-    writing.write(place.root, texts or {})
+    texts = {**files.texts_of(place), **deed.texts}
+    History(cache).add(snapshot, place, replace(deed, texts=texts), parent=before)
+    writing.write(place.root, deed.texts)
     if snapshot.snapshot != before or lockfile.of_merge(place.lockfile):
         lockfile.write(snapshot, place.lockfile)
     return Pinned(plan, snapshot, snapshot.snapshot != before, notes, trial)
@@ -296,7 +248,7 @@ def carry_out(
 def _snapshot(pinning: Pinning, plan: PinPlan) -> Snapshot:
     """Runtimes and packages. What is of a language that nothing is pinned of stays as it is."""
     records = [pinning.of(name).carry_out(one) for name, one in plan.by_language.items()]
-    before = pinning.previous
+    before = pinning.request.previous
     records += [
         LanguageParts(*parts)
         for parts in (before.of_languages() if before else ())

@@ -10,6 +10,7 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from lapidar.core import atomic
@@ -43,7 +44,7 @@ _MOST_BYTES = 1_000_000_000
 _SHOWN = 4
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class RecordOptions:
     """How to record.
 
@@ -172,9 +173,8 @@ class _Recording:
         self.seconds, self.memory = ended.seconds, ended.memory
         self._refuse_failed(ended.code, ended.is_late)
         touched = ended.touched
-        seen = observing.seen(
-            self.place, environment, ended.observed, touched, began_ns, self.told.results, self.told.leave
-        )
+        wants = partial(observing.is_wanted, taken=self.told.results, left=self.told.leave)
+        seen = observing.seen(self.place, environment, ended.observed, touched, began_ns, wants)
         self._tell(seen, touched, ended.left_behind)
         return self._analysis(ready, environment, ended.code, seen, printed, reporter)
 

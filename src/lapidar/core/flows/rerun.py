@@ -39,7 +39,7 @@ _STAMP = re.compile(rb"\d{4}-\d\d-\d\d|\d\d:\d\d:\d\d")
 _ADDRESS = re.compile(rb"0x[0-9a-f]{6,16}")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class RerunOptions:
     """How to rerun.
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import errno
 import os
 import time
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,28 +15,28 @@ import msgspec
 from lapidar.core import atomic
 from lapidar.core.cache.placing import Placement
 from lapidar.core.cache.store import Cache
-from lapidar.core.environment import assemblies, folder, marker
+from lapidar.core.environment import marker
 from lapidar.core.environment.build import EnvironmentBuilder
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.linked import unlinked
-from lapidar.core.environment.listing import Assembled
 from lapidar.core.environment.status import Walking
-from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused, from_os_error
+from lapidar.core.errors import LapidarError, TargetRefused, from_os_error
 from lapidar.core.flows import compare
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.records import selection, words
+from lapidar.core.records import selection
 from lapidar.core.records.lockfile import identity_in
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.restored.building import Building
 from lapidar.core.restored.libraries import whose_libraries
 
 if TYPE_CHECKING:
-    from lapidar.core.cache.contents import Contents, Flaw
+    from lapidar.core.cache.contents import Contents
 
 __all__ = ["RestoreOptions", "Restored", "restore", "would_replace"]
 
 
-class RestoreOptions(msgspec.Struct, frozen=True):
+class RestoreOptions(msgspec.Struct, frozen=True, kw_only=True):
     """How to restore.
 
     Attributes:
@@ -105,61 +106,125 @@ def restore(
         LapidarError: the snapshot is of another kind of machine; the libraries asked for cannot be had; the disk is
             full ...
     """
-    began = time.monotonic()
-    options, reporter = options or RestoreOptions(), reporter or Silent()
-    _same_kind_of_machine(snapshot)
-    whole, snapshot = snapshot, selection.without(snapshot, options.left_out)
-    target = Path(os.path.abspath(options.into)) if options.into else place.environment
-    libraries, notes = whose_libraries(snapshot, options.libraries, target)
-    _refuse_foreign(target)
-    if not options.replace and would_replace(place, options.lockfile, target):
-        raise TargetRefused(
-            f"{target} has an environment, and {options.lockfile} is another project's lockfile",
-            remedy="Name a folder of its own with --into, or say --replace. Nothing was changed.",
-        )
-    atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
-    with cache.in_use():
-        notes = (*notes, *_noted(place, cache, whole, options.lockfile))
-        contents = _verified(cache, snapshot, reporter) if options.verify else None
-        there = Environment(target)
-        if there.libraries == libraries and _matches(
-            snapshot, there, options.placement, cache, contents, os.path.relpath(place.root, target), reporter
-        ):
-            return Restored(
-                environment=target,
-                snapshot=snapshot,
-                placement=there.marker.placement if there.marker else "",
-                libraries=libraries,
-                seconds=time.monotonic() - began,
-                already=True,
-                warnings=tuple(notes),
+    return _Restoring(place, cache, options or RestoreOptions(), reporter or Silent()).restore(snapshot)
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    """What is to stand where.
+
+    Attributes:
+        notes: what the user should know of it, a sentence each.
+    """
+
+    snapshot: Snapshot
+    target: Path
+    libraries: str
+    notes: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class _Restoring:
+    place: Place
+    cache: Cache
+    options: RestoreOptions
+    reporter: Progress
+    began: float = field(default_factory=time.monotonic)
+
+    def restore(self, whole: Snapshot) -> Restored:
+        _same_kind_of_machine(whole)
+        target = Path(os.path.abspath(self.options.into)) if self.options.into else self.place.environment
+        snapshot = selection.without(whole, self.options.left_out)
+        libraries, notes = whose_libraries(snapshot, self.options.libraries, target)
+        self._refuse_what_stands_there(target)
+        atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
+        with self.cache.in_use():
+            noted = _noted(self.place, self.cache, whole, self.options.lockfile)
+            wanted = _Wanted(snapshot, target, libraries, (*notes, *noted))
+            contents = self._verified(snapshot) if self.options.verify else None
+            there = Environment(target)
+            if self._stands(wanted, there, contents):
+                return self._already(wanted, there)
+            try:
+                return self._built(wanted, contents)
+            except OSError as error:
+                raise from_os_error(error, f"restore into {target}") from error
+
+    def _refuse_what_stands_there(self, target: Path) -> None:
+        _refuse_foreign(target)
+        if not self.options.replace and would_replace(self.place, self.options.lockfile, target):
+            raise TargetRefused(
+                f"{target} has an environment, and {self.options.lockfile} is another project's lockfile",
+                remedy="Name a folder of its own with --into, or say --replace. Nothing was changed.",
             )
-        try:
-            if not options.into:
-                place.make_own_folder()
-            target.parent.mkdir(parents=True, exist_ok=True)
-            with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
-                builder = EnvironmentBuilder(
-                    cache, work.path, options.placement, reporter, options.left_out, libraries, options.chosen
-                )
-                building = _Building(cache, snapshot, os.path.relpath(place.root, target), builder, contents)
-                assembled = building.run()
-                _refuse_foreign(target)
-                replaced = _put_in_place(work.path, target)
-        except OSError as error:
-            raise from_os_error(error, f"restore into {target}") from error
-    return Restored(
-        environment=target,
-        snapshot=snapshot,
-        placement=str(builder.placement),
-        libraries=libraries,
-        files=len(assembled.listing),
-        bytes=assembled.listing.total_bytes,
-        compiled=building.compiled,
-        replaced=replaced,
-        warnings=(*notes, *building.warnings),
-        seconds=time.monotonic() - began,
-    )
+
+    def _verified(self, snapshot: Snapshot) -> Contents:
+        from lapidar.core.restored.whole import verified
+
+        return verified(self.cache, snapshot, self.reporter)
+
+    def _way_from(self, target: Path) -> str:
+        return os.path.relpath(self.place.root, target)
+
+    def _stands(self, wanted: _Wanted, there: Environment, contents: Contents | None) -> bool:
+        """Whether an environment is there as it must be.
+
+        Args:
+            contents: what was verified, where everything is to be read; otherwise sizes and times vouch for it.
+        """
+        mark, snapshot = there.marker, wanted.snapshot
+        if mark is None or mark.snapshot != snapshot.snapshot or there.libraries != wanted.libraries:
+            return False
+        if self.options.placement not in (Placement.AUTO, mark.placement):
+            return False
+        if contents is None:
+            return not compare.quickly(snapshot, there) and not unlinked(self.cache, snapshot, there)
+        if compare.is_of(snapshot, there):
+            return False
+        derived = compare.derived_part(snapshot, there, contents, self._way_from(wanted.target))
+        if derived is None or (derived.missing and self.cache.writable):
+            return False
+        walked = Walking(there.folder).result()
+        return not compare.by_bytes(snapshot, there, derived, walked, contents, self.reporter)
+
+    def _already(self, wanted: _Wanted, there: Environment) -> Restored:
+        return Restored(
+            environment=wanted.target,
+            snapshot=wanted.snapshot,
+            placement=there.marker.placement if there.marker else "",
+            libraries=wanted.libraries,
+            seconds=time.monotonic() - self.began,
+            already=True,
+            warnings=wanted.notes,
+        )
+
+    def _built(self, wanted: _Wanted, contents: Contents | None) -> Restored:
+        """Build it beside the target, and put it in place in one step."""
+        options, target, snapshot = self.options, wanted.target, wanted.snapshot
+        if not options.into:
+            self.place.make_own_folder()
+        target.parent.mkdir(parents=True, exist_ok=True)
+        with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
+            builder = EnvironmentBuilder(self.cache, work.path, options.placement, self.reporter)
+            building = Building(snapshot, builder, self._way_from(target), wanted.libraries, contents)
+            assembled = building.run()
+            builder.finish(
+                assembled, snapshot, left_out=options.left_out, libraries=wanted.libraries, chosen=options.chosen
+            )
+            _refuse_foreign(target)
+            replaced = _put_in_place(work.path, target)
+        return Restored(
+            environment=target,
+            snapshot=snapshot,
+            placement=str(builder.placement),
+            libraries=wanted.libraries,
+            files=len(assembled.listing),
+            bytes=assembled.listing.total_bytes,
+            compiled=building.compiled,
+            replaced=replaced,
+            warnings=(*wanted.notes, *building.warnings),
+            seconds=time.monotonic() - self.began,
+        )
 
 
 def would_replace(place: Place, lockfile: Path | None, target: Path) -> bool:
@@ -177,8 +242,7 @@ def _noted(place: Place, cache: Cache, snapshot: Snapshot, lockfile: Path | None
     from lapidar.core.cache.history import History
 
     try:
-        identity = "" if place.relative(lockfile) is None else place.identity()
-        History(cache).note_restored(snapshot, lockfile, identity)
+        History(cache).note_restored(snapshot, replace(place, lockfile=lockfile))
     except OSError as error:
         yield (
             f"The cache's history could not note this lockfile ({error.strerror}): prune may not know that it is in use"
@@ -213,104 +277,6 @@ def _refuse_foreign(target: Path) -> None:
         )
 
 
-def _verified(cache: Cache, snapshot: Snapshot, reporter: Progress) -> Contents:
-    """What the snapshot stands for, every byte of it read; what is derived from it and damaged is derived anew."""
-    from lapidar.core.cache.contents import Contents
-    from lapidar.core.restored import assemble
-
-    contents = Contents(cache, snapshot)
-    _refuse_nothing(contents)
-    flaws = list(contents.flaws(deep=True, reporter=reporter))
-    if flaws:
-        _heal_or_refuse(cache, flaws)
-        contents = Contents(cache, snapshot)
-        _refuse_flaws(cache, list(contents.flaws(deep=True, reporter=reporter)))
-    assemble.forget_damaged(snapshot, contents, reporter)
-    return contents
-
-
-def _refuse_nothing(contents: Contents) -> None:
-    """Raises: MissingFromCache: the cache has no part of the snapshot."""
-    if contents.has_nothing:
-        raise MissingFromCache(
-            f"The cache at {contents.cache.root} has nothing of this snapshot: is it the right one?",
-            remedy="Name another with --cache or LAPIDAR_CACHE; or `lapidar restore --fetch` brings packages from "
-            "where they came from, and runtime and libraries of this machine, where they are the same.",
-        )
-
-
-def _heal_or_refuse(cache: Cache, flaws: list[Flaw]) -> list[str]:
-    """What was healed, a sentence each.
-
-    Raises:
-        MissingFromCache: not all could be.
-    """
-    if not flaws:
-        return []
-    from lapidar.core.restored import sources
-
-    healed = sources.from_this_machine(cache, flaws)
-    _refuse_flaws(cache, healed.left, healed.told)
-    return healed.told
-
-
-_PARTS = 12  # that are named where many lack
-
-
-def _refuse_flaws(cache: Cache, flaws: Collection[Flaw], told_of: Iterable[str] = ()) -> None:
-    """Raises: MissingFromCache: there are any; it names every part that is incomplete.
-
-    Args:
-        told_of: what is known of how that came, a sentence each.
-    """
-    by_owner: dict[str, list[str]] = {}
-    for flaw in flaws:
-        told = f"{flaw.path} ({flaw.kind})" if flaw.path else flaw.why
-        by_owner.setdefault(words.owner(flaw.owner), []).append(told)
-    if by_owner:
-        lines = [f"{owner}: {_first(told)}" for owner, told in by_owner.items()]
-        more = [f"and {len(lines) - _PARTS} more parts"] if len(lines) > _PARTS else []
-        raise MissingFromCache(
-            f"The cache at {cache.root} cannot restore this snapshot, and nothing was placed",
-            why="\n  ".join(["", *lines[:_PARTS], *more, *told_of]),
-            remedy="`lapidar restore --fetch` brings packages from where they came from, and what this machine has of "
-            "the rest; or name a cache that is whole with --cache, or capture the original environment again.",
-        )
-
-
-def _first(told: Collection[str]) -> str:
-    shown = list(told)[:3]
-    more = f", and {len(told) - 3} more" if len(told) > 3 else ""
-    return ", ".join(shown) + more
-
-
-def _matches(
-    snapshot: Snapshot,
-    there: Environment,
-    placement: Placement,
-    cache: Cache,
-    contents: Contents | None,
-    way_to_project: str,
-    reporter: Progress,
-) -> bool:
-    """Whether an environment is there as it must be.
-
-    Args:
-        contents: what was verified, where everything is to be read; otherwise sizes and times vouch for it.
-    """
-    mark = there.marker
-    if mark is None or mark.snapshot != snapshot.snapshot or placement not in (Placement.AUTO, mark.placement):
-        return False
-    if contents is None:
-        return not compare.quickly(snapshot, there) and not unlinked(cache, snapshot, there)
-    if compare.is_of(snapshot, there):
-        return False
-    derived = compare.derived_part(snapshot, there, contents, way_to_project)
-    if derived is None or (derived.missing and cache.writable):
-        return False
-    return not compare.by_bytes(snapshot, there, derived, Walking(there.folder).result(), contents, reporter)
-
-
 def _put_in_place(new: Path, target: Path) -> bool:
     """Make the new folder the target in one step; what was there comes to lie where the new one was built.
 
@@ -325,96 +291,3 @@ def _put_in_place(new: Path, target: Path) -> bool:
             raise
     atomic.exchange(new, target)
     return True
-
-
-class _Building:
-    """Builds the environment of a snapshot: as it was kept from an earlier time, or derived from the trees.
-
-    Args:
-        contents: what was verified already: then nothing that was kept is taken.
-    """
-
-    def __init__(
-        self,
-        cache: Cache,
-        snapshot: Snapshot,
-        way_to_project: str,
-        builder: EnvironmentBuilder,
-        contents: Contents | None,
-    ) -> None:
-        self.cache = cache
-        self.snapshot = snapshot
-        self.way_to_project = way_to_project
-        self.builder = builder
-        self.contents = contents
-        self.warnings: list[str] = []
-        self.compiled = 0
-
-    def run(self) -> Assembled:
-        """Build it."""
-        key = self._key()
-        assembled = None if self.contents else assemblies.kept(self.cache, self.snapshot.snapshot, key)
-        if assembled is None or not self.builder.place(assembled):
-            assembled = self._derived()
-            if self.cache.writable:
-                assemblies.keep(self.cache, self.snapshot.snapshot, key, assembled)
-        self.builder.finish(assembled, self.snapshot)
-        return assembled
-
-    def _key(self) -> str:
-        """What the files of the environment follow from beside the snapshot."""
-        local = any(package.origin.folders for package in self.snapshot.packages)
-        own = self.builder.libraries == folder.PRIVATE
-        held_to = self.snapshot.conditions
-        drivers = own and held_to is not None and held_to.host
-        of_host = _hosts_drivers() if drivers else "" if own else _hosts_options()
-        return "\n".join([self.builder.libraries, self.way_to_project if local else "", of_host])
-
-    def _derived(self) -> Assembled:
-        from lapidar.core.cache.contents import Contents
-        from lapidar.core.restored import assemble
-
-        contents = self.contents
-        if contents is None:
-            contents = Contents(self.cache, self.snapshot)
-            _refuse_nothing(contents)
-            self.warnings += _heal_or_refuse(self.cache, list(contents.flaws(deep=False, reporter=Silent())))
-        derived = assemble.derive(
-            self.snapshot,
-            contents.trees,
-            self.cache,
-            self.way_to_project,
-            self.builder.libraries,
-            there=self.contents.has_read if self.contents else self.cache.has_files,
-        )
-        assembled = derived.layout.assembled(self.snapshot)
-        self._place(assembled)
-        if derived.missing and not self.cache.writable:
-            self.warnings.append("The cache is read-only: byte-code was not placed, so first imports take longer")
-        elif derived.missing:
-            self.compiled = derived.missing_trees
-            derived.complete(self.builder.work, self.builder.reporter)
-            assembled = derived.layout.assembled(self.snapshot)
-            self._place(assembled)
-        return assembled
-
-    def _place(self, assembled: Assembled) -> None:
-        if not self.builder.place(assembled):
-            raise MissingFromCache(
-                "The cache changed while it was read", remedy="Run the same command again, or `lapidar cache audit`."
-            )
-
-
-def _hosts_drivers() -> str:
-    """The libraries of device drivers, which the environment has links to."""
-    from lapidar.core.layers.libraries import drivers_here
-
-    return " ".join(f"{name}={path}" for name, path in sorted(drivers_here().items()))
-
-
-def _hosts_options() -> str:
-    """With the host's libraries, the launchers follow from what the host's loader can do."""
-    from lapidar.core.environment.launchers import LOADER
-    from lapidar.core.system.loader import options_of
-
-    return " ".join(sorted(options_of(LOADER)))

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from lapidar.core.cache.history import Cause, History
+from lapidar.core.cache.history import Cause, Deed, History
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import files, writing
 from lapidar.core.environment.folder import Environment
@@ -27,7 +27,7 @@ _SHOWN = 3
 _CHANGES = (Problem.ALTERED, Problem.EXTRA_PACKAGE)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ReturnOptions:
     """How to return.
 
@@ -92,14 +92,7 @@ def return_to(
         if options.restore:
             # First the environment, which can fail; then the files that say that it is so.
             restored = restore(place, cache, wanted, RestoreOptions(replace=True), reporter)
-        History(cache).add(
-            wanted,
-            place.lockfile,
-            project=place.identity(),
-            cause=Cause.RETURNED,
-            parent=before,
-            declaration={**kept, **texts},
-        )
+        History(cache).add(wanted, place, Deed(Cause.RETURNED, texts={**kept, **texts}), parent=before)
         writing.write(place.root, changed)
         lockfile.write(wanted, place.lockfile)
     return Returned(wanted, before, restored, tuple(changed), tuple(lost))

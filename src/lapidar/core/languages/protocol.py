@@ -79,7 +79,8 @@ class RuntimeHere(NamedTuple):
     interpreter: Path
 
 
-class ObserveOptions(NamedTuple):
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ObserveOptions:
     """How an environment is observed.
 
     Attributes:

@@ -12,7 +12,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.pinning.market import Market, Release
 from lapidar.core.pinning.outlook import PackageOutlook
 from lapidar.core.place import Place
-from lapidar.core.progress import Progress
+from lapidar.core.progress import Progress, Silent
 from lapidar.core.records.declaration import Declaration, Need
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
@@ -22,7 +22,7 @@ from lapidar.core.records.snapshot import LanguageParts, Platform, Snapshot
 __all__ = ["LanguagePinning", "LanguagePlan", "PinOptions", "PinRequest"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class PinOptions:
     """How to pin.
 
@@ -47,14 +47,15 @@ class PinRequest:
     Attributes:
         declaration: what is to be met; that of the project's files, or one that is about to be written.
         previous: the lockfile that there is.
+        reporter: hears of what takes long.
     """
 
     place: Place
     cache: Cache
     declaration: Declaration
-    previous: Snapshot | None
-    options: PinOptions
-    reporter: Progress
+    previous: Snapshot | None = None
+    options: PinOptions = field(default_factory=PinOptions)
+    reporter: Progress = field(default_factory=Silent)
 
 
 @dataclass(frozen=True, slots=True)

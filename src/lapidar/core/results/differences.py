@@ -95,18 +95,12 @@ class Differences:
             return
         for one, other in zip(NUMBER.findall(before), NUMBER.findall(after), strict=True):
             if one != other:
-                self.texts_of_line(where, field, one, other, before, after, at)
-
-    def texts_of_line(
-        self, where: str, field: str, one: str, other: str, before: str, after: str, at: tuple[int, int] | None
-    ) -> None:
-        """Two numbers inside of two lines."""
-        count = self.numbers.differing
-        allowed = self.numbers.texts(one, other, where, self.rules.of(field))
-        if allowed is None:
-            self.other(where, before, after)
-        else:
-            self._told(where, one, other, allowed, count, at)
+                count = self.numbers.differing
+                allowed = self.numbers.texts(one, other, where, self.rules.of(field))
+                if allowed is None:
+                    self.other(where, before, after)
+                else:
+                    self._told(where, one, other, allowed, count, at)
 
     def value(self, where: str, field: str, before: Any, after: Any) -> None:
         """Two values of whatever type: numbers, texts, or something else."""

@@ -116,7 +116,7 @@ class Numbers:
         absolute = abs(before - after)
         largest = max(abs(before), abs(after))
         relative = float(absolute / largest) if largest else 0.0
-        return self._differ(float(before), float(after), float(absolute), relative, where, tolerance)
+        return self._differ(float(before), float(after), (float(absolute), relative), where, tolerance)
 
     def values(self, one: float, other: float, where: str, tolerance: Tolerance = EXACT) -> bool:
         """Compare two numbers; whether they are equal, or their difference is tolerated."""
@@ -128,23 +128,24 @@ class Numbers:
             self._keep(one, other)
             return True
         if not (math.isfinite(one) and math.isfinite(other)):
-            return self._differ(one, other, math.inf, math.inf, where, tolerance)
+            return self._differ(one, other, (math.inf, math.inf), where, tolerance)
         absolute = abs(one - other)
         largest = max(abs(one), abs(other))
         relative = absolute / largest if largest else 0.0
-        return self._differ(one, other, absolute, relative, where, tolerance)
+        return self._differ(one, other, (absolute, relative), where, tolerance)
 
     def _differ(
         self,
         one: float,
         other: float,
-        absolute: float,
-        relative: float,
+        apart: tuple[float, float],
         where: str,
         tolerance: Tolerance,
         *,
         keep: bool = True,
     ) -> bool:
+        """Two numbers that are so far apart, absolutely and relatively."""
+        absolute, relative = apart
         ulps = ulps_between(one, other)
         self.differing += 1
         self.distribution[_bucket(ulps)] += 1
@@ -218,7 +219,7 @@ class Numbers:
         for index, (one, other) in enumerate(zip(before, after, strict=True)):
             absolute = abs(int(one) - int(other))
             relative = absolute / max(abs(int(one)), abs(int(other)))
-            self._differ(float(one), float(other), float(absolute), relative, where(index), tolerance, keep=False)
+            self._differ(float(one), float(other), (float(absolute), relative), where(index), tolerance, keep=False)
 
     def differing_floats(self, one: Any, other: Any, where: Callable[[int], str], tolerance: Tolerance) -> Any:
         """Count pairs of doubles that differ, given as two arrays of one dimension.

@@ -89,15 +89,13 @@ def seen(
     run: ObservedRun,
     touched: Touched,
     began_ns: int,
-    taken: Sequence[str],
-    left: Sequence[str],
+    wants: Callable[[str], bool],
 ) -> Seen:
     """Tell apart what a run did.
 
     Args:
         began_ns: when it began: what lies in a temporary folder and is older is no file of the run's own.
-        taken: patterns of the results that are wanted; all, where there are none.
-        left: patterns of results that are not.
+        wants: whether a file that a run wrote is a result, by its path below the project.
     """
     root = os.path.realpath(place.root) + "/"
     started = {os.path.realpath(path) for path in run.executed}
@@ -108,7 +106,7 @@ def seen(
         is_source = path.endswith(suffixes) if suffixes else False
         (sources if is_source or path in started else inputs)[path[len(root) :]] = kept
     written = {path[len(root) :]: path for path in touched.written}
-    wanted = {below: path for below, path in written.items() if is_wanted(below, taken, left)}
+    wanted = {below: path for below, path in written.items() if wants(below)}
     files = {below: path for below, path in wanted.items() if _is_file(path)}
     outside = _outside(run, Inside(place, environment), touched, began_ns, place, environment)
     return Seen(

@@ -105,7 +105,7 @@ def run(program: str, words: Sequence[str], variables: Mapping[str, str], option
     life, held = os.pipe()
     began = time.monotonic()
     try:
-        process = _started(helper, log, life, program, words, variables, options)
+        process = _started(helper, (log, life), program, words, variables, options)
         os.close(life)
         life = -1
         with _ended_with_us(process, held), interruptible():
@@ -164,16 +164,16 @@ def _helper() -> _Helper:
 
 def _started(
     helper: _Helper,
-    log: int,
-    life: int,
+    pipes: tuple[int, int],
     program: str,
     words: Sequence[str],
     variables: Mapping[str, str],
     options: RunOptions,
 ) -> subprocess.Popen[bytes]:
+    """The supervisor at work; what it writes its log to, and what tells it that we live, are the `pipes`."""
     files = options.files if options.watches else None
     flags = ("w" if options.watches else "") + ("s" if options.session else "") + ("" if options.network else "n")
-    numbers = [log, life, round((options.at_most or 0) * 1000), round(options.grace * 1000), options.memory]
+    numbers = [*pipes, round((options.at_most or 0) * 1000), round(options.grace * 1000), options.memory]
     texts = [
         flags,
         "\n".join(options.writable),
@@ -191,7 +191,7 @@ def _started(
             stdout=options.output,
             stderr=options.errors,
             umask=-1 if options.umask is None else options.umask,
-            pass_fds=(log, life, *helper.descriptors),
+            pass_fds=(*pipes, *helper.descriptors),
         )
     except OSError as error:
         raise CannotRun(f"{program} cannot be run", why=error.strerror or str(error)) from error

@@ -20,7 +20,7 @@ from lapidar.core.languages.python.packages import PackagesFound
 from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.languages.python.standards.metadata import needed
 from lapidar.core.languages.python.survey import sources
-from lapidar.core.languages.python.survey.flow import survey
+from lapidar.core.languages.python.survey.flow import installed, survey
 from lapidar.core.place import Place
 from lapidar.core.records.selection import closure
 
@@ -36,7 +36,7 @@ def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | N
     files = list(islice(sources.find(place.root), _MANY + 1 if scope != "used" else None))
     if scope != "used" and len(files) > _MANY:
         return Used(inventory if scope else _with_warnings(inventory, [_too_many(place)]), {})
-    surveyed = survey(place, inventory.answer, cache, installed=inventory.found, files=files, suggest=False)
+    surveyed = survey(place, installed(inventory.found), inventory.answer.version, cache, files=files)
     programs, libraries = tuple(surveyed.programs), tuple(surveyed.libraries)
     found = inventory.found
     if scope == "whole" or not found.packages:

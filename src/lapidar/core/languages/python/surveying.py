@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
+
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import reading
+from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Located
-from lapidar.core.languages.python import probe
+from lapidar.core.languages.python import packages, probe
+from lapidar.core.languages.python.probe import Answer
 from lapidar.core.languages.python.survey import flow
+from lapidar.core.languages.python.survey.providers import Providers, of_packages
 from lapidar.core.languages.python.survey.sources import find as sources
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Snapshot
@@ -19,9 +26,29 @@ def survey(
 ) -> Surveyed:
     """Read all sources of a project, without running them."""
     answer = probe.ask(located.interpreter) if located else None
-    packages = [one for one in pinned.packages if one.language == "python"] if pinned else None
     runtime = pinned.runtime_of("python") if pinned else None
-    version = runtime.version if runtime else ""
-    if ask:
-        return flow.survey_asking(place, answer, cache, packages, version)
-    return flow.survey(place, answer, cache, pinned=packages, suggest=pinned is None, version=version)
+    version = runtime.version if runtime else answer.version if answer else ""
+    with _suggesting(place, cache, ask) if ask or pinned is None else nullcontext() as suggest:
+        return flow.survey(place, _providers(place, answer, cache, pinned), version, cache, suggest=suggest)
+
+
+def _providers(place: Place, answer: Answer | None, cache: Cache | None, pinned: Snapshot | None) -> Providers:
+    if pinned is not None and cache is not None:
+        return of_packages(cache, [one for one in pinned.packages if one.language == "python"])
+    return flow.installed(packages.observe(answer, place, skip_outside=True)) if answer else Providers()
+
+
+@contextmanager
+def _suggesting(place: Place, cache: Cache | None, ask: bool) -> Iterator[flow.Suggesting]:
+    """What looks for missing modules in the cache, and, where it is to `ask`, last in the configured indexes."""
+    if not ask:
+        yield flow.suggesting(cache)
+        return
+    from lapidar.core.languages.python.index.indexes import Indexes  # which asks hosts
+
+    try:
+        configured = reading.read(place).indexes
+    except DeclarationError:
+        configured = ()  # the survey tells of it
+    with Indexes(configured, cache) as indexes:
+        yield flow.suggesting(cache, indexes)
