@@ -214,7 +214,9 @@ class Pins(Pinning):
         self.lapidar("need", "--yes", "ash (< 2.0)")
         changed = (self.project / "DESCRIPTION").read_text()
         self.assertIn("Imports:\n    lead (>= 0.9),\n    ash (< 2.0)\nLicense: none\n", changed)
+        self.assertEqual(self.pinned(), {"ash": "0.5", "lead": "1.0", "tin": "1.2"})
         self.lapidar("drop", "--yes", "ash")
+        self.assertEqual(self.pinned(), {"lead": "1.0", "tin": "1.2"})
         self.assertEqual((self.project / "DESCRIPTION").read_text(), text)
 
     def test_start_takes_a_description_over(self) -> None:

@@ -115,13 +115,9 @@ def _lists(place: Place) -> Declaration:
 
 def _stated(place: Place) -> frozenset[str]:
     """The languages with a standard file that declares anything."""
-
-    def load(name: str) -> dict[str, Any] | None:
-        path = place.root / name
-        return reading.load(path, name) if path.is_file() else None
-
+    project = reading.ProjectFiles(place.root)
     declaring = {one.name: one.declaring for one in languages.every() if one.declaring}
-    return frozenset(name for name, one in declaring.items() if one.declared(place.root, load).files)
+    return frozenset(name for name, one in declaring.items() if one.declared(project).files)
 
 
 def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:

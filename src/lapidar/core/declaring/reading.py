@@ -141,7 +141,7 @@ def read(place: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
     Raises:
         DeclarationError: a file is no TOML, or says something that cannot be meant; with file, place and remedy.
     """
-    reading = _Reading(place.root, texts or {})
+    reading = _Reading(ProjectFiles(place.root, texts or {}))
     for language in languages.every():
         reading.standard(language)
     reading.own()
@@ -174,12 +174,44 @@ def load(path: Path, shown: str) -> dict[str, Any]:
         raise DeclarationError(f"{shown} cannot be read", why=error.strerror or str(error)) from error
 
 
+@dataclass(frozen=True, slots=True)
+class ProjectFiles:
+    """The files of a project, as they are, or as they would be.
+
+    Attributes:
+        texts: those that would be others, by their names.
+    """
+
+    root: Path
+    texts: Mapping[str, str] = field(default_factory=dict)
+
+    def data(self, name: str) -> bytes | None:
+        """The bytes of a file; None where there is none.
+
+        Raises:
+            OSError: it cannot be read.
+        """
+        if name in self.texts:
+            return self.texts[name].encode("utf-8")
+        path = self.root / name
+        return path.read_bytes() if path.is_file() else None
+
+    def toml(self, name: str) -> dict[str, Any] | None:
+        """What a TOML file says; None where there is none.
+
+        Raises:
+            DeclarationError: it cannot be read.
+        """
+        if name in self.texts:
+            return foreign.parsed(lambda: tomli.loads(self.texts[name]))
+        return load(self.root / name, name) if (self.root / name).is_file() else None
+
+
 @dataclass(slots=True)
 class _Reading:
     """Puts a declaration together from the files of a project."""
 
-    root: Path
-    texts: Mapping[str, str]
+    project: ProjectFiles
     name: str = ""
     runtimes: dict[str, VersionRange] = field(default_factory=dict)
     needs: list[Need] = field(default_factory=list)
@@ -196,7 +228,7 @@ class _Reading:
 
     def declaration(self) -> Declaration:
         return Declaration(
-            name=self.name or self.root.name,
+            name=self.name or self.project.root.name,
             runtimes=self.runtimes,
             needs=tuple(self.needs),
             limits=tuple(self.limits),
@@ -211,16 +243,11 @@ class _Reading:
             files=tuple(self.files),
         )
 
-    def _load(self, name: str) -> dict[str, Any] | None:
-        if name in self.texts:
-            return foreign.parsed(lambda: tomli.loads(self.texts[name]))
-        return load(self.root / name, name) if (self.root / name).is_file() else None
-
     def standard(self, language: Language) -> None:
         """What the standard files of a language declare."""
         if language.declaring is None:
             return
-        told = language.declaring.declared(self.root, self._load)
+        told = language.declaring.declared(self.project)
         self.name = told.name or self.name
         self.needs += told.needs
         self.extras |= told.extras
@@ -230,7 +257,7 @@ class _Reading:
 
     def own(self) -> None:
         """What lapidar.toml declares."""
-        data = self._load(DECLARATION_NAME)
+        data = self.project.toml(DECLARATION_NAME)
         if data is None:
             return
         self.files.append(DECLARATION_NAME)
@@ -243,7 +270,7 @@ class _Reading:
         self._own_runtimes(_table(data, "runtime", dict[str, str]))
         self._own_needs(_table(data, "needs", dict[str, Any]))
         self.as_of, indexes = _as_of(data.get("index", {}))
-        self.indexes = list(_indexes(indexes, DECLARATION_NAME, self.root))
+        self.indexes = list(_indexes(indexes, DECLARATION_NAME, self.project.root))
         self.conditions = _conditions(_table(data, "conditions", _ConditionsTable))
         for name, fields in _table(data, "analysis", dict[str, Any]).items():
             self.analyses[name] = _analysis(name, fields)

@@ -7,11 +7,11 @@ between is its own, in its own kind of `Inventory`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 if TYPE_CHECKING:
     import os
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from lapidar.core.cache.stowing import Draft, Stowed
     from lapidar.core.cache.trees import Tree
     from lapidar.core.declaring.editing import NeedsPlace
+    from lapidar.core.declaring.reading import ProjectFiles
     from lapidar.core.environment.layout import Layout, Placing
     from lapidar.core.pinning.session import LanguagePinning, PinRequest
     from lapidar.core.place import Place
@@ -386,11 +387,8 @@ class Checking(Protocol):
 class Declaring(Protocol):
     """Standard files in which a project declares things. Asked by `declaring/`."""
 
-    def declared(self, root: Path, load: Callable[[str], dict[str, Any] | None]) -> Declared:
-        """What its standard files declare.
-
-        Args:
-            load: gives a TOML file of the project by its name, as it is or as it would be; None where there is none.
+    def declared(self, project: ProjectFiles) -> Declared:
+        """What its standard files declare, as they are or as they would be.
 
         Raises:
             DeclarationError: one says something that cannot be meant.

@@ -4,12 +4,12 @@ into it. A project that is no package may have one too, for nothing but that."""
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring.reading import ProjectFiles
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.r import description, requirements, versions
@@ -34,17 +34,17 @@ _SUGGESTED = "suggests"  # the group that the field Suggests is
 _FIELD = r"(?m)^{name}:[^\n]*(?:\n[ \t][^\n]*)*\n?"
 
 
-def declared(root: Path, load: Callable[[str], dict[str, Any] | None]) -> Declared:
+def declared(project: ProjectFiles) -> Declared:
     """What the project's DESCRIPTION declares, which is no TOML; nothing where it has none.
 
     Raises:
         DeclarationError: it cannot be read.
     """
-    path = root / FILE_NAME
-    if not path.is_file():
-        return Declared()
     try:
-        found = description.parse(path.read_bytes())
+        data = project.data(FILE_NAME)
+        if data is None:
+            return Declared()
+        found = description.parse(data)
         if "Package" not in found.fields and "Imports" not in found.fields and "Depends" not in found.fields:
             return Declared()  # another program's file of that name
         return Declared(
@@ -165,7 +165,7 @@ def standard_place(root: Path) -> DescriptionPlace | None:
     Raises:
         DeclarationError: it cannot be read.
     """
-    if not declared(root, lambda name: None).files:
+    if not declared(ProjectFiles(root)).files:
         return None
     try:
         return DescriptionPlace(foreign.read_text(root / FILE_NAME))

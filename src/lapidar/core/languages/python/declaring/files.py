@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring.reading import ProjectFiles
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.python.declaring import spoken, standard
 from lapidar.core.languages.python.declaring.place import standard_place
@@ -19,9 +19,9 @@ from lapidar.core.records.snapshot import Platform, Runtime
 __all__ = ["applies", "declared", "proposed", "runtime_of_pins", "standard_place"]
 
 
-def declared(root: Path, load: Callable[[str], dict[str, Any] | None]) -> Declared:
+def declared(project: ProjectFiles) -> Declared:
     """What pyproject.toml declares."""
-    return Declared() if load(standard.PYPROJECT_NAME) is None else standard.declared(load)
+    return standard.declared(project.toml)
 
 
 def proposed(root: Path) -> Declaration:

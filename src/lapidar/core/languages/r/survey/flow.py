@@ -60,7 +60,7 @@ def _declared(place: Place) -> tuple[dict[str, DeclaredNeed], list[str]]:
         needs, overridden = declaration.needs_of("r"), set(declaration.overrides_of("r"))
         problems: list[str] = []
     except DeclarationError as error:
-        needs, overridden, problems = declaring.declared(place.root, lambda name: None).needs, set(), [str(error)]
+        needs, overridden, problems = declaring.declared(reading.ProjectFiles(place.root)).needs, set(), [str(error)]
     return {
         need.name: DeclaredNeed(need.name, need.text, need.where, need.name not in overridden) for need in needs
     }, problems
