@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
@@ -12,7 +13,7 @@ from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
 from roots import bare_root, run_in, skip_loudly
 from support import Case, tree_of, wheel
-from toy.kiln import add_package, make_kiln
+from toy.kiln import add_package, add_version, make_kiln
 
 EXTRA = {("extra package", "soda"), ("extra", "files of no snapshot")}
 
@@ -92,8 +93,8 @@ class Alone(Toy):
             self.assertIn(part, said)
         (self.project / "lapidar.toml").write_text('[needs]\nglaze = ["tin ="]\n')
         self.assertIn("no need of Glaze", self.fails("check"))
-        (self.project / "lapidar.toml").write_text('[needs]\nglaze = ["tin"]\n')
-        self.assertIn("cannot be pinned", self.fails("pin"))
+        (self.project / "lapidar.toml").write_text('[needs]\nglaze = ["salt"]\n')
+        self.assertIn("no package index is configured", self.fails("pin"))
 
     def test_broken(self) -> None:
         (self.kiln / "lib" / "glaze" / "ash" / "manifest.json").write_text("{")
@@ -121,6 +122,102 @@ class Alone(Toy):
         (root / "home" / "fire.glz").write_text("call tclsh /home/ask.tcl\n")
         said = run_in(root, "/bin/sh", "-c", "cd /home/env; . bin/activate; glaze /home/fire.glz")
         self.assertRegex(said, "^/usr/share/tcl")
+
+
+class OffTheShelf(Toy):
+    """Pinned, surveyed, searched: what a language can do beside being captured."""
+
+    seeded = False
+
+    def setUp(self) -> None:
+        super().setUp()
+        for text in ("tin 1.0 lead", "tin 1.5 lead", "tin 2.0 lead>=2.0", "lead 1.0", "lead 2.0", "ash 1.0"):
+            name, version, *needs = text.split()
+            add_version(self.folder / "shelf", name, version, *needs)
+        index = f'[index]\nshelf = {{ address = "{self.folder / "shelf"}", language = "glaze" }}\n'
+        (self.project / "lapidar.toml").write_text(index)
+        (self.project / "glaze.toml").write_text('needs = ["tin"]\n')
+
+    def pinned(self) -> dict[str, str]:
+        return {one.name: one.version for one in lockfile.read(self.lock).packages}
+
+    def test_from_need_to_run(self) -> None:
+        self.lapidar("pin")
+        self.assertEqual(self.pinned(), {"lead": "2.0", "tin": "2.0"})
+        self.lapidar("need", "--yes", "--language", "glaze", "ash")
+        self.assertEqual(self.pinned(), {"ash": "1.0", "lead": "2.0", "tin": "2.0"})
+        self.assertIn('"ash"', (self.project / "glaze.toml").read_text())
+        self.lapidar("drop", "--yes", "ash")
+        self.assertEqual(self.pinned(), {"lead": "2.0", "tin": "2.0"})
+        self.assertEqual(self.lapidar("run", "glaze", "fire.glz").stdout, "tin 2.0\nlead 2.0\nnone\n")
+        findings = self.json("check", "--deep", "--live", code=1)["findings"]
+        self.assertEqual([(one["name"], one["remedy"]) for one in findings], [("lead", "lapidar need lead")])
+        self.assertIn("lead>=2.0", self.lapidar("why", "lead").stdout)
+        self.lapidar("need", "--yes", "lead")
+        self.assertTrue(self.json("check", "--deep", "--live")["clean"])
+
+    def test_what_is_pinned_stays(self) -> None:
+        for later in ("tin-2.0", "lead-2.0"):
+            (self.folder / "shelf" / later).rename(self.folder / later)
+        self.lapidar("pin")
+        self.assertEqual(self.pinned(), {"lead": "1.0", "tin": "1.5"})
+        for later in ("tin-2.0", "lead-2.0"):
+            (self.folder / later).rename(self.folder / "shelf" / later)
+        self.lapidar("pin")
+        self.assertEqual(self.pinned(), {"lead": "1.0", "tin": "1.5"})
+        self.assertIn("nobody: lapidar pin --renew tin", self.lapidar("outlook").stdout)
+        self.assertIn("pinned", self.lapidar("versions", "--language", "glaze", "tin").stdout)
+        self.lapidar("pin", "--renew", "tin", "lead")
+        self.assertEqual(self.pinned(), {"lead": "2.0", "tin": "2.0"})
+
+    def test_overrides_and_what_cannot_be_met(self) -> None:
+        own = (self.project / "lapidar.toml").read_text()
+        (self.project / "lapidar.toml").write_text(
+            own + '[override.glaze.lead]\nversion = "1.0"\nbecause = "it was fired so"\n'
+        )
+        self.lapidar("pin")
+        self.assertEqual(self.pinned(), {"lead": "1.0", "tin": "2.0"})
+        (self.project / "lapidar.toml").write_text(
+            own + '[override.glaze.lead]\nversion = "3.0"\nbecause = "it was fired so"\n'
+        )
+        self.assertIn("no shelf has this version", self.fails("pin"))
+        (self.project / "lapidar.toml").write_text(own)
+        (self.project / "glaze.toml").write_text('needs = ["tin >= 3"]\n')
+        self.assertIn("tin", self.fails("pin"))
+        (self.project / "glaze.toml").write_text('needs = ["tinn"]\n')
+        self.assertIn("Near to it: tin", self.fails("pin"))
+
+    def test_lost_bytes_come_from_the_shelf(self) -> None:
+        self.lapidar("pin")
+        self.lose_lead()
+        self.assertIn("lapidar restore --fetch", self.fails("restore"))
+        self.lapidar("restore", "--fetch")
+        self.assertEqual(self.lapidar("run", "glaze", "fire.glz").stdout, "tin 2.0\nlead 2.0\nnone\n")
+        self.lose_lead()
+        (self.folder / "shelf" / "lead-2.0" / "recipe").write_text("lead 2.0, of another day\n")
+        self.assertIn("lead is on no shelf as it was", self.fails("restore", "--fetch", "--into", self.folder / "new"))
+
+    def lose_lead(self) -> None:
+        for path in (self.cache / "files").rglob("*"):
+            if path.is_file() and path.read_bytes() == b"lead 2.0\n":
+                path.unlink()
+
+    def test_surveyed(self) -> None:
+        (self.project / "fire.glz").write_text("use tin\nuse soda\n")
+        rows = self.json("survey", code=1)["rows"]
+        self.assertEqual({one["module"]: one["standing"] for one in rows}, {"soda": "missing", "tin": "provided"})
+
+    def test_which_change_did_it(self) -> None:
+        (self.folder / "shelf" / "tin-2.0").rename(self.folder / "tin-2.0")
+        self.lapidar("pin")
+        good = lockfile.read(self.lock).snapshot[7:19]
+        (self.folder / "tin-2.0").rename(self.folder / "shelf" / "tin-2.0")
+        add_version(self.folder / "shelf", "lead", "2.5")
+        self.lapidar("pin", "--renew")
+        self.assertEqual(self.pinned(), {"lead": "2.5", "tin": "2.0"})
+        judge = "glaze fire.glz | grep -q 'tin 1'"
+        found = json.loads(self.lapidar("culprit", "--json", "--good", good, "--", "sh", "-c", judge).stdout)
+        self.assertEqual([one["name"] for one in found["guilty"]], ["tin"])
 
 
 class Together(Toy):

@@ -12,7 +12,18 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lapidar.core.languages.basic import BasicCapturing, BasicChecking, BasicLanguage, BasicLayingOut
-from lapidar.core.languages.protocol import Inventory, Language, Located, ObserveOptions, Stray, Variables
+from lapidar.core.languages.protocol import (
+    Declaring,
+    Inventory,
+    Language,
+    Located,
+    ObserveOptions,
+    Pinning,
+    Searching,
+    Stray,
+    Surveying,
+    Variables,
+)
 
 if TYPE_CHECKING:
     from lapidar.core.environment.layout import Layout, Placing
@@ -62,6 +73,31 @@ class Glaze(BasicLanguage):
     capturing = Capturing()
     laying_out = LayingOut()
     checking = Checking()
+    declaration_files = ("glaze.toml",)
+
+    @property
+    def declaring(self) -> Declaring:
+        from toy.workshop import GlazeDeclaring
+
+        return GlazeDeclaring()
+
+    @property
+    def surveying(self) -> Surveying:
+        from toy.workshop import GlazeSurveying
+
+        return GlazeSurveying()
+
+    @property
+    def pinning(self) -> Pinning:
+        from toy import shelf
+
+        return shelf
+
+    @property
+    def searching(self) -> Searching:
+        from toy.workshop import GlazeSearching
+
+        return GlazeSearching()
 
 
 LANGUAGE: Language = Glaze()

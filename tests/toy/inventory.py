@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
 from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.environment.layout import Layout, Placing
 from lapidar.core.errors import EnvironmentUnusable, PackageBroken
-from lapidar.core.languages.protocol import (
-    ObjectFile,
-)
+from lapidar.core.languages.basic import BasicInventory
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.snapshot import LanguageParts, Origin, Package, Runtime
 
@@ -22,6 +20,11 @@ INTERPRETER = "bin/glaze"
 PACKAGES = "lib/glaze"
 MANIFEST = "manifest.json"
 VERSION_LINE = "# glaze "
+
+
+def named(need: str) -> str:
+    """Whose need it is: ``lead >= 2.0`` is one of lead."""
+    return need.partition(">")[0].strip()
 
 
 @dataclass(frozen=True)
@@ -42,13 +45,23 @@ class Manifest:
                 f"{folder} has no good {MANIFEST}", why=str(error), remedy="Install it again."
             ) from error
 
+    @classmethod
+    def of(cls, cache: Cache, tree: str) -> Manifest:
+        entry = next(one for one in cache.tree(tree) if one.path == MANIFEST)
+        fields = json.loads(cache.read(entry))
+        return cls(fields["name"], fields["version"], tuple(fields.get("needs", ())))
+
+    @property
+    def needed(self) -> tuple[str, ...]:
+        return tuple(map(named, self.needs))
+
     @property
     def owner(self) -> Owner:
         return Owner(Layer.PACKAGES, "glaze", self.name, self.version)
 
 
-@dataclass(frozen=True)
-class GlazeInventory:
+@dataclass
+class GlazeInventory(BasicInventory):
     """What was found in one environment."""
 
     folder: Path
@@ -56,46 +69,20 @@ class GlazeInventory:
     packages: Sequence[Manifest]
 
     language = "glaze"
-    program = ""  # a script: nothing is compiled
-    libc = ""
-    left_out: Sequence[str] = ()
-    notes: Sequence[str] = ()
-    warnings: Sequence[str] = ()
 
-    @property
-    def prefix(self) -> str:
-        return str(self.folder)
-
-    @property
-    def own_folders(self) -> tuple[str, ...]:
-        return (self.prefix,)
-
-    @property
-    def process(self) -> str:
-        return str(self.folder / INTERPRETER)
-
-    @property
-    def library_folders(self) -> Mapping[str, str]:
-        return {}
-
-    @property
-    def statuses(self) -> Mapping[str, os.stat_result]:
-        return {}
+    def __post_init__(self) -> None:
+        self.prefix = str(self.folder)
+        self.process = str(self.folder / INTERPRETER)
 
     @property
     def _runtime(self) -> Owner:
         return Owner(Layer.RUNTIME, "glaze", "glaze", self.version)
 
     def drafts(self) -> Mapping[Owner, Sequence[Draft]]:
-        drafts = {self._runtime: [FileDraft(INTERPRETER, self.process)]}
+        drafts: dict[Owner, Sequence[Draft]] = {self._runtime: [FileDraft(INTERPRETER, self.process)]}
         for package in self.packages:
-            top = self.folder / PACKAGES / package.name
-            files = sorted(path for path in top.rglob("*") if path.is_file())
-            drafts[package.owner] = [FileDraft(str(path.relative_to(top)), str(path)) for path in files]
+            drafts[package.owner] = drafts_of(self.folder / PACKAGES / package.name)
         return drafts
-
-    def files(self) -> Iterator[ObjectFile]:
-        return iter(())
 
     def records(self, stowed: Mapping[Owner, Stowed]) -> LanguageParts:
         tree = stowed[self._runtime].tree
@@ -111,17 +98,15 @@ class GlazeInventory:
             bytes=tree.total_bytes,
             left_out=(),
         )
-        needed = {name for package in self.packages for name in package.needs}
+        needed = {name for package in self.packages for name in package.needed}
         packages = tuple(
-            _record(package, stowed[package.owner].tree, wanted=package.name not in needed) for package in self.packages
+            record(package, stowed[package.owner].tree, package.name not in needed, Origin(kind="environment"))
+            for package in self.packages
         )
         return LanguageParts(runtime, packages, ())
 
-    def edited(self, stowed: Mapping[Owner, Stowed]) -> dict[str, list[str]]:
-        return {}
 
-
-def _record(package: Manifest, tree: Tree, *, wanted: bool) -> Package:
+def record(package: Manifest, tree: Tree, wanted: bool, origin: Origin) -> Package:
     return Package(
         language="glaze",
         name=package.name,
@@ -129,10 +114,16 @@ def _record(package: Manifest, tree: Tree, *, wanted: bool) -> Package:
         tree=tree.digest,
         files=len(tree),
         bytes=tree.total_bytes,
-        requires=package.needs,
+        requires=package.needed,
         wanted=wanted,
-        origin=Origin(kind="environment"),
+        origin=origin,
     )
+
+
+def drafts_of(folder: Path) -> list[Draft]:
+    """The files of a package's folder."""
+    files = sorted(path for path in folder.rglob("*") if path.is_file())
+    return [FileDraft(str(path.relative_to(folder)), str(path)) for path in files]
 
 
 def observe(folder: Path) -> GlazeInventory:

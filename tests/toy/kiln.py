@@ -36,7 +36,15 @@ def make_kiln(folder: Path, **packages: tuple[str, ...]) -> Path:
 
 def add_package(folder: Path, name: str, version: str, *needs: str) -> None:
     """Install a package, or another version of it."""
-    place = folder / "lib" / "glaze" / name
+    _write(folder / "lib" / "glaze" / name, name, version, needs)
+
+
+def add_version(shelf: Path, name: str, version: str, *needs: str) -> None:
+    """Put a version of a package on a shelf."""
+    _write(shelf / f"{name}-{version}", name, version, needs)
+
+
+def _write(place: Path, name: str, version: str, needs: tuple[str, ...]) -> None:
     place.mkdir(parents=True, exist_ok=True)
     (place / "manifest.json").write_text(json.dumps({"name": name, "version": version, "needs": needs}))
     (place / "recipe").write_text(f"{name} {version}\n")

@@ -27,6 +27,7 @@ from lapidar.core.records import lockfile
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import Layer, Owner, PackageName
 from lapidar.core.records.snapshot import Platform, Snapshot
+from lapidar.core.system.machine import platform_here
 
 if TYPE_CHECKING:
     from lapidar.core.system.observed import ObservedRun
@@ -284,16 +285,8 @@ def _snapshot(inventories: Sequence[Inventory], stowed: Mapping[Owner, Stowed], 
 def _platform(inventories: Sequence[Inventory]) -> Platform:
     """The kind of machine and system that the environment is for; its C library is what a runtime says that it runs
     with, which need not be this system's."""
-    system = os.uname()
     told = [inventory.libc for inventory in inventories if inventory.libc]
-    return Platform(system.sysname.lower(), system.machine, told[0] if told else _libc_here())
-
-
-def _libc_here() -> str:
-    try:
-        return os.confstr("CS_GNU_LIBC_VERSION") or "unknown"
-    except (ValueError, OSError):
-        return "unknown"
+    return platform_here(told[0] if told else "")
 
 
 def _is_refused(snapshot: Snapshot, path: Path, options: CaptureOptions) -> bool:

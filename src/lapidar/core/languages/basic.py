@@ -8,7 +8,7 @@ own, its source is not read, and there is no index to pin packages from.
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -30,14 +30,27 @@ from lapidar.core.languages.protocol import (
 )
 
 if TYPE_CHECKING:
+    import os
+
     from lapidar.core.cache.store import Cache
+    from lapidar.core.cache.stowing import Stowed
     from lapidar.core.cache.trees import Tree
     from lapidar.core.environment.layout import Layout
     from lapidar.core.place import Place
-    from lapidar.core.records.declaration import Need, VersionRange
-    from lapidar.core.records.snapshot import LanguageParts, Runtime, Snapshot
+    from lapidar.core.records.declaration import Declaration, Index, Need, VersionRange
+    from lapidar.core.records.owner import Owner
+    from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
 
-__all__ = ["AtLeast", "BasicCapturing", "BasicChecking", "BasicLanguage", "BasicLayingOut", "BasicVersions"]
+__all__ = [
+    "AtLeast",
+    "BasicCapturing",
+    "BasicChecking",
+    "BasicDeclaring",
+    "BasicInventory",
+    "BasicLanguage",
+    "BasicLayingOut",
+    "BasicVersions",
+]
 
 _NEED = re.compile(r"([A-Za-z][\w.-]*)\s*(?:>=\s*([0-9]+(?:\.[0-9]+)*))?")
 _RANGE = re.compile(r">=\s*([0-9]+(?:\.[0-9]+)*)")
@@ -137,6 +150,33 @@ class BasicCapturing:
         return iter(())
 
 
+class BasicInventory:
+    """Everything of `lapidar.core.languages.protocol.Inventory` but its `language`, `prefix`, `process`, `drafts` and
+    `records`: what is only scripts, and lies in one folder."""
+
+    prefix = ""
+    program = ""
+    libc = ""
+    left_out: Sequence[str] = ()
+    notes: Sequence[str] = ()
+    warnings: Sequence[str] = ()
+    library_folders: Mapping[str, str] = {}
+    statuses: Mapping[str, os.stat_result] = {}
+
+    @property
+    def own_folders(self) -> tuple[str, ...]:
+        """The one folder."""
+        return (self.prefix,)
+
+    def files(self) -> Iterator[ObjectFile]:
+        """None: nothing of it needs system libraries."""
+        return iter(())
+
+    def edited(self, stowed: Mapping[Owner, Stowed]) -> dict[str, list[str]]:
+        """Packages do not say what their files are."""
+        return {}
+
+
 class BasicLayingOut:
     """Everything of `lapidar.core.languages.protocol.LayingOut` but `lay_out`."""
 
@@ -172,6 +212,24 @@ class BasicChecking:
         return None
 
 
+class BasicDeclaring:
+    """Everything of `lapidar.core.languages.protocol.Declaring` but `declared` and `standard_place`."""
+
+    def proposed(self, root: Path) -> Declaration:
+        """No other file says anything."""
+        from lapidar.core.records.declaration import Declaration
+
+        return Declaration()
+
+    def runtime_of_pins(self, needs: Sequence[Need], indexes: Sequence[Index], cache: Cache | None) -> str:
+        """Nothing is built for a runtime."""
+        return ""
+
+    def applies(self, need: Need, runtime: Runtime, platform: Platform) -> bool:
+        """Every need does, everywhere."""
+        return True
+
+
 class BasicLanguage:
     """Everything of `Language` but its `name` and `title`, `capturing` and `laying_out`."""
 
@@ -183,13 +241,33 @@ class BasicLanguage:
     interpreters: tuple[str, ...] = ()
     installers: tuple[str, ...] = ()
     checking: BasicChecking = BasicChecking()
-    declaring: Declaring | None = None
-    surveying: Surveying | None = None
-    runtimes: Runtimes | None = None
-    pinning: Pinning | None = None
-    searching: Searching | None = None
 
     @property
     def versions(self) -> BasicVersions:
         """Numbers with dots between."""
         return BasicVersions(self.name, self.title)
+
+    @property
+    def declaring(self) -> Declaring | None:
+        """It has no files of its own for that."""
+        return None
+
+    @property
+    def surveying(self) -> Surveying | None:
+        """Its source is not read."""
+        return None
+
+    @property
+    def runtimes(self) -> Runtimes | None:
+        """None is looked for on this machine."""
+        return None
+
+    @property
+    def pinning(self) -> Pinning | None:
+        """There is no index of its packages."""
+        return None
+
+    @property
+    def searching(self) -> Searching | None:
+        """Nothing is known of its files."""
+        return None

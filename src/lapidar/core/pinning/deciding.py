@@ -14,7 +14,7 @@ from lapidar.core.pinning import explain, overriding
 from lapidar.core.pinning.market import Against, Market, Reason, Release
 from lapidar.core.pinning.outlook import PackageOutlook, outlook, what_keeps_out
 from lapidar.core.pinning.session import LanguagePlan, PinRequest
-from lapidar.core.pinning.solver import Version, Wish
+from lapidar.core.pinning.solver import Solver, Unsolvable, Version, Wish
 from lapidar.core.records.declaration import Need, Override
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange, kind_of
@@ -55,6 +55,10 @@ class Universe:
     def knows(self: Any, name: str) -> bool:
         """Whether there is such a package at all."""
         return name in self._fixed or not self.has_indexes or bool(self.releases(name))
+
+    def fitting(self: Any, wish: Wish, versions: Sequence[Version]) -> int:
+        """Which of the versions are in a wish's range; see `lapidar.core.pinning.solver.Universe`."""
+        return sum(2 << at for at, version in enumerate(versions) if self.fits(wish, version))
 
     def _unusable(self, name: str, version: Version, why: str, *, note: bool = True) -> None:
         """Note that a version cannot be chosen, and why."""
@@ -185,13 +189,17 @@ class Deciding(ABC):
                 kind = kind_of(self.language, before, after, _standing)
                 yield PackageChange(self.language, name, kind, before, after)
 
-    @abstractmethod
     def solve(self, market: Any) -> Mapping[str, Version]:
         """The answer to the project's needs.
 
         Raises:
             Conflict: there is none.
         """
+        roots, limits = self.roots(), self.limits()
+        try:
+            return Solver(market, roots, limits).solve()
+        except Unsolvable as error:
+            raise explain.conflict(error.facts, market, roots, limits) from error
 
     @abstractmethod
     def plan(self) -> LanguagePlan:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 from typing import NamedTuple
 
@@ -12,6 +11,7 @@ from lapidar.core.languages.r import locate, runtimes
 from lapidar.core.pinning.session import PinRequest
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.snapshot import Platform, Runtime
+from lapidar.core.system.machine import platform_here
 
 __all__ = ["Target", "find"]
 
@@ -48,7 +48,7 @@ def find(request: PinRequest) -> Target:
         if not cache.has_tree(known.tree):
             runtimes.refill(known, place, cache, reporter)
         return Target(known, previous.platform)
-    platform = previous.platform if previous else _platform()
+    platform = previous.platform if previous else platform_here()
     here = [front_end.interpreter] if front_end else [one.interpreter for one in _fitting(declaration, asked)]
     if not here:
         raise _none(declaration, asked)
@@ -64,15 +64,6 @@ def find(request: PinRequest) -> Target:
 def _fitting(declaration: Declaration, asked: str) -> list[RuntimeHere]:
     every = [one for one in runtimes.on_machine() if declaration.allows_runtime("r", one.version)]
     return [one for one in every if f"{one.version}.".startswith(f"{asked}." if asked else "")]
-
-
-def _platform() -> Platform:
-    system = os.uname()
-    try:
-        libc = os.confstr("CS_GNU_LIBC_VERSION") or "unknown"
-    except (ValueError, OSError):
-        libc = "unknown"
-    return Platform(system.sysname.lower(), system.machine, libc)
 
 
 def _none(declaration: Declaration, version: str) -> Conflict:

@@ -120,9 +120,6 @@ class Candidates(Universe):
             return usable
         return [kept, *(version for version in usable if version != kept)]
 
-    def fitting(self, wish: Wish, versions: Sequence[RVersion]) -> int:
-        return sum(2 << at for at, version in enumerate(versions) if self.fits(wish, version))
-
     def wishes(self, name: str, version: RVersion, extra: str) -> Sequence[Wish] | None:
         found = self.description(name, version)
         if found is None:

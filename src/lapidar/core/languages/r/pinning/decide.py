@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from lapidar.core import progress
@@ -12,10 +13,9 @@ from lapidar.core.languages.r.pinning.base import Target
 from lapidar.core.languages.r.pinning.candidates import Candidates, Held, Policy, RVersion, wish_of
 from lapidar.core.languages.r.pinning.supply import Named, Supply, held_of
 from lapidar.core.languages.r.requirements import BASE, of_need
-from lapidar.core.pinning import explain
 from lapidar.core.pinning.deciding import Deciding
 from lapidar.core.pinning.session import LanguagePlan, PinRequest
-from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
+from lapidar.core.pinning.solver import Wish
 from lapidar.core.records.declaration import Need, Override
 from lapidar.core.records.snapshot import Package
 
@@ -94,14 +94,10 @@ class Decider(Deciding):
 
     # ---- resolving
 
-    def solve(self, market: Candidates) -> dict[str, RVersion]:
-        roots, limits = self.roots(), self.limits()
-        if roots and not (market.has_indexes or market.policy.kept or market.policy.settled):
+    def solve(self, market: Candidates) -> Mapping[str, RVersion]:
+        if self.needs and not (market.has_indexes or market.policy.kept or market.policy.settled):
             market.repositories.require_any()
-        try:
-            return Solver(market, roots, limits).solve()
-        except Unsolvable as error:
-            raise explain.conflict(error.facts, market, roots, limits) from error
+        return super().solve(market)
 
     def plan(self) -> LanguagePlan:
         """Resolve; see `lapidar.core.pinning.session.LanguagePinning.plan`."""
