@@ -10,6 +10,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.declaring import reading
 from lapidar.core.declaring.editing import NeedsFile
+from lapidar.core.languages import sources as folders
 from lapidar.core.languages.basic import BasicDeclaring
 from lapidar.core.languages.protocol import Declared, Located
 from lapidar.core.languages.surveying import (
@@ -50,8 +51,7 @@ class GlazeDeclaring(BasicDeclaring):
 
 class GlazeSurveying:
     def sources(self, root: Path) -> Iterable[str]:
-        found = (path.relative_to(root) for path in root.rglob("*.glz"))
-        return sorted(str(path) for path in found if path.parts[0] != "kiln" and not path.parts[0].startswith("."))
+        return [path for path in folders.find(root, lambda name: name.endswith(".glz")) if "kiln" not in path]
 
     def survey(
         self,

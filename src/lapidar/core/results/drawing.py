@@ -123,9 +123,14 @@ def _against(axes: Any, numbers: Numbers) -> None:
             axes.scatter(
                 before, after, s=12, color=colour, alpha=0.6, label=f"{label} ({len(several):,})", linewidths=0
             )
-    axes.axline((0, 0), slope=1, color=_INK, linewidth=0.6, alpha=0.5)
+    # Of the same ends, and no room for a 0 that is not there.
+    low, high = min(map(min, pairs), default=0.0), max(map(max, pairs), default=1.0)
+    margin = 0.05 * (high - low) or 1.0
+    axes.set(xlim=(low - margin, high + margin), ylim=(low - margin, high + margin))
+    axes.axline((low, low), slope=1, color=_INK, linewidth=0.6, alpha=0.5)
     axes.set(xlabel="before", ylabel="after", title="numbers, before against after")
-    axes.legend(frameon=False, loc="upper left", handletextpad=0.2)
+    grew = sum((after > before) - (after < before) for before, after in pairs)
+    axes.legend(frameon=False, loc="lower right" if grew > 0 else "upper left", handletextpad=0.2)
 
 
 def _distribution(axes: Any, numbers: Numbers) -> None:
@@ -143,7 +148,7 @@ def _where(axes: Any, one: Compared) -> None:
     axes.scatter([column + 1 for column in columns], rows, marker="s", s=10, color=_WRONG, linewidths=0)
     axes.invert_yaxis()
     axes.set(xlabel="column", ylabel="row", title="where in the table")
-    axes.xaxis.get_major_locator().set_params(integer=True)
+    axes.xaxis.get_major_locator().set_params(integer=True, min_n_ticks=1)  # one column: no ticks between
 
 
 def _pages(part: Any, before: Path, after: Path) -> bool:

@@ -1,15 +1,14 @@
-"""One page of HTML that tells how results compare: it needs no network and no script, can be printed, and is readable
-in the dark."""
+"""One page that tells how results compare."""
 
 from __future__ import annotations
 
 import base64
-import html
 import tempfile
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
-from lapidar.core import atomic
+from lapidar.core import atomic, pages
 from lapidar.core.errors import LapidarError
 from lapidar.core.results import drawing
 from lapidar.core.results.verdict import Compared, Verdict, worst
@@ -40,96 +39,67 @@ def write(
     if into.suffix.lower() not in (".html", ".htm"):
         raise LapidarError(f"{into} is no name of a page", remedy="Give it the suffix .html.")
     facts = dict(told)
-    atomic.write_file(into, _page(compared, files, facts).encode("utf-8", "backslashreplace"))
+    bad = sum(not one.verdict.is_good for one in compared)
+    page = pages.render(
+        "results",
+        title=facts.get("analysis") or f"{facts.get('before', '')} and {facts.get('after', '')}",
+        lead=f"{bad} of {len(compared)} results differ"
+        if bad
+        else f"Nothing differs: {len(compared)} results, at worst {worst(one.verdict for one in compared)}",
+        manner="bad" if bad else "good",
+        rows=[_row(one) for one in compared],
+        details=list(_details(compared, files)),
+        facts=[(name, value) for name, value in facts.items() if value],
+    )
+    atomic.write_file(into, page.encode("utf-8", "backslashreplace"))
 
 
 def fragment(title: str, compared: Sequence[Compared], files: Mapping[str, tuple[Path, Path]]) -> str:
     """The table and the details, to be shown inside of another page."""
-    parts = [f"<h3>{_text(title)}</h3>", _table(compared), *_details(compared, files)]
-    return f'<div class="lapidar-results">{"".join(parts)}</div>'
+    rows = [_row(one) for one in compared]
+    return pages.render("results_part", title=title, rows=rows, details=list(_details(compared, files)))
 
 
-def _page(compared: Sequence[Compared], files: Mapping[str, tuple[Path, Path]], facts: Mapping[str, str]) -> str:
-    verdict = worst(one.verdict for one in compared)
-    bad = sum(not one.verdict.is_good for one in compared)
-    title = facts.get("analysis") or f"{facts.get('before', '')} and {facts.get('after', '')}"
-    lead = (
-        f"{bad} of {len(compared)} results differ"
-        if bad
-        else f"Nothing differs: {len(compared)} results, at worst {verdict}"
-    )
-    parts = [
-        "<!doctype html>",
-        '<html lang="en"><head><meta charset="utf-8">',
-        '<meta name="viewport" content="width=device-width, initial-scale=1">',
-        f"<title>{_text(title)}: {_text(lead)}</title><style>{_style()}</style></head><body>",
-        f"<h1>{_text(title)}</h1>",
-        f'<p class="lead {"bad" if bad else "good"}">{_text(lead)}.</p>',
-        _table(compared),
-    ]
-    parts += _details(compared, files)
-    parts.append("<h2>How it was run</h2><dl>")
-    parts += [f"<dt>{_text(name)}</dt><dd>{_text(value)}</dd>" for name, value in facts.items() if value]
-    parts.append("</dl></body></html>\n")
-    return "\n".join(parts)
-
-
-def _style() -> str:
-    return Path(__file__).with_name("page.css").read_text("utf-8")
-
-
-def _text(text: str) -> str:
-    return html.escape("".join(char if char.isprintable() or char == "\n" else "\ufffd" for char in text))
-
-
-def _class(verdict: Verdict) -> str:
-    return _CLASSES.get(verdict, "bad")
-
-
-def _table(compared: Sequence[Compared]) -> str:
-    rows = [
-        f'<tr><td class="path">{_text(one.path)}</td><td>{_text(one.kind)}</td><td class="size">{_size(one)}</td>'
-        f'<td class="verdict {_class(one.verdict)}">{_text(str(one.verdict))}</td><td>{_text(one.worst)}</td></tr>'
-        for one in compared
-    ]
-    head = "<tr><th>result</th><th>kind</th><th>size</th><th>verdict</th><th>worst difference</th></tr>"
-    return f'<div class="wide"><table>{head}{"".join(rows)}</table></div>'
-
-
-def _size(one: Compared) -> str:
+def _row(one: Compared) -> Mapping[str, Any]:
     sizes = [size for size in (one.bytes_before, one.bytes_after) if size is not None]
-    return " &rarr; ".join(f"{size:,}&nbsp;B" for size in dict.fromkeys(sizes))
+    return {
+        "path": one.path,
+        "kind": one.kind,
+        "sizes": [f"{size:,}" for size in dict.fromkeys(sizes)],
+        "verdict": str(one.verdict),
+        "manner": _CLASSES.get(one.verdict, "bad"),
+        "worst": one.worst,
+    }
 
 
-def _details(compared: Sequence[Compared], files: Mapping[str, tuple[Path, Path]]) -> Iterable[str]:
+def _details(compared: Sequence[Compared], files: Mapping[str, tuple[Path, Path]]) -> Iterator[Mapping[str, Any]]:
+    """What differs in each result of which there is something to tell."""
     figures = 0
     for one in compared:
         if one.verdict in (Verdict.IDENTICAL, Verdict.GONE, Verdict.NEW) or not (
             one.details or one.tolerance or one.set_aside
         ):
             continue
-        yield f"<h2>{_text(one.path)}</h2>"
-        told = f"{one.verdict}: {one.worst}" if one.worst else str(one.verdict)
-        yield f'<p class="{_class(one.verdict)}">{_text(told)}</p>'
-        if one.tolerance:
-            yield f'<p class="aside">tolerated: {_text(one.tolerance)}</p>'
-        if one.set_aside:
-            yield f'<p class="aside">not compared: {_text(", ".join(one.set_aside))}</p>'
-        if figures < _MOST_FIGURES and drawing.has_figure(one, files) and (picture := _figure(one, files)):
-            figures += 1
-            yield picture
-        if one.details:
-            lines = list(one.details[:_MOST_LINES])
-            left = len(one.details) - len(lines) + one.more
-            yield f"<pre>{_text(chr(10).join(lines))}{f'{chr(10)}and {left:,} more' if left else ''}</pre>"
+        drawable = figures < _MOST_FIGURES and drawing.has_figure(one, files)
+        figure = _figure(one, files) if drawable else ""
+        figures += bool(figure)
+        lines = list(one.details[:_MOST_LINES])
+        yield {
+            "row": _row(one),
+            "tolerance": one.tolerance,
+            "set_aside": one.set_aside,
+            "figure": figure,
+            "lines": lines,
+            "left": len(one.details) - len(lines) + one.more,
+        }
 
 
 def _figure(one: Compared, files: Mapping[str, tuple[Path, Path]]) -> str:
+    """A figure of a result, as base64; "" where it cannot be drawn: without Matplotlib the page tells it in words."""
     with tempfile.TemporaryDirectory(prefix="lapidar-report-") as work:
         path = Path(work, "figure.png")
         try:
             drawing.draw_one(one, files, path)
         except LapidarError:
-            return ""  # without Matplotlib the page tells the same in words
-        data = base64.b64encode(path.read_bytes()).decode("ascii")
-    return f'<img alt="{_text(one.path)}: {_text(one.worst)}" src="data:image/png;base64,{data}">'
+            return ""
+        return base64.b64encode(path.read_bytes()).decode("ascii")
