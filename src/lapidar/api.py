@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Sequence
+from enum import StrEnum
 from os import PathLike
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from lapidar.core.cache.placing import Placement
 from lapidar.core.cache.store import Cache, default_folder
+from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.flows import capture as _capture
 from lapidar.core.flows import check as _check
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["Captured", "Checked", "Conflict", "LapidarError", "Restored", "capture", "check", "pin", "restore"]
 
 Name = str | PathLike[str]
+Kind = TypeVar("Kind", bound=StrEnum)
 
 
 def _path(name: Name | None) -> Path | None:
@@ -34,6 +37,14 @@ def _path(name: Name | None) -> Path | None:
 
 def _cache(name: Name | None, *, create: bool = False) -> Cache:
     return Cache(_path(name) or default_folder(), create=create)
+
+
+def _one_of(kind: type[Kind], text: str) -> Kind:
+    """Raises: LapidarError: it is none."""
+    try:
+        return kind(text)
+    except ValueError:
+        raise LapidarError(f"There is no {text!r}", remedy=f"Known are: {', '.join(kind)}.") from None
 
 
 def capture(
@@ -124,7 +135,12 @@ def restore(
     found, store = Place.find(_path(project)), _cache(cache)
     wanted = read_snapshot(found, store, _path(lock), snapshot)
     held_by = None if snapshot else _path(lock) or found.lockfile
-    options = RestoreOptions(into=_path(into), placement=Placement(placement), libraries=libraries, lockfile=held_by)
+    options = RestoreOptions(
+        into=_path(into),
+        placement=_one_of(Placement, placement),
+        libraries=_one_of(WhoseLibraries, libraries),
+        lockfile=held_by,
+    )
     return _restore.restore(found, store, wanted, options)
 
 

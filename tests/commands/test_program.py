@@ -156,6 +156,9 @@ class Program(Case):
         environment = self.environment(wheel(self.folder, "sherdlib"))
         captured = lapidar.capture(environment, project=self.project, cache=self.cache)
         self.assertEqual([package.name for package in captured.snapshot.packages], ["sherdlib"])
+        for wrong in ({"placement": "clone"}, {"libraries": "mine"}):
+            with self.assertRaisesRegex(lapidar.LapidarError, "There is no '(clone|mine)'"):
+                lapidar.restore(project=self.project, cache=self.cache, **wrong)
         restored = lapidar.restore(project=self.project, cache=self.cache, placement="copy")
         self.assertEqual(restored.placement, "copy")
         self.assertTrue(lapidar.check(project=self.project, cache=self.cache).clean)

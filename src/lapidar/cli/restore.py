@@ -58,6 +58,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.cache.placing import Placement
+    from lapidar.core.environment.marker import WhoseLibraries
     from lapidar.core.flows.choose import read_snapshot
     from lapidar.core.flows.restore import RestoreOptions, restore
     from lapidar.core.records import selection
@@ -70,7 +71,7 @@ def run(session: Session) -> int:
         into=session.path("into"),
         placement=Placement(options.placement),
         left_out=left_out,
-        libraries=options.libraries,
+        libraries=WhoseLibraries(options.libraries),
         verify=options.verify,
         lockfile=None if options.snapshot else session.path("lock") or place.lockfile,
         chosen=_chosen(session),

@@ -83,7 +83,13 @@ class EnvironmentBuilder:
         self._inodes = []
 
     def finish(
-        self, assembled: Assembled, snapshot: Snapshot, *, left_out: tuple[str, ...], libraries: str, chosen: str
+        self,
+        assembled: Assembled,
+        snapshot: Snapshot,
+        *,
+        left_out: tuple[str, ...],
+        libraries: marker.WhoseLibraries,
+        chosen: str,
     ) -> None:
         """Write what the environment says of itself, last, and have all of it on the disk; for what is not told of
         here see `lapidar.core.environment.marker.Marker`."""

@@ -8,13 +8,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from lapidar.core.environment import marker
+from lapidar.core.environment.marker import WhoseLibraries
 
 if TYPE_CHECKING:
     from lapidar.core.environment.manifest import Manifest
 
-__all__ = ["HOST", "PRIVATE", "Environment"]
+__all__ = ["Environment"]
 
-PRIVATE, HOST = "private", "host"  # whose system libraries an environment runs with
 T = TypeVar("T")
 
 
@@ -46,14 +46,14 @@ class Environment:
         return self.marker is not None
 
     @property
-    def libraries(self) -> str:
-        """Whose system libraries it runs with: its own (``private``) or the ``host``'s."""
-        return self.marker.libraries if self.marker else HOST
+    def libraries(self) -> WhoseLibraries:
+        """Whose system libraries it runs with."""
+        return self.marker.libraries if self.marker else WhoseLibraries.HOST
 
     @property
     def is_private(self) -> bool:
         """Whether it runs with system libraries of its own."""
-        return self.libraries == PRIVATE
+        return self.libraries is WhoseLibraries.PRIVATE
 
     @property
     def private_folder(self) -> Path:

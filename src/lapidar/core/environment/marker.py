@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import enum
 from pathlib import Path
 
 import msgspec
@@ -9,11 +10,19 @@ import tomli
 
 from lapidar.core import decoding, foreign
 
-__all__ = ["FILE_NAME", "PRIVATE", "Marker", "read"]
+__all__ = ["FILE_NAME", "PRIVATE", "Marker", "WhoseLibraries", "read"]
 
 FILE_NAME = "lapidar.toml"
 PRIVATE = "lib/lapidar"  # the folder of what is not for the user's hands: the real executable and the like
 FORMAT = 1
+
+
+class WhoseLibraries(enum.StrEnum):
+    """Whose system libraries an environment runs with."""
+
+    AUTO = "auto"  # only asked for: its own where that can be
+    PRIVATE = "private"  # its own
+    HOST = "host"
 
 
 class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
@@ -25,7 +34,7 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
         executables: by language, the name of the real interpreter in `PRIVATE`.
         placed: the digest of the list of placed files, see `lapidar.core.environment.manifest`.
         left_out: the groups of the lockfile that are not part of its snapshot.
-        libraries: whose system libraries it runs with: its own (``private``) or the ``host``'s.
+        libraries: whose system libraries it runs with.
         chosen: how another snapshot than that of the project's lockfile was asked for; "" where none was.
     """
 
@@ -35,7 +44,7 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     executables: dict[str, str]
     placed: str
     left_out: tuple[str, ...] = ()
-    libraries: str = "host"
+    libraries: WhoseLibraries = WhoseLibraries.HOST
     chosen: str = ""
 
     def render(self) -> str:

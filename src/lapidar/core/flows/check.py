@@ -13,8 +13,9 @@ import msgspec
 from lapidar.core import progress
 from lapidar.core.cache.store import Cache, FileFlaw
 from lapidar.core.environment import comparing
-from lapidar.core.environment.folder import HOST, PRIVATE, Environment
+from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.linked import unlinked
+from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.environment.status import Walking
 from lapidar.core.flows import choose, compare
 from lapidar.core.place import Place
@@ -59,7 +60,7 @@ class Checked(msgspec.Struct, frozen=True, kw_only=True):
 
     Attributes:
         overrides: how each of the project's overrides acts.
-        libraries: whose system libraries the environment runs with: ``private`` or ``host``.
+        libraries: whose system libraries the environment runs with.
         drift: how the host's libraries differ from the recorded ones.
         live: what the running environment was seen to use, where that was asked for.
         watched: what the command was seen to use, likewise.
@@ -72,7 +73,7 @@ class Checked(msgspec.Struct, frozen=True, kw_only=True):
     files: int
     findings: tuple[Finding, ...] = ()
     overrides: tuple[OverrideStanding, ...] = ()
-    libraries: str = HOST
+    libraries: WhoseLibraries = WhoseLibraries.HOST
     drift: HostDrift | None = None
     live: Live | None = None
     watched: Watched | None = None
@@ -169,10 +170,14 @@ def _restored_part(snapshot: Snapshot, environment: Environment) -> Snapshot:
     return selection.without(snapshot, environment.marker.left_out)
 
 
-def _files(snapshot: Snapshot, libraries: str) -> int:
+def _files(snapshot: Snapshot, libraries: WhoseLibraries) -> int:
     """How many files are compared."""
     private = (Layer.LIBRARIES, Layer.TOOLS)
-    return sum(part.files for part in snapshot.parts() if libraries == PRIVATE or part.owner.layer not in private)
+    return sum(
+        part.files
+        for part in snapshot.parts()
+        if libraries is WhoseLibraries.PRIVATE or part.owner.layer not in private
+    )
 
 
 # ---- the environment

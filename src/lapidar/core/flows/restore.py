@@ -19,6 +19,7 @@ from lapidar.core.environment import marker
 from lapidar.core.environment.build import EnvironmentBuilder
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.linked import unlinked
+from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.environment.status import Walking
 from lapidar.core.errors import LapidarError, TargetRefused, from_os_error
 from lapidar.core.flows import compare
@@ -44,7 +45,7 @@ class RestoreOptions(msgspec.Struct, frozen=True, kw_only=True):
             project's own.
         placement: how files get there.
         left_out: groups that are not restored.
-        libraries: whose system libraries it is to run with: ``private`` (the snapshot's), ``host`` or ``auto``.
+        libraries: whose system libraries it is to run with.
         verify: read every byte in the cache first; otherwise sizes and times vouch for them.
         chosen: how another snapshot than that of the project's lockfile was asked for, as one types it.
         replace: an environment that stands there may become that of another project's lockfile.
@@ -54,7 +55,7 @@ class RestoreOptions(msgspec.Struct, frozen=True, kw_only=True):
     into: Path | None = None
     placement: Placement = Placement.AUTO
     left_out: tuple[str, ...] = ()
-    libraries: str = "auto"
+    libraries: WhoseLibraries = WhoseLibraries.AUTO
     verify: bool = False
     lockfile: Path | None = None
     chosen: str = ""
@@ -69,13 +70,13 @@ class Restored(msgspec.Struct, frozen=True, kw_only=True):
         replaced: whether an older one was replaced.
         compiled: from how many trees something was derived for the first time.
         bytes: the size of all files placed.
-        libraries: whose system libraries it runs with: its own (``private``) or the ``host``'s.
+        libraries: whose system libraries it runs with.
     """
 
     environment: Path
     snapshot: Snapshot
     placement: str
-    libraries: str
+    libraries: WhoseLibraries
     seconds: float
     files: int = 0
     bytes: int = 0
@@ -119,7 +120,7 @@ class _Wanted:
 
     snapshot: Snapshot
     target: Path
-    libraries: str
+    libraries: WhoseLibraries
     notes: tuple[str, ...]
 
 

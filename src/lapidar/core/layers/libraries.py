@@ -16,8 +16,9 @@ from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
 from lapidar.core.cache.trees import LINK, Entry
 from lapidar.core.environment import kept as kept_files
 from lapidar.core.environment import launchers, marker, walk
-from lapidar.core.environment.folder import HOST, Environment
+from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.layout import Layout, Placing
+from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.environment.walk import Found
 from lapidar.core.languages.protocol import ObjectFile
 from lapidar.core.layers.protocol import HeldLibraries, HeldLibrary, Judged, Judgement, Request, Subject
@@ -550,7 +551,7 @@ def judge(snapshot: Snapshot, at: Judged) -> Judgement:
     drift = host.drift(found, functools.partial(sha256_by, seen))
     if at.cache.writable:
         seen.save()
-    if not at.environment.is_ours or at.environment.libraries != HOST:
+    if not at.environment.is_ours or at.environment.libraries is not WhoseLibraries.HOST:
         return Judgement(drift=drift)
     findings = [lack_finding(one) for one in host.lacking(found)]
     findings += [Finding(Layer.HOST, Problem.HOST_DIFFERS, name=name) for name in drift.different]

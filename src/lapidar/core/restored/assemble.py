@@ -12,8 +12,8 @@ from lapidar.core import languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.environment import activation, launchers
-from lapidar.core.environment.folder import PRIVATE
 from lapidar.core.environment.layout import Layout, Placing
+from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.languages.protocol import Deriver
 from lapidar.core.layers import conditions, libraries, tools
 from lapidar.core.progress import Progress
@@ -40,7 +40,7 @@ _C_LIBRARY = ("libc.so.6", "libm.so.6", "libpthread.so.0", "libdl.so.2", "librt.
 
 
 def assemble(
-    snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, way_to_project: str, whose_libraries: str
+    snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, way_to_project: str, whose_libraries: WhoseLibraries
 ) -> Layout:
     """Lay out a restored environment, but for what is derived.
 
@@ -49,7 +49,7 @@ def assemble(
         trees: its trees by their digests.
         cache: holds the bytes that generated files follow from.
         way_to_project: relative path from the environment's folder to the project's.
-        whose_libraries: the system libraries it is to run with: its own (``private``) or the ``host``'s.
+        whose_libraries: the system libraries that it is to run with.
     """
     layout = Layout()
     at = _placing(snapshot, trees, cache, way_to_project, whose_libraries)
@@ -64,13 +64,13 @@ def assemble(
 
 
 def _placing(
-    snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, way_to_project: str, whose_libraries: str
+    snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, way_to_project: str, whose_libraries: WhoseLibraries
 ) -> Placing:
     layer = snapshot.library_layer
     held_to = snapshot.conditions
     declared = held_to.variables if held_to else {}
     folders = library_folders(snapshot)
-    if whose_libraries != PRIVATE or layer is None:
+    if whose_libraries is not WhoseLibraries.PRIVATE or layer is None:
         return Placing(trees, cache, way_to_project, folders=folders, declared=declared)
     tree = trees[layer.tree]
     data = tuple(entry.path for entry in tree)
@@ -196,7 +196,7 @@ def derive(
     trees: Mapping[str, Tree],
     cache: Cache,
     way_to_project: str,
-    whose_libraries: str,
+    whose_libraries: WhoseLibraries,
     *,
     there: Callable[[Tree], bool],
 ) -> Derived:

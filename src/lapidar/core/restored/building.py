@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from lapidar.core.environment import assemblies, folder
+from lapidar.core.environment import assemblies
 from lapidar.core.environment.build import EnvironmentBuilder
 from lapidar.core.environment.listing import Assembled
+from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.errors import MissingFromCache
 from lapidar.core.progress import Silent
 from lapidar.core.records.snapshot import Snapshot
@@ -32,7 +33,7 @@ class Building:
         snapshot: Snapshot,
         builder: EnvironmentBuilder,
         way_to_project: str,
-        libraries: str,
+        libraries: WhoseLibraries,
         contents: Contents | None,
     ) -> None:
         self.cache = builder.cache
@@ -61,7 +62,7 @@ class Building:
     def _key(self) -> str:
         """What the files of the environment follow from beside the snapshot."""
         local = any(package.origin.folders for package in self.snapshot.packages)
-        own = self.libraries == folder.PRIVATE
+        own = self.libraries is WhoseLibraries.PRIVATE
         held_to = self.snapshot.conditions
         drivers = own and held_to is not None and held_to.host
         of_host = _hosts_drivers() if drivers else "" if own else _hosts_options()

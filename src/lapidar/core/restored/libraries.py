@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from lapidar.core.environment.folder import HOST, PRIVATE
+from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.errors import LapidarError
 from lapidar.core.records import words
 from lapidar.core.records.snapshot import Snapshot
@@ -14,35 +14,37 @@ __all__ = ["whose_libraries"]
 _SPLITS_PATHS = ":;"
 
 
-def whose_libraries(snapshot: Snapshot, asked: str, target: Path) -> tuple[str, tuple[str, ...]]:
+def whose_libraries(snapshot: Snapshot, asked: WhoseLibraries, target: Path) -> tuple[WhoseLibraries, tuple[str, ...]]:
     """Decide between the environment's own libraries and the host's.
 
     Args:
-        asked: ``private``, ``host`` or ``auto``: private where that can be.
         target: the environment's folder.
 
     Returns:
-        ``private`` or ``host``, and what the user should know of the decision.
+        Whose, and what the user should know of the decision.
 
     Raises:
         LapidarError: the snapshot's own cannot be used, or the host's do not satisfy what the snapshot needs.
     """
-    if asked == HOST:
+    if asked is WhoseLibraries.HOST:
         _require_host(snapshot)
-        return HOST, _without_tools(snapshot)
+        return WhoseLibraries.HOST, _without_tools(snapshot)
     why_not = _why_not_private(snapshot, target)
     if why_not is None:
-        return PRIVATE, ()
-    if asked == PRIVATE:
+        return WhoseLibraries.PRIVATE, ()
+    if asked is WhoseLibraries.PRIVATE:
         raise LapidarError(
             "The environment cannot have system libraries of its own",
             why=why_not,
             remedy="Restore it with --libraries host, or capture it again where that holds.",
         )
     if snapshot.library_layer is None:
-        return HOST, ()
+        return WhoseLibraries.HOST, ()
     _require_host(snapshot)
-    return HOST, (f"{why_not}: the environment uses the host's system libraries", *_without_tools(snapshot))
+    return WhoseLibraries.HOST, (
+        f"{why_not}: the environment uses the host's system libraries",
+        *_without_tools(snapshot),
+    )
 
 
 def _without_tools(snapshot: Snapshot) -> tuple[str, ...]:
