@@ -107,15 +107,6 @@ class Shelves(Universe):
     def wish_for(self, name: str, version: Version) -> Wish:
         return Wish(name, (), Exactly(str(version)), f"{name} {version}")
 
-    def exactly(self, name: str, version: Version) -> str:
-        return f"{name} {version}"
-
-    def at_least(self, name: str, version: Version) -> str:
-        return f"{name} >= {version}"
-
-    def below(self, name: str, version: Version) -> str:
-        return f"{name} before {version}"
-
 
 def wish_of(need: Need, *, any_version: bool = False) -> Wish:
     return Wish(need.name, (), None if any_version else need.parsed, need.text, need.where)

@@ -10,6 +10,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.declaring import reading
 from lapidar.core.declaring.editing import NeedsFile
+from lapidar.core.declaring.project import ProjectFiles
 from lapidar.core.languages import sources as folders
 from lapidar.core.languages.basic import BasicDeclaring
 from lapidar.core.languages.protocol import Declared, Located
@@ -33,7 +34,7 @@ FILE_NAME = "glaze.toml"
 
 
 class GlazeDeclaring(BasicDeclaring):
-    def declared(self, project: reading.ProjectFiles) -> Declared:
+    def declared(self, project: ProjectFiles) -> Declared:
         data = project.toml(FILE_NAME)
         if data is None:
             return Declared()

@@ -14,6 +14,7 @@ from tomlkit.toml_document import TOMLDocument
 from lapidar.core import languages
 from lapidar.core.declaring import reading
 from lapidar.core.declaring.files import DECLARATION_NAME
+from lapidar.core.declaring.project import ProjectFiles
 from lapidar.core.errors import LapidarError
 from lapidar.core.net.addresses import without_credentials
 from lapidar.core.place import Place
@@ -115,7 +116,7 @@ def _lists(place: Place) -> Declaration:
 
 def _stated(place: Place) -> frozenset[str]:
     """The languages with a standard file that declares anything."""
-    project = reading.ProjectFiles(place.root)
+    project = ProjectFiles(place.root)
     declaring = {one.name: one.declaring for one in languages.every() if one.declaring}
     return frozenset(name for name, one in declaring.items() if one.declared(project).files)
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, MutableSequence, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
@@ -14,40 +14,10 @@ from tomlkit.toml_document import TOMLDocument
 from lapidar.core import foreign, languages, spelling
 from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.errors import DeclarationError
-from lapidar.core.languages.protocol import Language
+from lapidar.core.languages.protocol import Language, NeedsPlace
 from lapidar.core.records.declaration import Need, group_name
 
-__all__ = ["NeedsFile", "NeedsPlace", "added", "claimed", "dropped", "own_place", "place_of"]
-
-
-class NeedsPlace(Protocol):
-    """Where a project declares its needs: a file, as lists of texts that can be changed.
-
-    Attributes:
-        file: its name.
-        text: all of it, with what was changed.
-    """
-
-    @property
-    def file(self) -> str: ...
-    @property
-    def text(self) -> str: ...
-
-    def array(self, group: str, *, create: bool) -> MutableSequence[Any] | None:
-        """The list of needs of a group, made where there is none.
-
-        Raises:
-            DeclarationError: there can be no such group.
-        """
-
-    def named(self, item: object) -> str:
-        """The normalised name of an item of a list; "" for what is no need."""
-
-    def normalised(self, name: str) -> str:
-        """A name as its language normalises it."""
-
-    def groups(self) -> list[str]:
-        """The groups there are, the main one first."""
+__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of"]
 
 
 class NeedsFile:

@@ -17,10 +17,10 @@ from pathlib import Path
 from typing import Annotated, Any, Literal, Protocol, TypeVar
 
 import msgspec
-import tomli
 
 from lapidar.core import decoding, foreign, languages
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
+from lapidar.core.declaring.project import ProjectFiles, load
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
 from lapidar.core.net.addresses import without_credentials
@@ -146,65 +146,6 @@ def read(place: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
         reading.standard(language)
     reading.own()
     return reading.declaration()
-
-
-def load(path: Path, shown: str) -> dict[str, Any]:
-    """A TOML file's content.
-
-    Raises:
-        DeclarationError: it cannot be read; says the line and the column.
-    """
-    try:
-        text = foreign.read_text(path)
-        return foreign.parsed(lambda: tomli.loads(text))
-    except tomli.TOMLDecodeError as error:
-        if re.search(r"^(<{7}|>{7}) ", text, re.MULTILINE):
-            raise DeclarationError(
-                f"{shown} holds the marks of a merge that was not finished",
-                remedy=f"Settle {shown} by hand; then `lapidar pin`, which keeps to the pins of both sides.",
-            ) from error
-        raise DeclarationError(
-            f"{shown} is not valid TOML", why=str(error), remedy=f"Correct {shown} at that place."
-        ) from error
-    except UnicodeDecodeError as error:
-        raise DeclarationError(f"{shown} is not UTF-8 text", remedy="Save it as UTF-8.") from error
-    except ValueError as error:
-        raise DeclarationError(f"{shown} cannot be read", why=str(error), remedy=f"Correct {shown}.") from error
-    except OSError as error:
-        raise DeclarationError(f"{shown} cannot be read", why=error.strerror or str(error)) from error
-
-
-@dataclass(frozen=True, slots=True)
-class ProjectFiles:
-    """The files of a project, as they are, or as they would be.
-
-    Attributes:
-        texts: those that would be others, by their names.
-    """
-
-    root: Path
-    texts: Mapping[str, str] = field(default_factory=dict)
-
-    def data(self, name: str) -> bytes | None:
-        """The bytes of a file; None where there is none.
-
-        Raises:
-            OSError: it cannot be read.
-        """
-        if name in self.texts:
-            return self.texts[name].encode("utf-8")
-        path = self.root / name
-        return path.read_bytes() if path.is_file() else None
-
-    def toml(self, name: str) -> dict[str, Any] | None:
-        """What a TOML file says; None where there is none.
-
-        Raises:
-            DeclarationError: it cannot be read.
-        """
-        if name in self.texts:
-            return foreign.parsed(lambda: tomli.loads(self.texts[name]))
-        return load(self.root / name, name) if (self.root / name).is_file() else None
 
 
 @dataclass(slots=True)

@@ -7,11 +7,11 @@ between is its own, in its own kind of `Inventory`.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, MutableSequence, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 if TYPE_CHECKING:
     import os
@@ -19,8 +19,7 @@ if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.cache.stowing import Draft, Stowed
     from lapidar.core.cache.trees import Tree
-    from lapidar.core.declaring.editing import NeedsPlace
-    from lapidar.core.declaring.reading import ProjectFiles
+    from lapidar.core.declaring.project import ProjectFiles
     from lapidar.core.environment.layout import Layout, Placing
     from lapidar.core.pinning.session import LanguagePinning, PinRequest
     from lapidar.core.place import Place
@@ -42,6 +41,7 @@ __all__ = [
     "LayingOut",
     "LoadTest",
     "Located",
+    "NeedsPlace",
     "ObjectFile",
     "ObserveOptions",
     "Pinning",
@@ -382,6 +382,36 @@ class Checking(Protocol):
 
     def load_test(self, snapshot: Snapshot, cache: Cache, environment: Path) -> LoadTest | None:
         """How to load everything that an environment has; None where nothing of it is mapped by being loaded."""
+
+
+class NeedsPlace(Protocol):
+    """Where a project declares its needs: a file, as lists of texts that can be changed.
+
+    Attributes:
+        file: its name.
+        text: all of it, with what was changed.
+    """
+
+    @property
+    def file(self) -> str: ...
+    @property
+    def text(self) -> str: ...
+
+    def array(self, group: str, *, create: bool) -> MutableSequence[Any] | None:
+        """The list of needs of a group, made where there is none.
+
+        Raises:
+            DeclarationError: there can be no such group.
+        """
+
+    def named(self, item: object) -> str:
+        """The normalised name of an item of a list; "" for what is no need."""
+
+    def normalised(self, name: str) -> str:
+        """A name as its language normalises it."""
+
+    def groups(self) -> list[str]:
+        """The groups there are, the main one first."""
 
 
 class Declaring(Protocol):

@@ -44,8 +44,11 @@ class Universe:
     """What the markets of all languages have in common; see `lapidar.core.pinning.market.Market`.
 
     Attributes:
+        need: how one writes a need: of a name, an operator and a version.
         notes: what was passed over and why, a sentence each.
     """
+
+    need: ClassVar[str] = "{} {} {}"
 
     def __init__(self, fixed: Collection[str]) -> None:
         self.notes: dict[str, None] = {}
@@ -59,6 +62,18 @@ class Universe:
     def fitting(self: Any, wish: Wish, versions: Sequence[Version]) -> int:
         """Which of the versions are in a wish's range; see `lapidar.core.pinning.solver.Universe`."""
         return sum(2 << at for at, version in enumerate(versions) if self.fits(wish, version))
+
+    def exactly(self, name: str, version: Version) -> str:
+        """How one writes that exactly a version is asked for."""
+        return self.need.format(name, "==", version)
+
+    def at_least(self, name: str, version: Version) -> str:
+        """How one writes that a version or a newer one is asked for."""
+        return self.need.format(name, ">=", version)
+
+    def below(self, name: str, version: Version) -> str:
+        """How one writes that only what is older than a version is asked for."""
+        return self.need.format(name, "<", version)
 
     def _unusable(self, name: str, version: Version, why: str, *, note: bool = True) -> None:
         """Note that a version cannot be chosen, and why."""

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.reading import ProjectFiles
+from lapidar.core.declaring.project import ProjectFiles
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.r import description, requirements, versions
@@ -94,7 +94,7 @@ def _need(one: Requirement, group: str, kind: str) -> Need:
 
 
 class DescriptionPlace:
-    """A DESCRIPTION as the place of a project's needs: see `lapidar.core.declaring.editing.NeedsPlace`. All but the
+    """A DESCRIPTION as the place of a project's needs: see `lapidar.core.languages.protocol.NeedsPlace`. All but the
     fields that are changed stays as it is."""
 
     def __init__(self, text: str) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring.reading import ProjectFiles
+from lapidar.core.declaring.project import ProjectFiles
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.python.declaring import spoken, standard
 from lapidar.core.languages.python.declaring.place import standard_place

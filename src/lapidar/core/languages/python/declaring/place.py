@@ -6,7 +6,7 @@ from pathlib import Path
 
 from lapidar.core import foreign, languages
 from lapidar.core.declaring.editing import NeedsFile
-from lapidar.core.declaring.reading import load
+from lapidar.core.declaring.project import load
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.python.declaring.standard import PYPROJECT_NAME
 

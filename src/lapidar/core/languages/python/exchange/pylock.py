@@ -25,7 +25,7 @@ from packaging.tags import parse_tag
 from packaging.utils import canonicalize_name
 from packaging.version import Version
 
-from lapidar.core.declaring.reading import load
+from lapidar.core.declaring.project import load
 from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning.held import Held

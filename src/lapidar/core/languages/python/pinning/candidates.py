@@ -112,6 +112,8 @@ class Candidates(Universe):
         guessed: of versions that would be built, the wheel whose needs were taken for theirs.
     """
 
+    need = "{}{}{}"
+
     def __init__(
         self,
         indexes: Indexes,
@@ -168,15 +170,6 @@ class Candidates(Universe):
 
     def wish_for(self, name: str, version: Version) -> Wish:
         return Wish(name, (), version, f"{name}=={version}")
-
-    def exactly(self, name: str, version: Version) -> str:
-        return f"{name}=={version}"
-
-    def at_least(self, name: str, version: Version) -> str:
-        return f"{name}>={version}"
-
-    def below(self, name: str, version: Version) -> str:
-        return f"{name}<{version}"
 
     def versions(self, name: str) -> Sequence[Version]:
         settled = self.policy.settled.get(name)

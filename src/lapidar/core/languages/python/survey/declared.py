@@ -9,6 +9,7 @@ from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
 from lapidar.core.declaring import reading
+from lapidar.core.declaring.project import load
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.python.declaring import standard
 from lapidar.core.languages.surveying import DeclaredNeed
@@ -44,7 +45,7 @@ def of_project(place: Place) -> tuple[list[DeclaredNeed], list[str]]:
 
 def _of_extras(root: Path) -> list[Need]:
     path = root / standard.PYPROJECT_NAME
-    return standard.of_extras(reading.load(path, path.name)) if path.is_file() else []
+    return standard.of_extras(load(path, path.name)) if path.is_file() else []
 
 
 def of_scripts(needs: Iterable[tuple[str, str]]) -> list[DeclaredNeed]:

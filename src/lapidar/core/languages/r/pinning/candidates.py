@@ -99,6 +99,8 @@ class Candidates(Universe):
         runtime: the version of R that is pinned for.
     """
 
+    need = "{} ({} {})"
+
     def __init__(self, repositories: Repositories, runtime: str, policy: Policy) -> None:
         super().__init__({*policy.settled, *policy.kept})
         self.repositories = repositories
@@ -168,15 +170,6 @@ class Candidates(Universe):
 
     def wish_for(self, name: str, version: RVersion) -> Wish:
         return wish_of(Requirement(name, Range((("==", version.text),))))
-
-    def exactly(self, name: str, version: RVersion) -> str:
-        return f"{name} (== {version})"
-
-    def at_least(self, name: str, version: RVersion) -> str:
-        return f"{name} (>= {version})"
-
-    def below(self, name: str, version: RVersion) -> str:
-        return f"{name} (< {version})"
 
     # ---- single versions
 

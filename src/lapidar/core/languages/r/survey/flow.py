@@ -7,6 +7,7 @@ from pathlib import Path
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
+from lapidar.core.declaring.project import ProjectFiles
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.r import declaring, description, requirements
 from lapidar.core.languages.r.survey import documents, sources
@@ -60,7 +61,7 @@ def _declared(place: Place) -> tuple[dict[str, DeclaredNeed], list[str]]:
         needs, overridden = declaration.needs_of("r"), set(declaration.overrides_of("r"))
         problems: list[str] = []
     except DeclarationError as error:
-        needs, overridden, problems = declaring.declared(reading.ProjectFiles(place.root)).needs, set(), [str(error)]
+        needs, overridden, problems = declaring.declared(ProjectFiles(place.root)).needs, set(), [str(error)]
     return {
         need.name: DeclaredNeed(need.name, need.text, need.where, need.name not in overridden) for need in needs
     }, problems
