@@ -11,19 +11,17 @@ import msgspec
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import Entry
 from lapidar.core.changes import exports, files, hybrid, values
 from lapidar.core.changes.files import FileChange
 from lapidar.core.changes.filewise import narrow_files
 from lapidar.core.changes.hybrid import Hybrids, Instead
 from lapidar.core.changes.narrowing import Outcome, border, narrow
-from lapidar.core.flows.between import Between, library_of
+from lapidar.core.flows.between import Between, LibrariesBetween, PartsBetween, library_of
 from lapidar.core.flows.trials import Trials
 from lapidar.core.place import Place
 from lapidar.core.records import words
 from lapidar.core.records.difference import Change
 from lapidar.core.records.owner import Layer
-from lapidar.core.records.snapshot import Library
 from lapidar.core.restored import assemble
 
 __all__ = ["Deeper", "Guilty"]
@@ -96,7 +94,8 @@ class Deeper:
         before, after = (hybrid.record_of(side, user) for side in (self.hybrids.good, self.hybrids.bad))
         if before is None or after is None:
             return
-        between = self._between(one.change)
+        between = PartsBetween(self.place, self.cache, self.hybrids.good, one.change)
+        self._look(between, one)
 
         def probe(version: str) -> Outcome:
             record = between.record(version)
@@ -105,15 +104,13 @@ class Deeper:
             return self._with_record(guilty, record, (before, after), f"{one.change.owner.name} {version}")
 
         good, bad = self._border(one, between.versions, probe)
-        before = between.record(good) if good else before
-        after = between.record(bad) if bad else after
-        self._files(one, guilty, before, after)
+        self._files(one, guilty, (good and between.record(good)) or before, (bad and between.record(bad)) or after)
 
-    def _between(self, change: Change) -> Between:
-        between = Between(self.place, self.cache, self.hybrids.good, change)
+    def _look(self, between: Between[Any], one: Guilty) -> None:
+        between.look()
         if between.trouble:
-            self.notes.append(f"of {change.owner.name} only versions that the cache has were tried: {between.trouble}")
-        return between
+            name = one.change.owner.name
+            self.notes.append(f"of {name} only versions that the cache has were tried: {between.trouble}")
 
     def _border(
         self, one: Guilty, between: Sequence[str], probe: Callable[[str], Outcome]
@@ -170,17 +167,19 @@ class Deeper:
         old, new = (library_of(self.cache, side, name) for side in (self.hybrids.good, self.hybrids.bad))
         if old is None or new is None:
             return
-        between = self._between(one.change)
+        between = LibrariesBetween(self.place, self.cache, self.hybrids.good, one.change)
+        self._look(between, one)
 
         def probe(version: str) -> Outcome:
-            found: tuple[Library, Entry] | None = between.record(version)
+            found = between.record(version)
             return (
                 self._try(guilty, Instead(libraries={name: found}), f"{name} {version}") if found else Outcome.UNKNOWN
             )
 
         good, bad = self._border(one, between.versions, probe)
-        (_, before), (_, after) = between.record(good) if good else old, between.record(bad) if bad else new
-        one.lines = {name: exports.difference(self.cache.read(before), self.cache.read(after))}
+        before = (between.record(good) if good else None) or old
+        after = (between.record(bad) if bad else None) or new
+        one.lines = {name: exports.difference(self.cache.read(before.entry), self.cache.read(after.entry))}
 
     # ---- a condition
 
