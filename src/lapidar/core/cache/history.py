@@ -122,13 +122,7 @@ class History:
         """Where the copy of a snapshot's lockfile lies."""
         return self.cache.reference_path(snapshot_id)
 
-    def add(
-        self,
-        snapshot: Snapshot,
-        place: Place,
-        deed: Deed,
-        parent: str = "",
-    ) -> None:
+    def add(self, snapshot: Snapshot, place: Place, deed: Deed, parent: str = "") -> None:
         """Keep a copy of a lockfile, and note the moment.
 
         Args:

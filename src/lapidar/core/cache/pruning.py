@@ -239,7 +239,7 @@ def _drop_derived(cache: Cache, keep: set[str]) -> None:
 
 
 def _drop_assembled(cache: Cache, snapshots: set[str]) -> None:
-    for path in (cache.assemblies).glob("*"):
+    for path in cache.assemblies.glob("*"):
         if f"sha256:{path.name.partition('-')[0]}" not in snapshots:
             path.unlink(missing_ok=True)
 
@@ -255,6 +255,6 @@ def _drop_made(cache: Cache, keep: set[str]) -> None:
 def _drop_old_answers(cache: Cache) -> None:
     """Answers of indexes that nobody asked for in a long time; they can be asked for again."""
     limit = time.time() - _ANSWER_DAYS * _DAY_SECONDS
-    for path in (cache.answers).glob("*/*"):
+    for path in cache.answers.glob("*/*"):
         if path.stat().st_mtime < limit:
             path.unlink(missing_ok=True)

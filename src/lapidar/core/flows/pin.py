@@ -154,7 +154,7 @@ def opened(request: PinRequest, *, only: str = "") -> Iterator[Pinning]:
     wanted = wanted or {languages.usual().name}
     meant = wanted
     if options.runtime and len(wanted) > 1:
-        meant = set(runtimes.languages_of(options.runtime, wanted, request.place, request.cache))
+        meant = set(runtimes.languages_of(request, wanted))
     without = replace(request, options=replace(options, runtime=None))
     with ExitStack() as stack:
         sessions = {

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,12 +11,11 @@ from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import EnvironmentUnusable, LapidarError
 from lapidar.core.languages.protocol import Language
+from lapidar.core.pinning.session import PinRequest
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Runtime
 
 __all__ = ["RuntimeAtHand", "languages_of", "runtimes"]
-
-_VERSION = re.compile(r"\d+(\.\d+)*")
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +52,8 @@ def runtimes(cache: Cache | None) -> list[RuntimeAtHand]:
     return found
 
 
-def languages_of(named: Path, among: Collection[str], place: Place, cache: Cache) -> frozenset[str]:
-    """Whose runtime somebody names, of a project of several languages: an interpreter, or the beginning of a version.
+def languages_of(request: PinRequest, among: Collection[str]) -> frozenset[str]:
+    """Whose runtime a pin of a project of several languages asks for.
 
     Args:
         among: the names of the project's languages.
@@ -63,19 +61,20 @@ def languages_of(named: Path, among: Collection[str], place: Place, cache: Cache
     Raises:
         LapidarError: it is nobody's.
     """
-    text = str(named)
-    if _VERSION.fullmatch(text):
-        there = runtimes(cache)
-        fitting = {one.title for one in there if f"{one.version}.".startswith(f"{text}.")}
+    named = request.options.runtime
+    assert named is not None
+    if request.options.version:
+        there = runtimes(request.cache)
+        fitting = {one.title for one in there if request.options.is_meant(one.version)}
         found = {name for name in among if languages.of(name).title in fitting}
         known = ", ".join(f"{one.title} {one.version}" for one in there) or "none"
         why = f"at hand are {known}"
     else:
-        found = {name for name in among if _knows(languages.of(name), place, named)}
+        found = {name for name in among if _knows(languages.of(name), request.place, named)}
         why = "no language of the project knows it"
     if not found:
         raise LapidarError(
-            f"There is no runtime {text}", why=why, remedy="`lapidar runtimes` shows all that are at hand."
+            f"There is no runtime {named}", why=why, remedy="`lapidar runtimes` shows all that are at hand."
         )
     return frozenset(found)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -21,6 +22,8 @@ from lapidar.core.records.snapshot import LanguageParts, Platform, Snapshot
 
 __all__ = ["LanguagePinning", "LanguagePlan", "PinOptions", "PinRequest"]
 
+_VERSION = re.compile(r"\d+(\.\d+)*")
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PinOptions:
@@ -30,7 +33,8 @@ class PinOptions:
         renew: packages whose pinned version is not kept; `renew_all` keeps none.
         as_of: nothing that came later than this day.
         no_builds: nothing that would have to be built from its source.
-        runtime: the interpreter whose runtime is meant, where not the lockfile's.
+        runtime: the interpreter whose runtime is meant, or the beginning of its version (``3.12``), where not the
+            lockfile's.
     """
 
     renew: Collection[PackageName] = ()
@@ -38,6 +42,16 @@ class PinOptions:
     as_of: datetime.date | None = None
     no_builds: bool = False
     runtime: Path | None = None
+
+    @property
+    def version(self) -> str:
+        """The version of the runtime that is asked for; "" where none is, or an interpreter is named."""
+        text = str(self.runtime or "")
+        return text if _VERSION.fullmatch(text) else ""
+
+    def is_meant(self, version: str) -> bool:
+        """Whether a runtime of a version may be the one that is asked for by its version."""
+        return not self.version or f"{version}.".startswith(f"{self.version}.")
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,6 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from lapidar.core import languages
-from lapidar.core.cache.contents import Flaw
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.errors import MissingFromCache
@@ -21,10 +20,9 @@ from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.snapshot import Snapshot
-from lapidar.core.restored.healing import Healed, heal
 from lapidar.core.stores.protocol import Store
 
-__all__ = ["Brought", "bring", "from_this_machine"]
+__all__ = ["Brought", "bring"]
 
 
 @dataclass(slots=True)
@@ -47,11 +45,6 @@ class _Wanted:
     snapshot: Snapshot
     stores: Sequence[Store]
     reporter: Progress
-
-
-def from_this_machine(cache: Cache, flaws: Sequence[Flaw]) -> Healed:
-    """What of lost or altered files this machine still has; no host is asked."""
-    return heal(cache, flaws)
 
 
 def bring(place: Place, cache: Cache, snapshot: Snapshot, reporter: Progress, stores: Sequence[Store] = ()) -> Brought:

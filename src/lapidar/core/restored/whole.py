@@ -10,7 +10,7 @@ from lapidar.core.errors import MissingFromCache
 from lapidar.core.progress import Progress
 from lapidar.core.records import words
 from lapidar.core.records.snapshot import Snapshot
-from lapidar.core.restored import assemble, sources
+from lapidar.core.restored import assemble
 
 __all__ = ["heal", "require_none", "require_something", "verified"]
 
@@ -48,7 +48,9 @@ def heal(cache: Cache, flaws: list[Flaw]) -> list[str]:
     """
     if not flaws:
         return []
-    healed = sources.from_this_machine(cache, flaws)
+    from lapidar.core.restored import healing
+
+    healed = healing.heal(cache, flaws)
     require_none(cache, healed.left, healed.told)
     return healed.told
 

@@ -42,9 +42,7 @@ def modules(version: str) -> frozenset[str]:
         return own
     found = set(own)
     for first, names in _GONE.items():
-        found |= set(names.split()) if (major, minor) < first else set()
-        found -= set(names.split()) if (major, minor) >= first else set()
+        (found.update if (major, minor) < first else found.difference_update)(names.split())
     for first, names in _CAME.items():
-        found |= set(names.split()) if (major, minor) >= first else set()
-        found -= set(names.split()) if (major, minor) < first else set()
+        (found.update if (major, minor) >= first else found.difference_update)(names.split())
     return frozenset(found)

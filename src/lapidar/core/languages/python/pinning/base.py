@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
 from packaging.version import Version
 
-from lapidar.core.cache.store import Cache
 from lapidar.core.errors import Conflict
 from lapidar.core.languages.protocol import Located
 from lapidar.core.languages.python import locate, probe, runtimes
@@ -15,13 +13,9 @@ from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.probe import Answer
 from lapidar.core.pinning.session import PinRequest
 from lapidar.core.place import Place
-from lapidar.core.progress import Progress
-from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.snapshot import Platform
 
 __all__ = ["find", "located"]
-
-_VERSION = re.compile(r"^\d+(\.\d+)*$")
 
 
 def located(place: Place, named: Path | None) -> Located:
@@ -49,13 +43,12 @@ def find(request: PinRequest) -> Target:
     place, cache, declaration = request.place, request.cache, request.declaration
     previous, interpreter, reporter = request.previous, request.options.runtime, request.reporter
     known = previous.runtime_of("python") if previous else None
-    is_version = interpreter is not None and bool(_VERSION.match(str(interpreter)))
     if previous and known and interpreter is None and declaration.allows_runtime("python", known.version):
         if not cache.has_tree(known.tree):
             runtimes.refill(known, place, cache, reporter)
         return Target(known, previous.platform)
-    if interpreter is not None and is_version:
-        return _of_version(str(interpreter), declaration, place, cache, reporter)
+    if request.options.version:
+        return _of_version(request)
     at = located(place, interpreter)
     answer = probe.ask(at.interpreter)
     if not declaration.allows_runtime("python", answer.version):
@@ -66,38 +59,37 @@ def find(request: PinRequest) -> Target:
                 why=f"it is {at.why}",
                 remedy="Name another with --runtime.",
             )
-        return _of_version("", declaration, place, cache, reporter)
-    return _here(answer, place, cache, reporter)
+        return _of_version(request)
+    return _here(answer, request)
 
 
-def _here(answer: Answer, place: Place, cache: Cache, reporter: Progress) -> Target:
+def _here(answer: Answer, request: PinRequest) -> Target:
     platform = Platform(answer.markers["platform_system"].lower(), answer.markers["platform_machine"], answer.libc)
-    return Target(runtimes.stowed(answer, place, cache, reporter), platform)
+    return Target(runtimes.stowed(answer, request.place, request.cache, request.reporter), platform)
 
 
-def _of_version(text: str, declaration: Declaration, place: Place, cache: Cache, reporter: Progress) -> Target:
-    """The newest runtime of a version (``3.12``) that the declaration allows: of this machine, else of the cache.
-
-    Args:
-        text: the beginning of the version; "" for any that is allowed.
+def _of_version(request: PinRequest) -> Target:
+    """The newest runtime of the version that is asked for and that the declaration allows: of this machine, else of the
+    cache.
 
     Raises:
         Conflict: there is none.
     """
+    options, declaration = request.options, request.declaration
 
     def fits(version: str) -> bool:
-        return f"{version}.".startswith(f"{text}." if text else "") and declaration.allows_runtime("python", version)
+        return options.is_meant(version) and declaration.allows_runtime("python", version)
 
     there = runtimes.on_machine()
     for one in there:
         if fits(one.version):
-            return _here(probe.ask(one.interpreter), place, cache, reporter)
-    kept = [one for one in runtimes.in_cache(cache) if fits(one.runtime.version)]
+            return _here(probe.ask(one.interpreter), request)
+    kept = [one for one in runtimes.in_cache(request.cache) if fits(one.runtime.version)]
     if kept:
         newest = max(kept, key=lambda one: Version(one.runtime.version))
         return Target(newest.runtime, newest.platform)
     asked = declaration.runtimes.get("python")
-    needs = f"the project needs Python {asked}" if asked else f"Python {text} is asked for"
+    needs = f"the project needs Python {asked}" if asked else f"Python {options.version} is asked for"
     found = [f"{one.version} ({one.interpreter})" for one in there]
     raise Conflict(
         f"There is no runtime that fits: {needs}",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import NamedTuple
 
 from lapidar.core.errors import Conflict
@@ -14,8 +13,6 @@ from lapidar.core.records.snapshot import Platform, Runtime
 from lapidar.core.system.machine import platform_here
 
 __all__ = ["Target", "find"]
-
-_VERSION = re.compile(r"\d+(\.\d+)*")
 
 
 class Target(NamedTuple):
@@ -40,7 +37,7 @@ def find(request: PinRequest) -> Target:
     place, cache, declaration = request.place, request.cache, request.declaration
     previous, named, reporter = request.previous, request.options.runtime, request.reporter
     known = previous.runtime_of("r") if previous else None
-    asked = str(named) if named and _VERSION.fullmatch(str(named)) else ""
+    asked = request.options.version
     front_end = locate.locate(place, named) if named and not asked else None
     if named and not asked and front_end is None:
         raise locate.refuse(place, named)
@@ -49,7 +46,7 @@ def find(request: PinRequest) -> Target:
             runtimes.refill(known, place, cache, reporter)
         return Target(known, previous.platform)
     platform = previous.platform if previous else platform_here()
-    here = [front_end.interpreter] if front_end else [one.interpreter for one in _fitting(declaration, asked)]
+    here = [front_end.interpreter] if front_end else [one.interpreter for one in _fitting(request)]
     if not here:
         raise _none(declaration, asked)
     runtime = runtimes.stowed(here[0], place, cache, reporter)
@@ -61,9 +58,9 @@ def find(request: PinRequest) -> Target:
     return Target(runtime, platform)
 
 
-def _fitting(declaration: Declaration, asked: str) -> list[RuntimeHere]:
-    every = [one for one in runtimes.on_machine() if declaration.allows_runtime("r", one.version)]
-    return [one for one in every if f"{one.version}.".startswith(f"{asked}." if asked else "")]
+def _fitting(request: PinRequest) -> list[RuntimeHere]:
+    every = [one for one in runtimes.on_machine() if request.options.is_meant(one.version)]
+    return [one for one in every if request.declaration.allows_runtime("r", one.version)]
 
 
 def _none(declaration: Declaration, version: str) -> Conflict:
