@@ -242,6 +242,20 @@ class Together(Toy):
         findings = self.json("check", code=1)["findings"]
         self.assertEqual({(one["problem"], one["name"]) for one in findings}, EXTRA)
 
+    def test_why_a_package_of_the_captured_one_is_not_there(self) -> None:
+        """The other alone is declared, and has the only index."""
+        both = self.environment(wheel(self.folder, "sherdlib"), name="both")
+        shutil.copytree(self.kiln, both, dirs_exist_ok=True)
+        self.captured(both)
+        add_version(self.folder / "shelf", "tin", "1.0")
+        index = f'[index]\nshelf = {{ address = "{self.folder / "shelf"}", language = "glaze" }}\n'
+        (self.project / "lapidar.toml").write_text(index + '[needs]\nglaze = ["tin"]\n')
+        said = self.lapidar("why", "kilnlib", "--language", "python", code=1).stdout
+        self.assertIn("kilnlib is not in the lockfile", said)
+        (self.project / "lapidar.toml").write_text(f'[index]\nmain = "{self.folder}"\n[needs]\nglaze = ["tin"]\n')
+        said = self.lapidar("why", "kilnlib", "--language", "python", code=1).stdout
+        self.assertIn("no index has a package called kilnlib", said)
+
     def test_each_in_a_folder_of_its_own(self) -> None:
         """Two environments of one project become one snapshot, and one environment."""
         self.environment(wheel(self.folder, "sherdlib"), name="project/.venv")

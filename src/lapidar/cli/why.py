@@ -105,7 +105,7 @@ def _told(chain: list[Edge], versions: dict[PackageName, str]) -> str:
 
 
 def _absent(session: Session, need: Need, package: Package | None, graph: Graph, declaration: Declaration) -> None:
-    from lapidar.core import spelling
+    from lapidar.core import languages, spelling
 
     view = session.view
     said = []
@@ -126,7 +126,7 @@ def _absent(session: Session, need: Need, package: Package | None, graph: Graph,
             need.name, [one.name for one in graph.snapshot.packages if one.language == need.language]
         ):
             said.append(spelling.hint(meant))
-    if declaration.indexes:
+    if any((one.language or languages.usual().name) == need.language for one in declaration.indexes):
         said += _tried(session, need, declaration, graph.snapshot)
     if view.json:
         view.object(
@@ -145,7 +145,7 @@ def _tried(session: Session, need: Need, declaration: Declaration, snapshot: Sna
 
     cache = session.cache(create=True)
     request = PinRequest(session.place, cache, declaration, snapshot, pins.options_of(session))
-    with pin.opened(request) as pinning:
+    with pin.opened(request, only=need.language) as pinning:
         reasons = pinning.of(need.language).what_keeps_out(need)
     if not reasons:
         option = words.language_option(need.language if len(snapshot.languages) > 1 else "")
