@@ -256,6 +256,19 @@ class Together(Toy):
         said = self.lapidar("why", "kilnlib", "--language", "python", code=1).stdout
         self.assertIn("no index has a package called kilnlib", said)
 
+    def test_the_last_need_is_dropped_and_what_was_captured_stays(self) -> None:
+        both = self.environment(wheel(self.folder, "sherdlib"), name="both")
+        shutil.copytree(self.kiln, both, dirs_exist_ok=True)
+        self.captured(both)
+        for name in ("tin", "lead"):
+            add_version(self.folder / "shelf", name, "1.0")
+        index = f'[index]\nshelf = {{ address = "{self.folder / "shelf"}", language = "glaze" }}\n'
+        (self.project / "lapidar.toml").write_text(index + '[needs]\nglaze = ["tin"]\n')
+        self.lapidar("pin")
+        self.lapidar("drop", "--yes", "tin")
+        names = [(one.language, one.name) for one in lockfile.read(self.lock).packages]
+        self.assertEqual(names, [("python", "sherdlib")])
+
     def test_each_in_a_folder_of_its_own(self) -> None:
         """Two environments of one project become one snapshot, and one environment."""
         self.environment(wheel(self.folder, "sherdlib"), name="project/.venv")

@@ -12,6 +12,7 @@ from typing import Any
 import msgspec
 
 from lapidar.core import spelling
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.cache.trees import Tree
@@ -159,7 +160,8 @@ class GlazePinning(OneSession):
     def _record(self, choice: Choice, wanted: bool) -> Package:
         if choice.pinned:
             return msgspec.structs.replace(choice.pinned, wanted=wanted)
-        origin = Origin(kind="index", index=choice.shelf, file=choice.folder.name)
+        digest = sha256_of(str(choice.folder / inventory.MANIFEST))
+        origin = Origin(kind="index", index=choice.shelf, file=choice.folder.name, sha256=digest)
         return inventory.record(choice.manifest, tree_of(self.request, choice.folder), wanted, origin)
 
 

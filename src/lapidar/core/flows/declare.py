@@ -132,7 +132,8 @@ def _change(
     declaration = reading.read(place, change.texts)
     cache.require_writable()
     request = PinRequest(place, cache, declaration, previous, options.pinning, reporter or Silent())
-    with pin.opened(request) as pinning:
+    # Where the last need goes, what was captured of another language stays as it is.
+    with pin.opened(request, only="" if declaration.needs else change.language.name) as pinning:
         warnings = [*([change.said] if change.said else ()), *_still_imported(place, cache, previous, change)]
         plan = replace(pinning.plan(), warnings=tuple(warnings))
         if not review(plan):
