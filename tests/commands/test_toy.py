@@ -265,9 +265,14 @@ class Together(Toy):
         index = f'[index]\nshelf = {{ address = "{self.folder / "shelf"}", language = "glaze" }}\n'
         (self.project / "lapidar.toml").write_text(index + '[needs]\nglaze = ["tin"]\n')
         self.lapidar("pin")
+        told = self.fails("need", "--yes", "--language", "python", "kilnlib")
+        self.assertIn('Write packages = ["sherdlib"] under [needs] of lapidar.toml', told)
         self.lapidar("drop", "--yes", "tin")
         names = [(one.language, one.name) for one in lockfile.read(self.lock).packages]
         self.assertEqual(names, [("python", "sherdlib")])
+        (self.project / "lapidar.toml").write_text(index + '[needs]\npackages = ["sherdlib"]\n')  # as it was told
+        self.assertIn("Nothing has changed", self.lapidar("pin").stdout)
+        self.assertIn("No package index", self.fails("need", "--yes", "--language", "python", "kilnlib"))
 
     def test_each_in_a_folder_of_its_own(self) -> None:
         """Two environments of one project become one snapshot, and one environment."""

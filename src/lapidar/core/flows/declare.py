@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from lapidar.core import foreign
+from lapidar.core import foreign, languages
 from lapidar.core.cache.history import Cause, Deed
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, reading
@@ -123,12 +124,7 @@ def _change(
     reporter: Progress | None,
 ) -> tuple[Pinned, Restored | None]:
     previous = lockfile.read_if_there(place.lockfile)
-    if change.language.name in pin.captured_alone(previous, reading.read(place)):
-        raise DeclarationError(
-            "The lockfile was captured, and the project declares nothing",
-            why="what is not declared would be dropped from it",
-            remedy="`lapidar start` declares what is captured there; then say this again.",
-        )
+    _require_declared(place, previous, change)
     declaration = reading.read(place, change.texts)
     cache.require_writable()
     request = PinRequest(place, cache, declaration, previous, options.pinning, reporter or Silent())
@@ -148,6 +144,26 @@ def _change(
         left_out = tuple(group for group in mark.left_out if group in there) if mark else ()
         restored = restore(place, cache, pinned.snapshot, RestoreOptions(left_out=left_out), reporter)
     return pinned, restored
+
+
+def _require_declared(place: Place, locked: Snapshot | None, change: _Changed) -> None:
+    """Raises: DeclarationError: what the lockfile has of the language was captured, and nothing of it is declared."""
+    language = change.language
+    if locked is None or language.name not in pin.captured_alone(locked, reading.read(place)):
+        return
+    remedy = "`lapidar start` declares what is captured there; then say this again."
+    if place.declaration.is_file():  # then it is a project already
+        asked = [one.name for one in locked.packages if one.language == language.name and one.asked_for]
+        key = "packages" if language.name == languages.usual().name else language.name
+        remedy = (
+            f"Write {key} = {json.dumps(asked)} under [needs] of {place.declaration.name}, which are asked for there; "
+            f"then say this again.{f' Or say whose it is: {change.said}.' if change.said else ''}"
+        )
+    raise DeclarationError(
+        f"What the lockfile has of {language.title} was captured, and the project declares nothing of it",
+        why="what is not declared would be dropped from it",
+        remedy=remedy,
+    )
 
 
 def _still_imported(place: Place, cache: Cache, locked: Snapshot | None, change: _Changed) -> Iterator[str]:
