@@ -1,6 +1,8 @@
-# What R says of itself, a line each: a mark, a name, and values with their special characters encoded (RFC 3986).
+# What R says of itself, a line each: a mark, a name, and values with each of their bytes encoded (RFC 3986). By `base`
+# alone: what else is there, and whether it loads, is no matter here.
 local({
-  encoded <- function(texts) vapply(enc2utf8(as.character(texts)), utils::URLencode, "", reserved = TRUE, USE.NAMES = FALSE)
+  byte_for_byte <- function(text) if (nzchar(text)) paste0("%", as.character(charToRaw(text)), collapse = "") else ""
+  encoded <- function(texts) vapply(enc2utf8(as.character(texts)), byte_for_byte, "", USE.NAMES = FALSE)
   say <- function(name, values) cat("lapidar-probe ", name, " ", paste(encoded(values), collapse = " "), "\n", sep = "")
   say("version", paste(R.version$major, R.version$minor, sep = "."))
   say("build", paste0("r", R.version$`svn rev`, if (nzchar(R.version$status)) paste0(" ", R.version$status)))
