@@ -116,6 +116,8 @@ class Seen(Supervised):
         ended = self.watched("cat", "link/../x.txt")
         self.assertEqual(ended.code, 0)
         self.assertEqual(self.names(ended.touched.read), {"deep/x.txt"})
+        options = RunOptions(folder=str(self.place), watches=True, output=2)
+        ended = supervision.run("/bin/cat", ["cat", "link/../x.txt"], {}, options)
         self.assertIn(str(self.place / "deep" / "x.txt"), ended.observed.opened)
 
     def test_in_other_namespaces(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -95,9 +96,9 @@ def _show(recorded: Recorded, view: View) -> None:
     ran = f"{human_seconds(recorded.seconds)}, at most {human_bytes(recorded.memory)} of memory"
     view.note(f"Ran it in {ran}.")
     read = [
-        human_count(len(analysis.source), "source"),
-        human_count(len(analysis.input), "input"),
-        human_count(len(analysis.result), "result"),
+        human_count(analysis.amount("source").files, "source"),
+        human_count(analysis.amount("input").files, "input"),
+        human_count(analysis.amount("result").files, "result"),
     ]
     printed = f"what it printed ({human_bytes(analysis.printed_bytes)})"
     view.line(f"Recorded {analysis.name}: {', '.join(read)} and {printed}.")
@@ -106,7 +107,7 @@ def _show(recorded: Recorded, view: View) -> None:
     elif not recorded.changed:
         view.line("The same as recorded before: lapidar.results did not change.", "good")
     if recorded.changed:
-        view.note(f"Wrote {recorded.file.name}. Commit it; `lapidar rerun {analysis.name}` compares.")
+        view.note(f"Wrote {recorded.file.name}. Commit it; `lapidar rerun {shlex.quote(analysis.name)}` compares.")
 
 
 def _json(recorded: Recorded) -> dict[str, Any]:

@@ -100,7 +100,7 @@ def _told(done: Rerun) -> list[tuple[str, str]]:
         ("processor", processor.name()),
         ("record", analysis.record),
         ("took", human_seconds(done.seconds)),
-        ("again", f"lapidar rerun {analysis.name}"),
+        ("again", f"lapidar rerun {shlex.quote(analysis.name)}"),
     ]
 
 

@@ -39,9 +39,9 @@ def show(session: Session, name: str | None) -> None:
                     one.name,
                     shlex.join(one.command),
                     words.short(one.snapshot),
-                    str(len(one.source) + len(one.input)),
-                    str(len(one.result)),
-                    human_bytes(sum(file.bytes for file in one.result)),
+                    str(one.amount("source").files + one.amount("input").files),
+                    str(one.amount("result").files),
+                    human_bytes(one.amount("result").bytes),
                 ]
                 for one in recorded.analysis
             ]
@@ -52,7 +52,9 @@ def show(session: Session, name: str | None) -> None:
         known = ", ".join(one.name for one in recorded.analysis) or "none"
         raise LapidarError(f"There is no record of an analysis {name}", remedy=f"Recorded are: {known}.")
     if view.json:
-        view.object(analysis)
+        from lapidar.core.results import listing
+
+        view.object(listing.whole(analysis, session.cache()) if analysis.listed else analysis)
     else:
         _one(session, analysis, view)
 
@@ -82,6 +84,11 @@ def _one(session: Session, analysis: Analysis, view: View) -> None:
         [one.path, "link" if one.link else one.kind, human_bytes(one.bytes), one.sha256[:12]] for one in analysis.result
     ]
     view.table(["result", "kind", "size", "sha256"], rows, right=(2,))
+    if analysis.listed:
+        view.line()
+        for part, listed in analysis.listed.items():
+            view.line(f"{part}: {human_count(listed.files, 'file')}, {human_bytes(listed.bytes)}")
+        view.note("With --json they are listed.")
     _runs(session, analysis.record, view)
 
 

@@ -19,6 +19,7 @@ from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
 from lapidar.core.errors import CacheUnreadable, LapidarError, LockfileError
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.owner import Owner
+from lapidar.core.records.results import RecordUnread
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Audit", "audit"]
@@ -102,7 +103,9 @@ class _Auditing:
     def _runs(self) -> None:
         """Copies of records: one that is bad is set aside, and named."""
         for path, copy in self.history_runs.copies():
-            if isinstance(copy, LapidarError):
+            if isinstance(copy, RecordUnread):
+                self.found.unreadable[str(path)] = copy.why
+            elif isinstance(copy, LapidarError):
                 self.found.bad_snapshots[f"record {path.stem[:12]}"] = str(copy)
                 self.cache.set_aside(str(path))
 

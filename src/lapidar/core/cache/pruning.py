@@ -106,6 +106,12 @@ class _Pruning:
                 self.records[copy.record] = copy
             else:
                 self.doubts.append(str(copy))
+        for record in self.runs.in_projects():
+            if isinstance(record, Analysis):
+                self.recorded.add(record.snapshot)
+                self.records[record.record] = record
+            else:
+                self.doubts.append(str(record))
 
     def _identity(self, prefix: str) -> str:
         plain = prefix.removeprefix("sha256:")
@@ -192,7 +198,7 @@ class _Pruning:
                 self.doubts.append(str(copy))
         self._missing_copies(set(snapshots))
         needed = set(trees_of(snapshots.values()))
-        needed |= {tree for one in self.records.values() for tree in (one.given, one.made)}
+        needed |= {tree for one in self.records.values() for tree in (one.given, one.made, one.lists) if tree}
         for source, note in self.cache.all_derived():
             if source not in needed:
                 continue

@@ -94,6 +94,15 @@ class Runs:
             wrong = CacheError(f"{path} holds another record than its name says")
             yield path, analysis if path.stem == analysis.record else wrong
 
+    def in_projects(self) -> Iterator[Analysis | LapidarError]:
+        """The records in the files that runs were written into, as far as they are here; of one that cannot be read,
+        why."""
+        for path in sorted({note.results for note in self.notes()}):
+            try:
+                yield from results.read(Path(path)).analysis
+            except LapidarError as error:
+                yield error
+
     def old(self, days: float) -> set[str]:
         """The records that were last made longer ago, and that no project known to this cache holds; one whose file
         cannot be read is taken to be held."""

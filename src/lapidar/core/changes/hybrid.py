@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import msgspec
 
@@ -19,10 +18,11 @@ from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.difference import Change, Kind
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import Layer, Owner, PackageName
-from lapidar.core.records.snapshot import Conditions, Libraries, Library, Snapshot, Tool
+from lapidar.core.records.snapshot import Conditions, Libraries, Library, Package, Remainder, Runtime, Snapshot, Tool
 
-__all__ = ["Hybrids", "Instead", "of_trees", "record_of", "takeable", "user_of", "variable_of"]
+__all__ = ["Hybrids", "Instead", "PartRecord", "of_trees", "record_of", "takeable", "user_of", "variable_of"]
 
+PartRecord = Runtime | Package | Remainder | Tool  # each has a tree of its own
 _C_LIBRARY = "libc.so.6"
 _VARIABLE = "variable "
 _SWITCHED = ("numerics", "baseline")
@@ -71,7 +71,7 @@ class Instead:
         variables: the values of variables.
     """
 
-    records: Mapping[str, Any] = field(default_factory=dict)
+    records: Mapping[str, PartRecord] = field(default_factory=dict)
     libraries: Mapping[str, tuple[Library, Entry]] = field(default_factory=dict)
     variables: Mapping[str, str] = field(default_factory=dict)
 
@@ -146,19 +146,18 @@ class Hybrids:
                 language = languages.of(change.owner.language)
                 searching = language.searching
                 old, new = (side.runtime_of(language.name) for side in (self.good, self.bad))
-                before, after = self._records("packages")
                 if old is None or new is None:
                     continue
-                for user, package in before.items():
-                    if package.language != language.name:
-                        continue
+                before, after = (
+                    [package for package in side.packages if package.language == language.name]
+                    for side in (self.good, self.bad)
+                )
+                for package in before:
                     if searching is None or not searching.works_with(package, new, self.cache):
-                        yield change.owner.user, user
-                for user, package in after.items():
-                    if package.language != language.name:
-                        continue
+                        yield change.owner.user, package.owner.user
+                for package in after:
                     if searching is None or not searching.works_with(package, old, self.cache):
-                        yield user, change.owner.user
+                        yield package.owner.user, change.owner.user
 
     def snapshot(self, taken: Collection[int], instead: Instead = _NOTHING) -> Snapshot:
         """The snapshot with some of the changes.
@@ -168,22 +167,21 @@ class Hybrids:
             instead: what of it is neither side's.
         """
         users = {self.changes[number].owner.user for number in taken}
-        kinds = ("runtimes", "packages", "remainders", "tools")
-        runtimes, packages, remainders, tools = (self._chosen(kind, users, instead.records) for kind in kinds)
+        parts = self._parts(users, instead.records)
+        runtimes = [part for part in parts if isinstance(part, Runtime)]
+        packages = [part for part in parts if isinstance(part, Package)]
+        remainders = [part for part in parts if isinstance(part, Remainder)]
+        tools = tuple(part for part in parts if isinstance(part, Tool))
         layer, libraries = self._libraries(users, instead.libraries)
         conditions = self._conditions(users, instead.variables)
-        below = LowerLayers(layer, libraries, tuple(tools), conditions)
+        below = LowerLayers(layer, libraries, tools, conditions)
         return lockfile.identified(self.good.platform, runtimes, packages, remainders, below)
 
-    def _chosen(self, field: str, users: Collection[str], instead: Mapping[str, Any]) -> list[Any]:
-        """The records of a kind: of the bad side where they are taken."""
-        old, new = self._records(field)
-        chosen = [instead.get(key, new.get(key) if key in users else old.get(key)) for key in {**old, **new}]
-        return [one for one in chosen if one is not None]
-
-    def _records(self, field: str) -> tuple[dict[str, Any], dict[str, Any]]:
-        old, new = ({user_of(one): one for one in getattr(side, field)} for side in (self.good, self.bad))
-        return old, new
+    def _parts(self, users: Collection[str], instead: Mapping[str, PartRecord]) -> list[PartRecord]:
+        """The records of what has a tree: of the bad side where they are taken."""
+        old, new = ({user_of(part): part for part in _parts_of(side)} for side in (self.good, self.bad))
+        chosen = [instead.get(user, (new if user in users else old).get(user)) for user in {**old, **new}]
+        return [part for part in chosen if part is not None]
 
     # ---- libraries: one tree for all of them
 
@@ -244,13 +242,16 @@ def _user(package: PackageName) -> str:
     return Owner(Layer.PACKAGES, *package).user
 
 
-def record_of(snapshot: Snapshot, user: str) -> Any:
+def record_of(snapshot: Snapshot, user: str) -> PartRecord | None:
     """The record of a part that has a tree of its own, by what it is of; None where there is none."""
-    every = (*snapshot.runtimes, *snapshot.packages, *snapshot.remainders, *snapshot.tools)
-    return next((one for one in every if user_of(one) == user), None)
+    return next((part for part in _parts_of(snapshot) if user_of(part) == user), None)
 
 
-def user_of(record: Any) -> str:
+def _parts_of(snapshot: Snapshot) -> tuple[PartRecord, ...]:
+    return (*snapshot.runtimes, *snapshot.packages, *snapshot.remainders, *snapshot.tools)
+
+
+def user_of(record: PartRecord) -> str:
     """What a record is of (`Owner.user`)."""
     # The owner of a tool's record is the operating system's package.
     owner: Owner = record.part if isinstance(record, Tool) else record.owner

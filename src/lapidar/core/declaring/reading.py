@@ -24,6 +24,7 @@ from lapidar.core.declaring.project import ProjectFiles, load
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
 from lapidar.core.net.addresses import without_credentials
+from lapidar.core.records import called
 from lapidar.core.records.declaration import (
     Declaration,
     DeclaredAnalysis,
@@ -423,8 +424,8 @@ def _variables(told: tuple[str, ...] | dict[str, str]) -> Iterator[tuple[str, st
 
 def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
     where = f"{DECLARATION_NAME}, [analysis.{name}]"
-    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]{0,79}", name):
-        raise DeclarationError(f"{where}: that is no name of an analysis", remedy="Use letters, digits, - _ and dots.")
+    if not called.is_fit(name):
+        raise DeclarationError(f"{where}: that is no name of an analysis", remedy=called.RULE)
     told = _converted(fields, _AnalysisTable, where)
     try:
         command = tuple(shlex.split(told.command)) if isinstance(told.command, str) else told.command

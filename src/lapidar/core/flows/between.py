@@ -23,7 +23,7 @@ from lapidar.core.records.difference import Change
 from lapidar.core.records.owner import Layer, PackageName
 from lapidar.core.records.snapshot import Library, Package, Runtime, Snapshot, Tool
 
-__all__ = ["Between", "LibrariesBetween", "LibraryFile", "PartsBetween", "library_of"]
+__all__ = ["Between", "Found", "LibrariesBetween", "LibraryFile", "PartsBetween", "library_of"]
 
 
 # A part that has versions: each has a tree.

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
     from lapidar.core.cache.contents import Contents
     from lapidar.core.layers.protocol import Judgement
     from lapidar.core.records.declared import OverrideStanding
+    from lapidar.core.restored.assemble import Derived
     from lapidar.core.restored.live import Live
     from lapidar.core.restored.watched import Watched
     from lapidar.core.system.host import HostDrift
@@ -108,17 +110,15 @@ def check(
     with cache.in_use():
         placed = choose.placed_snapshot(cache, environment, snapshot) if options.as_placed else snapshot
         part = _restored_part(placed, environment)
+        sides = _Sides(part, environment, walking, cache, os.path.relpath(place.root, environment.folder))
         # All that needs no walk is done while other processes walk.
-        lost = None if options.deep else unlinked(cache, part, environment)
+        lost = None if options.deep else sides.lost()
         lower = _judge_layers(part, environment, cache)
-        if options.deep:
-            compared = _read_all(part, environment, walking, place, cache, reporter)
-        else:
-            compared = _compare(part, environment, walking, place, cache, lost)
+        compared = sides.in_all(reporter) if options.deep else sides.at_a_glance(lost)
         declared, overrides = _judge_declaration(place, snapshot, cache)
         findings = [*declared, *compared]
         findings += [finding for judgement in lower for finding in judgement.findings]
-        findings += _judge_results(place, part)
+        findings += _judge_results(place, part, cache)
         live = watched = None
         if options.live and options.command:
             watched = _watch(place, environment, options)
@@ -152,13 +152,13 @@ def _chosen(environment: Environment, placed: Snapshot, locked: Snapshot) -> Ite
         )
 
 
-def _judge_results(place: Place, snapshot: Snapshot) -> Iterator[Finding]:
+def _judge_results(place: Place, snapshot: Snapshot, cache: Cache) -> Iterator[Finding]:
     from lapidar.core.place import RECORDS_NAME
 
     if (place.root / RECORDS_NAME).is_file():
         from lapidar.core.results import standing
 
-        yield from standing.judge(place, snapshot)
+        yield from standing.judge(place, snapshot, cache)
 
 
 def _restored_part(snapshot: Snapshot, environment: Environment) -> Snapshot:
@@ -183,88 +183,74 @@ def _files(snapshot: Snapshot, libraries: WhoseLibraries) -> int:
 # ---- the environment
 
 
-def _read_all(
-    snapshot: Snapshot,
-    environment: Environment,
-    walking: Walking,
-    place: Place,
-    cache: Cache,
-    reporter: progress.Progress,
-) -> list[Finding]:
-    """Environment and cache, every byte."""
-    contents = _contents(snapshot, cache)
-    of_cache = _judge_cache(snapshot, contents, True, reporter)
-    return [*_read_environment(snapshot, environment, walking, place, contents, reporter), *of_cache]
+@dataclass(frozen=True, slots=True)
+class _Sides:
+    """What is compared: a snapshot, what was placed of it, and the cache.
 
-
-def _compare(
-    snapshot: Snapshot,
-    environment: Environment,
-    walking: Walking,
-    place: Place,
-    cache: Cache,
-    lost: list[str] | None,
-) -> list[Finding]:
-    """Environment and cache, by inodes, sizes and times.
-
-    Args:
-        lost: the files of the environment that the cache does not have any more; None where that cannot be told.
+    Attributes:
+        snapshot: the part of the lockfile's that was restored.
+        walking: the walk of the environment, going on.
+        way: from the environment to the project.
     """
-    of_environment = _judge_environment(snapshot, environment, walking)
-    if lost is not None and not lost and not of_environment:
-        return []  # the environment is as it was placed, and linked to all that it was linked to
-    contents = _contents(snapshot, cache)
-    of_cache = _judge_cache(snapshot, contents, False, progress.Silent())
-    if lost and not of_environment:
-        of_environment = _read_unlinked(snapshot, environment, lost, place, contents)
-    return [*of_environment, *of_cache]
 
+    snapshot: Snapshot
+    environment: Environment
+    walking: Walking
+    cache: Cache
+    way: str
 
-def _judge_environment(snapshot: Snapshot, environment: Environment, walking: Walking) -> list[Finding]:
-    """By inodes, sizes and times."""
-    not_of = compare.is_of(snapshot, environment)
-    listed = environment.manifest
-    must = comparing.expected(listed) if listed and not not_of else {}
-    found = walking.result()
-    if not_of or listed is None:
-        return [not_of] if not_of else []
-    made = compare.made_by_running(snapshot)
-    return compare.findings(snapshot, listed, comparing.by_status(environment.folder, listed, found, must, made))
+    def lost(self) -> list[str] | None:
+        """The files of the environment that the cache does not have any more; None where that cannot be told."""
+        return unlinked(self.cache, self.snapshot, self.environment)
 
+    def in_all(self, reporter: progress.Progress) -> list[Finding]:
+        """Environment and cache, every byte."""
+        contents = _contents(self.snapshot, self.cache)
+        of_cache = _judge_cache(self.snapshot, contents, True, reporter)
+        return [*self._by_bytes(contents, reporter), *of_cache]
 
-def _read_environment(
-    snapshot: Snapshot,
-    environment: Environment,
-    walking: Walking,
-    place: Place,
-    contents: Contents,
-    reporter: progress.Progress,
-) -> list[Finding]:
-    """By every byte. What of it the cache cannot say any more is compared by its status, and the judgement of the cache
-    says what is lost."""
-    not_of = compare.is_of(snapshot, environment)
-    derived = None if not_of else compare.derived_part(snapshot, environment, contents, _way(place, environment))
-    if derived is None:
-        return _judge_environment(snapshot, environment, walking)
-    return compare.by_bytes(snapshot, environment, derived, walking.result(), contents, reporter)
+    def at_a_glance(self, lost: list[str] | None) -> list[Finding]:
+        """Environment and cache, by inodes, sizes and times."""
+        of_environment = self._by_status()
+        if lost is not None and not lost and not of_environment:
+            return []  # the environment is as it was placed, and linked to all that it was linked to
+        contents = _contents(self.snapshot, self.cache)
+        of_cache = _judge_cache(self.snapshot, contents, False, progress.Silent())
+        if lost and not of_environment:
+            of_environment = self._unlinked(lost, contents)
+        return [*of_environment, *of_cache]
 
+    def _by_status(self) -> list[Finding]:
+        not_of = compare.is_of(self.snapshot, self.environment)
+        listed = self.environment.manifest
+        must = comparing.expected(listed) if listed and not not_of else {}
+        found = self.walking.result()
+        if not_of or listed is None:
+            return [not_of] if not_of else []
+        made = compare.made_by_running(self.snapshot)
+        altered = comparing.by_status(self.environment.folder, listed, found, must, made)
+        return compare.findings(self.snapshot, listed, altered)
 
-def _read_unlinked(
-    snapshot: Snapshot, environment: Environment, paths: list[str], place: Place, contents: Contents
-) -> list[Finding]:
-    """Read the files of the environment that the cache has lost, or set aside as bad. Where that is all of them, the
-    cache is a copy of the one that the environment was restored from, and nothing is to be said."""
-    listed = environment.manifest
-    if listed is None or len(paths) > comparing.COPIED_SHARE * len(listed.inodes):
-        return []
-    derived = compare.derived_part(snapshot, environment, contents, _way(place, environment))
-    if derived is None:
-        return []
-    return compare.some_by_bytes(snapshot, environment, derived, paths)
+    def _by_bytes(self, contents: Contents, reporter: progress.Progress) -> list[Finding]:
+        """What of the environment the cache cannot say any more is compared by its status, and the judgement of the
+        cache says what is lost."""
+        not_of = compare.is_of(self.snapshot, self.environment)
+        derived = None if not_of else self._derived(contents)
+        if derived is None:
+            return self._by_status()
+        return compare.by_bytes(self.snapshot, self.environment, derived, self.walking.result(), contents, reporter)
 
+    def _unlinked(self, paths: list[str], contents: Contents) -> list[Finding]:
+        """Read the files of the environment that the cache has lost, or set aside as bad. Where that is all of them,
+        the cache is a copy of the one that the environment was restored from, and nothing is to be said."""
+        listed = self.environment.manifest
+        if listed is None or len(paths) > comparing.COPIED_SHARE * len(listed.inodes):
+            return []
+        derived = self._derived(contents)
+        return compare.some_by_bytes(self.snapshot, self.environment, derived, paths) if derived else []
 
-def _way(place: Place, environment: Environment) -> str:
-    return os.path.relpath(place.root, environment.folder)
+    def _derived(self, contents: Contents) -> Derived | None:
+        return compare.derived_part(self.snapshot, self.environment, contents, self.way)
 
 
 # ---- the layers below, and what runs

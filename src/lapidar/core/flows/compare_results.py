@@ -14,7 +14,7 @@ from lapidar.core.flows.record import declared
 from lapidar.core.place import RECORDS_NAME, Place
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
-from lapidar.core.results import scratch, tolerances
+from lapidar.core.results import listing, scratch, tolerances
 from lapidar.core.results.comparing import Was, compare_all, files_below, of_file
 from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import Compared
@@ -95,8 +95,13 @@ def _side(place: Place, cache: Cache | None, text: str) -> _Side:
 
 def _recorded(analysis: Analysis, cache: Cache | None) -> Mapping[str, Was]:
     if cache is None:
+        if analysis.listed:
+            raise LapidarError(
+                f"The results of {analysis.name} are listed in the cache, and there is none here",
+                remedy="Name the cache that the analysis was recorded with (--cache).",
+            )
         return {one.name: Was(None, one.sha256, one.bytes) for one in analysis.result}
-    return scratch.recorded_results(analysis, cache)
+    return scratch.recorded_results(listing.whole(analysis, cache), cache)
 
 
 def _records(place: Place, revision: str) -> results.Results:

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import msgspec
 
@@ -14,9 +13,9 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.changes import exports, files, hybrid, values
 from lapidar.core.changes.files import FileChange
 from lapidar.core.changes.filewise import narrow_files
-from lapidar.core.changes.hybrid import Hybrids, Instead
+from lapidar.core.changes.hybrid import Hybrids, Instead, PartRecord
 from lapidar.core.changes.narrowing import Outcome, border, narrow
-from lapidar.core.flows.between import Between, LibrariesBetween, PartsBetween, library_of
+from lapidar.core.flows.between import Between, Found, LibrariesBetween, PartsBetween, library_of
 from lapidar.core.flows.trials import Trials
 from lapidar.core.place import Place
 from lapidar.core.records import words
@@ -106,7 +105,7 @@ class Deeper:
         good, bad = self._border(one, between.versions, probe)
         self._files(one, guilty, (good and between.record(good)) or before, (bad and between.record(bad)) or after)
 
-    def _look(self, between: Between[Any], one: Guilty) -> None:
+    def _look(self, between: Between[Found], one: Guilty) -> None:
         between.look()
         if between.trouble:
             name = one.change.owner.name
@@ -119,7 +118,7 @@ class Deeper:
         one.last_good, one.first_bad = good or one.change.old, bad or one.change.new
         return good, bad
 
-    def _files(self, one: Guilty, guilty: frozenset[int], before: Any, after: Any) -> None:
+    def _files(self, one: Guilty, guilty: frozenset[int], before: PartRecord, after: PartRecord) -> None:
         """Narrow down to the files, by hybrids of two trees."""
         name, user = one.change.owner.name, one.change.owner.user
         language = languages.of(one.change.owner.language) if one.change.owner.language else None
@@ -149,7 +148,9 @@ class Deeper:
         one.goes_with = list(found.goes_with)
         one.lines = {file.path: files.text_difference(self.cache, file) for file in one.files}
 
-    def _with_record(self, guilty: frozenset[int], record: Any, relatives: tuple[Any, Any], what: str) -> Outcome:
+    def _with_record(
+        self, guilty: frozenset[int], record: PartRecord, relatives: tuple[PartRecord, PartRecord], what: str
+    ) -> Outcome:
         """Try the guilty changes with another record of one of them.
 
         Args:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -21,6 +21,7 @@ from lapidar.core.records import difference, lockfile, words
 from lapidar.core.records.difference import Change
 from lapidar.core.records.results import Analysis
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.results import listing
 
 __all__ = ["Entry", "ResultsThen", "changes_between", "history", "in_short", "note"]
 
@@ -171,21 +172,25 @@ def _recorded(cache: Cache, lockfiles: set[str]) -> dict[str, tuple[ResultsThen,
         analysis = copies.get(one.record)
         if analysis is None or str(Path(one.results).parent) not in folders:
             continue
-        found.setdefault(analysis.snapshot, {})[analysis.name] = _against(before.get(analysis.name), analysis)
+        found.setdefault(analysis.snapshot, {})[analysis.name] = _against(before.get(analysis.name), analysis, cache)
         before[analysis.name] = analysis
     return {snapshot: tuple(several.values()) for snapshot, several in found.items()}
 
 
-def _against(before: Analysis | None, now: Analysis) -> ResultsThen:
+def _against(before: Analysis | None, now: Analysis, cache: Cache) -> ResultsThen:
     if before is None:
         return ResultsThen(now.name, None)
-    old, new = _digests(before), _digests(now)
+    old, new = ({one.name: one.sha256 for one in _whole(side, cache).result} for side in (before, now))
     differing = tuple(sorted(path for path in old.keys() | new.keys() if old.get(path) != new.get(path)))
     return ResultsThen(now.name, not differing, differing)
 
 
-def _digests(analysis: Analysis) -> Mapping[str, str]:
-    return {one.name: one.sha256 for one in analysis.result}
+def _whole(analysis: Analysis, cache: Cache) -> Analysis:
+    """A record with its long lists, where these are there: without them the history tells what stands in it."""
+    try:
+        return listing.whole(analysis, cache)
+    except LapidarError:
+        return analysis
 
 
 def note(place: Place, cache: Cache, prefix: str, text: str) -> Snapshot:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import errno
 import hashlib
 import os
+import shlex
+import stat
 import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
@@ -17,6 +19,7 @@ from lapidar.core import atomic
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import RunNote, Runs
+from lapidar.core.cache.seen import seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, stow
 from lapidar.core.cache.trees import LINK, Tree
@@ -27,10 +30,10 @@ from lapidar.core.flows import run as running
 from lapidar.core.layers import conditions
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.records import lockfile, results, selection, words
+from lapidar.core.records import called, lockfile, results, selection, words
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis, RecordedFile
-from lapidar.core.results import observing
+from lapidar.core.results import listing, observing
 from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.scratch import PRINTED, RESULTS
 from lapidar.core.system import supervision
@@ -109,13 +112,16 @@ def record(
         LapidarError: there is nothing to run, it cannot be observed, or it failed; nothing was recorded.
     """
     options, reporter = options or RecordOptions(), reporter or Silent()
+    if not called.is_fit(name):
+        raise LapidarError(f"{name!r} is no name of an analysis", remedy=called.RULE)
     cache.require_writable()
+    results.read(place.records)  # what cannot be added to shows before anything runs
     told = declared(place, name)
     command = tuple(command) or told.command
     if not command:
         raise LapidarError(
             f"There is no command for the analysis {name}",
-            remedy=f"lapidar record {name} -- COMMAND, or declare it: [analysis.{name}] in lapidar.toml.",
+            remedy=f"lapidar record {shlex.quote(name)} -- COMMAND, or declare it in lapidar.toml: [analysis].",
         )
     place.make_own_folder()
     sweep(place)
@@ -140,6 +146,7 @@ class _Recording:
     command: tuple[str, ...]
     work: Path
     notes: list[str] = field(default_factory=list)
+    statuses: dict[str, os.stat_result] = field(default_factory=dict)
     seconds: float = 0.0
     memory: int = 0
 
@@ -224,32 +231,34 @@ class _Recording:
     ) -> Analysis:
         read = {**seen.sources, **seen.inputs}
         made: list[Draft] = [FileDraft(PRINTED, str(printed)), *self._drafts(seen.results, f"{RESULTS}/")]
-        stowed = stow(self.cache, {"given": list(self._drafts(read, "")), "made": made}, None, reporter)
+        drafts = {"given": list(self._drafts(read, "")), "made": made}
+        known = seen_files(self.cache.short_cuts, str(self.place.root))
+        stowed = stow(self.cache, drafts, known, reporter, self.statuses)
+        known.save()
         given = stowed["given"].tree
         sources, inputs = (self._recorded(several, "", given) for several in (seen.sources, seen.inputs))
         found = self._recorded(seen.results, f"{RESULTS}/", stowed["made"].tree)
         held = conditions.kept(environment)
         self._keep_snapshot(ready.snapshot, environment)
-        return results.identified(
-            Analysis(
-                name=self.told.name,
-                record="",
-                command=self._command(),
-                snapshot=ready.snapshot,
-                numerics=held.numerics if held else "native",
-                exit_code=code,
-                printed=sha256_of(str(printed)),
-                printed_bytes=printed.stat().st_size,
-                given=given.digest,
-                made=stowed["made"].tree.digest,
-                folder=self.place.relative(self.folder) or ".",
-                variables=dict(held.variables) if held else {},
-                source=sources,
-                input=inputs,
-                outside=tuple(map(self._outside, seen.outside)),
-                result=found,
-            )
+        whole = Analysis(
+            name=self.told.name,
+            record="",
+            command=self._command(),
+            snapshot=ready.snapshot,
+            numerics=held.numerics if held else "native",
+            exit_code=code,
+            printed=sha256_of(str(printed)),
+            printed_bytes=printed.stat().st_size,
+            given=given.digest,
+            made=stowed["made"].tree.digest,
+            folder=self.place.relative(self.folder) or ".",
+            variables=dict(held.variables) if held else {},
+            source=sources,
+            input=inputs,
+            outside=tuple(map(self._outside, seen.outside)),
+            result=found,
         )
+        return results.identified(listing.packed(whole, self.cache))
 
     def _drafts(self, files: Mapping[str, str], folder: str) -> Iterator[Draft]:
         """What of files goes into a tree: their bytes, where they are not too many.
@@ -259,9 +268,10 @@ class _Recording:
         """
         for path, place in sorted(files.items()):
             shown, _ = results.written(path)
-            if os.path.islink(place):
+            status = self.statuses[place] = os.lstat(place)
+            if stat.S_ISLNK(status.st_mode):
                 yield LinkDraft(folder + shown, os.readlink(place))
-            elif os.stat(place).st_size <= self.options.most_bytes:
+            elif status.st_size <= self.options.most_bytes:
                 yield FileDraft(folder + shown, place)
             else:
                 self.notes.append(f"{shown} is larger than the limit, and is recorded by its digest alone (--largest)")
@@ -276,14 +286,14 @@ class _Recording:
         found = []
         for path, place in sorted(files.items()):
             shown, escaped = results.written(path)
-            if os.path.islink(place):
+            status = self.statuses[place]
+            if stat.S_ISLNK(status.st_mode):
                 data = os.fsencode(os.readlink(place))
                 one = RecordedFile(shown, hashlib.sha256(data).hexdigest(), len(data), link=True, escaped=escaped)
             else:
                 digest = digests.get(folder + shown)
                 kind = kind_of(Path(place), shown) if folder else ""
-                size = os.stat(place).st_size
-                kept = digest is not None
+                size, kept = status.st_size, digest is not None
                 one = RecordedFile(shown, digest or sha256_of(place), size, kind, kept=kept, escaped=escaped)
             found.append(one)
         return tuple(found)
@@ -317,13 +327,17 @@ class _Recording:
             before = results.read(file)
             earlier = before.named(analysis.name)
             changed = results.write(results.with_analysis(before, analysis), file)
-        differing = tuple(sorted(_differing(earlier, analysis))) if earlier else ()
+        differing = tuple(sorted(self._differing(earlier, analysis))) if earlier and changed else ()
         return Recorded(analysis, file, changed, differing, tuple(self.notes), self.seconds, self.memory)
 
-
-def _differing(earlier: Analysis, now: Analysis) -> Iterator[str]:
-    before, after = ({one.path: one.sha256 for one in several.result} for several in (earlier, now))
-    yield from (path for path in before.keys() | after.keys() if before.get(path) != after.get(path))
+    def _differing(self, earlier: Analysis, now: Analysis) -> Iterator[str]:
+        try:
+            several = [listing.whole(one, self.cache) for one in (earlier, now)]
+        except LapidarError:
+            self.notes.append(f"the results recorded before of {now.name} are listed in another cache: not compared")
+            return
+        before, after = ({file.path: file.sha256 for file in one.result} for one in several)
+        yield from (path for path in before.keys() | after.keys() if before.get(path) != after.get(path))
 
 
 @contextmanager

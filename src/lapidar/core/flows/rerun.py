@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import shutil
 import tempfile
 import time
@@ -27,7 +28,7 @@ from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, results
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
-from lapidar.core.results import scratch, tolerances
+from lapidar.core.results import listing, scratch, tolerances
 from lapidar.core.results.comparing import Was, compare, compare_all, of_file
 from lapidar.core.results.observing import ignored, is_wanted
 from lapidar.core.results.verdict import Compared, Verdict, worst
@@ -123,8 +124,9 @@ def rerun(
     if analysis is None:
         raise LapidarError(
             f"There is no record of an analysis {name} in {place.records}",
-            remedy=f"Record it: lapidar record {name} -- COMMAND",
+            remedy=f"Record it: lapidar record {shlex.quote(name)} -- COMMAND",
         )
+    analysis = listing.whole(analysis, cache)
     if options.keep and options.keep.exists() and any(options.keep.iterdir()):
         raise LapidarError(f"{options.keep} is not empty", remedy="Name another folder with --keep-results.")
     told = declared(place, name)

@@ -47,6 +47,7 @@ class Problem(enum.StrEnum):
     RECORD_BROKEN = "record broken"
     RECORD_OF_OTHER_SNAPSHOT = "record of another snapshot"
     RESULTS_GONE = "results gone"
+    RECORD_UNLISTED = "record unlisted"
     RESULTS_ALTERED = "results altered"
     # the declaration
     RUNTIME_NOT_ALLOWED = "runtime not allowed"

@@ -2,7 +2,8 @@
 
 An *analysis* is a command with a name; its record says what a run of it read and wrote, and under what conditions. No
 time, user, host or absolute path is in it, so that the same run gives the same bytes. Each record has a digest of its
-own text: two people's records of different analyses can be merged, and an edited one shows.
+own text: two people's records of different analyses can be merged, and an edited one shows. Long lists of files do not
+stand in it, but in the cache, with a digest and a summary here (`core/results/listing.py`).
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ import os
 import re
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import msgspec
 import tomli
@@ -20,15 +21,20 @@ import tomli
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.errors import LapidarError
 from lapidar.core.place import RECORDS_NAME
-from lapidar.core.records import canonical
+from lapidar.core.records import called, canonical
 
 __all__ = [
     "FORMAT",
+    "PARTS",
     "Analysis",
+    "Listed",
+    "Part",
     "RecordBroken",
+    "RecordUnread",
     "RecordedFile",
     "Results",
     "identified",
+    "leads_out",
     "parse",
     "read",
     "render",
@@ -39,14 +45,18 @@ __all__ = [
 
 FORMAT = 1
 _BANNER = "# Written by lapidar record. Commit this file; do not edit it.\n"
-_PARTS = (("source", "sources"), ("input", "inputs"), ("outside", "outside"), ("result", "results"))
+Part = Literal["source", "input", "outside", "result"]
+PARTS: tuple[Part, ...] = ("source", "input", "outside", "result")
 _Sha256 = Annotated[str, msgspec.Meta(pattern=r"^[0-9a-f]{64}$")]
 _Tree = Annotated[str, msgspec.Meta(pattern=r"^sha256:[0-9a-f]{64}$")]
-_Name = Annotated[str, msgspec.Meta(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$")]
 
 
 class RecordBroken(LapidarError):
     """A file of records is not what it must be."""
+
+
+class RecordUnread(RecordBroken):
+    """A file of records cannot be read here and now; it may be sound."""
 
 
 def written(path: str) -> tuple[str, bool]:
@@ -88,6 +98,13 @@ class RecordedFile(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_f
         return os.fsdecode(data)
 
 
+class Listed(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How much is in a list of files that does not stand in the record."""
+
+    files: Annotated[int, msgspec.Meta(ge=0)]
+    bytes: Annotated[int, msgspec.Meta(ge=0)]
+
+
 class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
     """The record of a run.
 
@@ -104,9 +121,11 @@ class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
         sources: files of the project that are code, as they were before the run.
         inputs: other files of the project that it read, as they were before the run.
         outside: files that it read and that are neither the project's nor the environment's.
+        lists: the tree in the cache that has the lists of files which are too long to stand here; "" for none.
+        listed: of each of those lists, how much is in it.
     """
 
-    name: _Name
+    name: str
     record: str
     command: tuple[str, ...]
     snapshot: _Tree
@@ -118,10 +137,22 @@ class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
     made: _Tree
     folder: str = "."
     variables: dict[str, str] = {}
+    lists: _Tree | Literal[""] = ""
+    listed: dict[Part, Listed] = {}
     source: tuple[RecordedFile, ...] = ()
     input: tuple[RecordedFile, ...] = ()
     outside: tuple[RecordedFile, ...] = ()
     result: tuple[RecordedFile, ...] = ()
+
+    def files(self, part: Part) -> tuple[RecordedFile, ...]:
+        """Those of a part that stand in the record."""
+        return getattr(self, part)  # type: ignore[no-any-return]
+
+    def amount(self, part: Part) -> Listed:
+        """How many files a part has, and how large they are together, wherever they are listed."""
+        elsewhere = self.listed.get(part, Listed(0, 0))
+        here = self.files(part)
+        return Listed(len(here) + elsewhere.files, sum(one.bytes for one in here) + elsewhere.bytes)
 
 
 class Results(msgspec.Struct, frozen=True, rename="kebab"):
@@ -138,7 +169,7 @@ class Results(msgspec.Struct, frozen=True, rename="kebab"):
 def _text(analysis: Analysis) -> str:
     fields: dict[str, Any] = msgspec.to_builtins(analysis)
     fields["variables"] = dict(sorted(analysis.variables.items()))
-    blocks = {kind: fields.pop(kind, ()) for kind, _ in _PARTS}
+    blocks = {part: fields.pop(part, ()) for part in PARTS}
     texts = [canonical.table("[[analysis]]", fields)]
     for kind, files in blocks.items():
         texts += [canonical.table(f"[[analysis.{kind}]]", one) for one in files]
@@ -170,7 +201,7 @@ def parse(text: str, name: str = RECORDS_NAME) -> Results:
         raise RecordBroken(f"{name} cannot be read", why=why, remedy=again) from error
     number = data.get("format")
     if isinstance(number, int) and number > FORMAT:
-        raise RecordBroken(
+        raise RecordUnread(
             f"{name} has format {number}, but this lapidar reads formats up to {FORMAT}",
             remedy="Install a newer lapidar.",
         )
@@ -186,12 +217,27 @@ def parse(text: str, name: str = RECORDS_NAME) -> Results:
     for one in results.analysis:
         if identified(one).record != one.record:
             raise RecordBroken(f"The record of {one.name} in {name} was changed after it was written", remedy=again)
-        for file in (*one.source, *one.input, *one.result):
-            if file.path.startswith("/") or ".." in file.path.split("/"):
-                raise RecordBroken(f"{name} is not valid", why=f"{file.path!r} leads out of the project", remedy=again)
-        if one.folder.startswith("/") or ".." in one.folder.split("/"):
-            raise RecordBroken(f"{name} is not valid", why=f"{one.folder!r} leads out of the project", remedy=again)
+        if flaw := _flaw(one):
+            raise RecordBroken(f"{name} is not valid", why=flaw, remedy=again)
     return results
+
+
+def _flaw(analysis: Analysis) -> str:
+    """What is wrong with a record that has a right digest: whoever wrote it may mean harm."""
+    if not called.is_fit(analysis.name):
+        return f"{analysis.name!r} is no name of an analysis"
+    if not analysis.command or not analysis.command[0] or any("\0" in word for word in analysis.command):
+        return f"{analysis.name} has no command that can be run"
+    inside = [analysis.folder, *(file.name for part in PARTS if part != "outside" for file in analysis.files(part))]
+    for path in inside:
+        if leads_out(path):
+            return f"{path!r} leads out of the project"
+    return ""
+
+
+def leads_out(path: str) -> bool:
+    """Whether a path of a record, as the file system will have it, is not one of a file or folder below the project."""
+    return not path or path.startswith("/") or ".." in path.split("/") or "\0" in path
 
 
 def read(path: Path) -> Results:
@@ -204,7 +250,9 @@ def read(path: Path) -> Results:
         return parse(foreign.read_text(path), path.name)
     except FileNotFoundError:
         return Results()
-    except (OSError, UnicodeDecodeError) as error:
+    except OSError as error:
+        raise RecordUnread(f"{path} cannot be read", why=error.strerror or str(error)) from error
+    except UnicodeDecodeError as error:
         raise RecordBroken(f"{path} cannot be read", why=str(error)) from error
 
 
@@ -215,8 +263,18 @@ def with_analysis(results: Results, analysis: Analysis) -> Results:
 
 
 def write(results: Results, path: Path) -> bool:
-    """Write the records; whether anything changed."""
+    """Write the records; whether anything changed.
+
+    Raises:
+        LapidarError: they would be more than is read again; nothing was written.
+    """
     data = render(results).encode("utf-8")
+    if len(data) > foreign.MOST_TEXT_BYTES:
+        raise LapidarError(
+            f"{path.name} would be larger than the {foreign.MOST_TEXT_BYTES:,} bytes that are read again",
+            why="too many analyses are recorded in it",
+            remedy="Take old ones out of it, or record in a project of its own.",
+        )
     if path.is_file() and foreign.read(path) == data:
         return False
     atomic.replace_file(path, data)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterable, Mapping
 
 from lapidar.core.records.declared import OverrideEffect, OverrideStanding
@@ -164,6 +165,7 @@ _PROBLEMS = {
     Problem.RECORD_BROKEN: "{}",
     Problem.RECORD_OF_OTHER_SNAPSHOT: "recorded with snapshot {}, the lockfile is of {}",
     Problem.RESULTS_GONE: "recorded, and not there",
+    Problem.RECORD_UNLISTED: "the list of its files is not in this cache",
     Problem.RESULTS_ALTERED: "not what was recorded",
     Problem.RUNTIME_NOT_ALLOWED: "{} is declared, and {} is locked",
     Problem.NOT_LOCKED: "{} is declared, and not locked",
@@ -199,6 +201,7 @@ _REMEDIES = {
     Problem.RECORD_BROKEN: "take it from version control again, or lapidar record",
     Problem.RECORD_OF_OTHER_SNAPSHOT: "lapidar rerun {}, to see whether it changes results; then lapidar record",
     Problem.RESULTS_GONE: "lapidar rerun {} --keep-results DIR",
+    Problem.RECORD_UNLISTED: "name the cache it was recorded with (--cache), or lapidar record {}",
     Problem.RESULTS_ALTERED: "lapidar compare {} RESULTS, to see what differs; lapidar record, where it is meant",
     Problem.RUNTIME_NOT_ALLOWED: "lapidar pin",
     Problem.NOT_LOCKED: "lapidar pin",
@@ -237,7 +240,12 @@ def remedy(finding: Finding, *, several: bool = False) -> str:
         several: the project has several languages, so that a name alone does not say which package is meant.
     """
     of = language_option(finding.language) if several else ""
-    return _REMEDIES.get(finding.problem, _RESTORE).format(finding.name, *finding.details, of=of)
+    return _REMEDIES.get(finding.problem, _RESTORE).format(typed(finding.name), *finding.details, of=of)
+
+
+def typed(name: str) -> str:
+    """A name as one types it on a command line."""
+    return shlex.quote(name) if name else ""
 
 
 def language_option(language: str) -> str:

@@ -7,6 +7,7 @@ import os
 from collections.abc import Iterator
 
 from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
 from lapidar.core.place import Place
 from lapidar.core.records import results, words
@@ -14,14 +15,16 @@ from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.results import listing
 
 __all__ = ["judge"]
 
 
-def judge(place: Place, snapshot: Snapshot) -> Iterator[Finding]:
+def judge(place: Place, snapshot: Snapshot, cache: Cache) -> Iterator[Finding]:
     """What of the recorded results is not as recorded.
 
     Args:
+        cache: has the lists that are too long for the record.
         snapshot: that of the lockfile.
     """
     file = place.records
@@ -36,7 +39,10 @@ def judge(place: Place, snapshot: Snapshot) -> Iterator[Finding]:
         if analysis.snapshot != snapshot.snapshot:
             details = (words.short(analysis.snapshot), words.short(snapshot.snapshot))
             yield Finding(Layer.RESULTS, Problem.RECORD_OF_OTHER_SNAPSHOT, name=analysis.name, details=details)
-        yield from _files(place, analysis)
+        try:
+            yield from _files(place, listing.whole(analysis, cache))
+        except LapidarError:  # the list is lost, or this cache never had it
+            yield Finding(Layer.RESULTS, Problem.RECORD_UNLISTED, name=analysis.name)
 
 
 def _files(place: Place, analysis: Analysis) -> Iterator[Finding]:

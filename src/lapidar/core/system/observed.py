@@ -25,7 +25,7 @@ class ObservedRun:
         code: the run's exit code.
         mapped: files that were mapped into memory as code.
         executed: programs that were started, scripts among them.
-        opened: all files that were opened.
+        opened: all files that were opened, but for those of a folder whose files are told one by one (`written.Files`).
         by: what each image mapped and opened.
     """
 

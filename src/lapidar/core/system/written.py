@@ -85,16 +85,18 @@ def touched(told: Iterable[Told], outside: Iterable[str], unseen: Iterable[str],
     """What a run did, now that it has ended."""
     if files is None:
         return Touched(unseen=tuple(sorted(set(unseen))))
-    known = [one for one in told if not files.ignores(one.path)]
+    known = sorted(one for one in told if not files.ignores(one.path))
     now = {one.path: state_of(one.path) for one in known}
-    kept = {
-        one.path: f"{files.kept}/{one.kept}" if one.kept else one.path for one in known if one.is_read and one.before
-    }
+    read = (one for one in known if one.is_read and one.before)
     return Touched(
         # Of one that is gone and was not kept, nothing can be said.
-        read={path: place for path, place in sorted(kept.items()) if os.path.isfile(place)},
-        written=tuple(sorted(one.path for one in known if one.is_written and now[one.path] not in (None, one.before))),
-        removed=tuple(sorted(one.path for one in known if one.before and now[one.path] is None)),
+        read={
+            one.path: f"{files.kept}/{one.kept}" if one.kept else one.path
+            for one in read
+            if one.kept or (now[one.path] and os.path.isfile(one.path))
+        },
+        written=tuple(one.path for one in known if one.is_written and now[one.path] not in (None, one.before)),
+        removed=tuple(one.path for one in known if one.before and now[one.path] is None),
         outside=tuple(sorted({path for path in outside if os.path.lexists(path)})),
         unseen=tuple(sorted(set(unseen))),
     )

@@ -621,15 +621,15 @@ static int path_of(struct process *process, const struct notification *told, int
     if (!named(process, path, real)) *real = 0;
     return 1;
 }
-/* What an open does to a file of the project. */
-static void used(char *real, u64 flags) {
+/* What an open does to a file of the project; whether that is told of it at the end. */
+static int used(char *real, u64 flags) {
     char status[144];
     static char end[PATHS], place[PATHS];
-    if (!*root || !*real) return;
+    if (!*root || !*real) return 0;
     int writes = (flags & (1 | 2 | 01000 | 0100)) != 0;
     if (!writes && !is_below(real, root)) {
         /* A link from outside may lead into the project. */
-        if (sys_status(real, status, 0) < 0 || (mode_in(status) & FORMAT) != IS_LINK) return;
+        if (sys_status(real, status, 0) < 0 || (mode_in(status) & FORMAT) != IS_LINK) return 0;
     }
     if (sys_status(real, status, 0) >= 0 && (mode_in(status) & FORMAT) == IS_LINK) {
         char name[40] = "/proc/self/fd/";
@@ -641,33 +641,33 @@ static void used(char *real, u64 flags) {
             if (size > 0) end[size] = 0, real = end;
         } else { /* it leads to what is not there yet */
             long size = sys_readlink(real, place, PATH - 1);
-            if (size <= 0) return;
+            if (size <= 0) return 0;
             place[size] = 0;
             if (*place != '/') {
                 long cut = length(real);
                 while (cut > 0 && real[cut - 1] != '/') cut--;
                 memcpy(end, real, cut), end[cut] = 0;
-                if (!joined(end, end, place)) return;
+                if (!joined(end, end, place)) return 0;
             } else memcpy(end, place, size + 1);
             real = end;
         }
     }
     if (!is_below(real, root)) {
         if (writes) written(real);
-        return;
+        return 0;
     }
-    if (!is_told(real)) return;
+    if (!is_told(real)) return 0;
     struct file *file = touched(real, 0);
-    if (!file) return;
+    if (!file) return 0;
     int is_there = sys_status(real, status, 0) >= 0;
     if (is_there && !(flags & 01000) && file->was_there && !file->is_written) file->is_read = 1;
     if (flags & (1 | 2 | 01000) || (flags & 0100 && !is_there)) written(real);
+    return 1;
 }
 static void opened(struct process *process, const char *path, char *real, u64 flags) {
     if (flags & 010000000) return; /* O_PATH: no bytes */
     const char *here = is_elsewhere(process) ? real : path;
-    if (*here) tell('O', process->image, here);
-    used(real, flags);
+    if (!used(real, flags) && *here) tell('O', process->image, here);
 }
 static void executed(struct process *process, struct notification *told, const struct known_call *known) {
     static char path[PATHS], real[PATHS];

@@ -1,0 +1,84 @@
+"""Long lists of files of a record: in the cache, a tree with a file for each list, and in each a line of JSON a file.
+
+A record is for version control and is read by every `check`; a run of 100,000 files would make it tens of megabytes.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from functools import partial
+
+import msgspec
+
+from lapidar.core import decoding
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.stowing import StreamDraft, stow
+from lapidar.core.errors import CacheError, LapidarError
+from lapidar.core.progress import Silent
+from lapidar.core.records.results import PARTS, Analysis, Listed, RecordBroken, RecordedFile, leads_out
+
+__all__ = ["packed", "whole"]
+
+MOST_HERE = 300  # files of one part that a record names itself
+
+
+def packed(analysis: Analysis, cache: Cache) -> Analysis:
+    """A record as it is written: its long lists are in the cache.
+
+    Args:
+        cache: in use by the caller.
+    """
+    long = {part: files for part in PARTS if len(files := analysis.files(part)) > MOST_HERE}
+    if not long:
+        return analysis
+    texts = {part: b"".join(msgspec.json.encode(file) + b"\n" for file in files) for part, files in long.items()}
+    drafts = [StreamDraft(part, partial(io.BytesIO, text), len(text)) for part, text in texts.items()]
+    lists = stow(cache, {"lists": drafts}, None, Silent())["lists"].tree.digest
+    listed = {part: _amount(files) for part, files in long.items()}
+    return msgspec.structs.replace(analysis, lists=lists, listed=listed, **dict.fromkeys(long, ()))
+
+
+def whole(analysis: Analysis, cache: Cache) -> Analysis:
+    """A record with all of its files in it; its digest stays that of what is written.
+
+    Raises:
+        LapidarError: the cache has not got a list, or one of them is not what it must be.
+    """
+    if not analysis.listed:
+        return analysis
+    try:
+        entries = {entry.path: entry for entry in cache.tree(analysis.lists)}
+        paths = {part: cache.entry_path(entries[part]) for part in analysis.listed}
+        sound = all(sha256_of(path) == entries[part].content for part, path in paths.items())
+    except (CacheError, KeyError, OSError):
+        sound = False
+    if not sound:
+        many = ", ".join(f"{listed.files:,} of the part {part}" for part, listed in analysis.listed.items())
+        raise LapidarError(
+            f"The list of the files of {analysis.name} is not in this cache",
+            why=f"it is too long to stand in the record ({many})",
+            remedy="Name the cache that the analysis was recorded with (--cache), or record it again.",
+        )
+    parts = {part: _read(analysis, path) for part, path in paths.items()}
+    return msgspec.structs.replace(analysis, lists="", listed={}, **parts)
+
+
+def _read(analysis: Analysis, path: str) -> tuple[RecordedFile, ...]:
+    with open(path, "rb") as stream:
+        text = stream.read()
+    try:
+        files = decoding.from_json(b"[" + b",".join(text.splitlines()) + b"]", tuple[RecordedFile, ...])
+    except msgspec.MsgspecError as error:
+        raise RecordBroken(f"A list of the files of {analysis.name} is not valid", why=str(error)) from error
+    for file in files:
+        if leads_out(file.name):
+            raise RecordBroken(
+                f"A list of the files of {analysis.name} is not valid", why=f"{file.path!r} leads out of the project"
+            )
+    return files
+
+
+def _amount(files: Sequence[RecordedFile]) -> Listed:
+    return Listed(len(files), sum(file.bytes for file in files))

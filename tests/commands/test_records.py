@@ -1,0 +1,176 @@
+"""The file of records: long lists, names, and what strangers write into it."""
+
+from __future__ import annotations
+
+import re
+import unittest
+from pathlib import Path
+
+import msgspec
+
+from lapidar.core.cache.store import Cache
+from lapidar.core.records import results
+from lapidar.core.records.results import Analysis
+from support import Case, writable
+
+COPIES = """import os
+os.makedirs("out", exist_ok=True)
+for name in sorted(os.listdir("in")):
+    with open(f"in/{name}") as source, open(f"out/{name}", "w") as result:
+        result.write(source.read().upper())
+"""
+
+
+class Records(Case):
+    own_cache = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.lapidar("capture", self.environment())
+        self.lapidar("restore")
+        (self.project / "in").mkdir()
+        (self.project / "copies.py").write_text(COPIES)
+        self.inputs(3)
+
+    def inputs(self, many: int) -> None:
+        for number in range(many):
+            (self.project / f"in/{number:03} ü.txt").write_text(f"sherd {number}\n")
+
+    @property
+    def file(self) -> Path:
+        return self.project / "lapidar.results"
+
+    def analysis(self, name: str = "copies") -> Analysis:
+        found = results.read(self.file).named(name)
+        assert found is not None
+        return found
+
+    def record(self, name: str = "copies") -> None:
+        self.lapidar("record", name, "--", "python", "copies.py")
+
+    def written(self, **changes: object) -> None:
+        """The record, changed by somebody who gives it a right digest."""
+        changed = results.identified(msgspec.structs.replace(self.analysis(), **changes))
+        self.file.write_text(results.render(results.Results(analysis=(changed,))))
+
+    # ---- long lists
+
+    def test_long_lists_are_kept_in_the_cache(self) -> None:
+        self.inputs(400)
+        odd = self.project.joinpath("in").as_posix().encode() + b"/\xff.txt"
+        with open(odd, "w") as stream:
+            stream.write("no UTF-8\n")
+        self.record()
+        self.assertLess(self.file.stat().st_size, 2_000)
+        one = self.analysis()
+        self.assertEqual((one.input, one.result, len(one.source)), ((), (), 1))
+        self.assertEqual(one.amount("input").files, 401)
+        text = self.file.read_bytes()
+        self.record()
+        self.assertEqual(self.file.read_bytes(), text, "recorded again it is the same bytes")
+        self.assertIn("result: 401 files", self.lapidar("show", "results", "copies").stdout)
+        listed = self.json("show", "results", "copies")["result"]
+        self.assertEqual((len(listed), listed[0]["path"]), (401, "out/000 ü.txt"))
+        (told,) = self.json("rerun")["reruns"]
+        self.assertEqual({found["verdict"] for found in told["results"]}, {"identical"})
+        self.assertEqual(len(told["results"]), 402)
+        (self.project / "out/007 ü.txt").write_text("edited\n")
+        self.assertEqual(self.json("check", code=1)["findings"][0]["paths"], ["out/007 ü.txt"])
+        self.lapidar("cache", "prune", "--history-days", "0")
+        self.lapidar("rerun")
+        (self.project / "in/007 ü.txt").write_text("another\n")
+        self.assertIn(
+            "Not as recorded before: out/007 ü.txt", self.lapidar("record", "--", "python", "copies.py").stdout
+        )
+        self.assertIn("copies: different", self.lapidar("history").stdout)
+
+    def test_a_list_that_is_lost_or_altered(self) -> None:
+        self.inputs(400)
+        self.record()
+        cache = Cache(self.cache)
+        (file,) = [cache.entry_path(entry) for entry in cache.tree(self.analysis().lists) if entry.path == "result"]
+        writable(Path(file)).write_text(Path(file).read_text().replace("out/0", "../0"))
+        for words in (["rerun"], ["compare", "copies", "out"]):
+            self.assertIn("is not in this cache", self.fails(*words))
+        found = self.json("check", code=1)["findings"]
+        self.assertIn("the list of its files is not in this cache", [one["problem"] for one in found])
+        self.lapidar("show", "results")
+        self.lapidar("history")
+        self.record()
+        self.lapidar("rerun")
+
+    # ---- names
+
+    def test_names_of_any_language(self) -> None:
+        for name in ("my fit", "Scherben (früh)", "陶片", "it's"):
+            self.lapidar("record", name, "--", "python", "copies.py")
+        self.assertEqual(
+            {one.name for one in results.read(self.file).analysis}, {"my fit", "Scherben (früh)", "陶片", "it's"}
+        )
+        said = self.lapidar("record", "my fit", "--", "python", "copies.py", "-x").stdout
+        self.assertIn("lapidar rerun 'my fit'", said)
+        self.lapidar("rerun", "my fit")
+        self.lapidar("compare", "my fit", "陶片")
+        (self.project / "lapidar.toml").write_text('[analysis."my fit"]\nleave = ["*.log"]\n')
+        self.lapidar("rerun", "my fit")
+        (self.project / "out/000 ü.txt").unlink()
+        self.assertIn("lapidar rerun 'my fit' --keep-results DIR", self.lapidar("check", code=1).stdout)
+
+    def test_names_that_are_none(self) -> None:
+        marker = self.project / "ran"
+        for name in ("a/b", "../a", " a", "a\nb", ".a", "a@b", "x" * 81, "e\u0301", "a\u202eb"):
+            said = self.fails("record", name, "--", "python", "-c", "open('ran', 'w')")
+            self.assertIn("is no name of an analysis", said)
+        self.assertFalse(marker.exists() or self.file.exists(), "nothing ran")
+
+    # ---- what strangers write
+
+    def test_paths_are_checked_as_they_are_used(self) -> None:
+        self.record()
+        one = self.analysis()
+        file = one.input[0]
+        for path in ("\\x2ftmp\\x2foutside", "in/\\x2e\\x2e/\\x2e\\x2e/up", "in\\x2f..\\x2f..\\x2fup", "a\\x00b", ""):
+            self.written(input=(msgspec.structs.replace(file, path=path, escaped=True),))
+            self.assertIn("leads out of the project", self.fails("rerun"))
+            self.file.write_text(results.render(results.Results(analysis=(one,))))
+        self.written(folder="in/../..")
+        self.assertIn("leads out of the project", self.fails("rerun"))
+
+    def test_commands_that_are_none(self) -> None:
+        self.record()
+        one = self.analysis()
+        for command in ((), ("",), ("python", "a\0b")):
+            self.written(command=command)
+            self.assertIn("no command that can be run", self.fails("rerun"))
+            self.file.write_text(results.render(results.Results(analysis=(one,))))
+
+    # ---- what cannot be read
+
+    def test_a_prune_stops_where_a_record_of_a_project_cannot_be_read(self) -> None:
+        self.record()
+        sound = self.file.read_text()
+        for text in (sound.replace("format = 1", "format = 9"), "<<<<<<< ours\n" + sound):
+            self.file.write_text(text)
+            self.assertIn("Nothing was removed", self.fails("cache", "prune"))
+        self.file.write_text(sound)
+        copy = next((self.cache / "runs").glob("*.results"))
+        copy.unlink()
+        self.lapidar("cache", "prune")
+        self.lapidar("rerun")  # what the project's own record needs was kept without its copy
+
+    def test_an_audit_sets_nothing_aside_that_it_cannot_read(self) -> None:
+        self.record()
+        copy = next((self.cache / "runs").glob("*.results"))
+        newer = re.sub("format = 1", "format = 9", copy.read_text())
+        copy.write_text(newer)
+        self.lapidar("cache", "audit", code=1)
+        self.assertEqual(copy.read_text(), newer)
+
+    def test_what_cannot_be_added_to_shows_before_anything_runs(self) -> None:
+        self.file.write_text("format = 9\n")
+        self.assertIn("newer lapidar", self.fails("record", "--", "python", "-c", "open('ran', 'w')"))
+        self.assertFalse((self.project / "ran").exists())
+
+
+if __name__ == "__main__":
+    unittest.main()
