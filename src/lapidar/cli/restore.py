@@ -144,7 +144,7 @@ def _fetch(session: Session, snapshot: Snapshot) -> None:
     from lapidar.core.restored import sources
 
     fetched = sources.bring(session.place, session.cache(), snapshot, session.view.reporter())
-    for sentence in fetched.told:
+    for sentence in fetched.notes:
         session.view.warn(sentence)
     if fetched.packages:
         session.view.note(f"Fetched {human_count(len(fetched.packages), 'package')}: {', '.join(fetched.packages)}")

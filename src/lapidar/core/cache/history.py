@@ -20,7 +20,7 @@ from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Cause", "Deed", "Held", "History", "Log", "Moment"]
+__all__ = ["Cause", "Deed", "HeldByProjects", "History", "Log", "Moment"]
 
 _SEAL = re.compile(rb',"seal":"([0-9a-f]{16})"}')
 
@@ -93,7 +93,7 @@ class Log:
 
 
 @dataclass(slots=True)
-class Held:
+class HeldByProjects:
     """What known projects hold.
 
     Attributes:
@@ -182,14 +182,14 @@ class History:
         """The log has one writer at a time: a line that is added while another writes it anew would be lost."""
         return atomic.locked(self._log.parent)
 
-    def held(self) -> Held:
+    def held(self) -> HeldByProjects:
         """The snapshots that known projects hold now.
 
         A project is where any of its lockfiles is. What cannot be known is taken to be held: what a lockfile that
         cannot be read (merge marks) held at any time, and what one in a folder that is not here held last: it lies on
         a disk that is not here, or was moved and not used since.
         """
-        held = Held()
+        held = HeldByProjects()
         by_project: dict[str, dict[str, list[Moment]]] = {}
         for moment in self.moments():
             by_project.setdefault(moment.project or moment.lockfile, {}).setdefault(moment.lockfile, []).append(moment)
@@ -198,7 +198,7 @@ class History:
                 self._hold(held, Path(place), moments, _was_moved(place, places))
         return held
 
-    def _hold(self, held: Held, place: Path, moments: list[Moment], moved: bool) -> None:
+    def _hold(self, held: HeldByProjects, place: Path, moments: list[Moment], moved: bool) -> None:
         try:
             if not place.parent.is_dir():
                 if not moved:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from lapidar.core import atomic
 from lapidar.core.cache.contents import trees_of
-from lapidar.core.cache.history import Held, History
+from lapidar.core.cache.history import HeldByProjects, History
 from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache, digest_of_name, is_cached_file
 from lapidar.core.cache.summary import last_moments
@@ -124,7 +124,7 @@ class _Pruning:
             remedy="Run `lapidar cache summary` to see which there are.",
         )
 
-    def _older(self, days: float, held: Held) -> Iterator[str]:
+    def _older(self, days: float, held: HeldByProjects) -> Iterator[str]:
         limit = time.time() - days * _DAY_SECONDS
         for kept in last_moments(self.history, held):
             if kept.time < limit and not kept.current:

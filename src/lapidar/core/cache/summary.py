@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass
 
-from lapidar.core.cache.history import Held, History, Moment
+from lapidar.core.cache.history import HeldByProjects, History, Moment
 from lapidar.core.cache.store import Cache
 from lapidar.core.records.snapshot import Snapshot
 
@@ -55,7 +55,7 @@ def summary(cache: Cache) -> Summary:
         )
 
 
-def last_moments(history: History, held: Held) -> list[HistoryEntry]:
+def last_moments(history: History, held: HeldByProjects) -> list[HistoryEntry]:
     """The last moment of every snapshot that the history has a copy of, oldest first."""
     last: dict[str, Moment] = {}
     for moment in history.moments():

@@ -38,7 +38,7 @@ def narrow_files(
     together: Sequence[str],
     *,
     jobs: int = 1,
-    told: Callable[[int, int], None] = lambda done, left: None,
+    announce: Callable[[int, int], None] = lambda done, left: None,
 ) -> FilesFound:
     """Find the files. All of them are known to be bad, and none of them good.
 
@@ -54,9 +54,9 @@ def narrow_files(
     def tried(taken: frozenset[int]) -> Outcome:
         return probe(frozenset(paths[number] for number in taken))
 
-    search = _Search(tried, known, made, jobs, told)
+    search = _Search(tried, known, made, jobs, announce)
     wide = _with_ring(known, made)
-    found = search.apart(narrow(len(paths), tried, wide, jobs=jobs, told=told).guilty, wide)
+    found = search.apart(narrow(len(paths), tried, wide, jobs=jobs, announce=announce).guilty, wide)
     named = search.decisive(found) or (_heads(found, wide) if len(found) > _MOST_APART else found)
     return FilesFound(*(tuple(paths[number] for number in sorted(some)) for some in (named, found - named)))
 
@@ -67,7 +67,7 @@ class _Search:
     known: Needs
     made: Sequence[int]  # together
     jobs: int
-    told: Callable[[int, int], None]
+    announce: Callable[[int, int], None]
 
     def apart(self, found: frozenset[int], wide: Needs) -> frozenset[int]:
         """What was found, without what is likely made together; and then without any needs, where that is not too much
@@ -77,7 +77,9 @@ class _Search:
             if held != looser and len(found) > 1 and (looser or len(found) <= _MOST_APART):
                 with suppress(_Enough):
                     patient = _Patient(self.probe, 2 * len(found).bit_length() + 8)
-                    found = narrow_within(found, patient, looser, jobs=self.jobs, told=self.told).guilty or found
+                    found = (
+                        narrow_within(found, patient, looser, jobs=self.jobs, announce=self.announce).guilty or found
+                    )
         return found
 
     def decisive(self, found: frozenset[int]) -> frozenset[int]:

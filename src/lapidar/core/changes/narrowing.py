@@ -110,7 +110,7 @@ def narrow(
     needs: Mapping[int, Collection[int]] | None = None,
     *,
     jobs: int = 1,
-    told: Callable[[int, int], None] = lambda done, left: None,
+    announce: Callable[[int, int], None] = lambda done, left: None,
 ) -> Narrowed:
     """Find a minimal set of changes that is bad. All of them together are known to be, and none of them is good.
 
@@ -118,9 +118,9 @@ def narrow(
         count: how many changes there are; they are called by their numbers.
         probe: tries some of them. Several may be asked for at once where there are jobs for it.
         needs: by a change, those without which it cannot be: these are tried with it.
-        told: hears how many trials were made, and how many there will be at most, as far as is known.
+        announce: hears how many trials were made, and how many there will be at most, as far as is known.
     """
-    search = _Search(count, probe, dict(needs or {}), jobs, told)
+    search = _Search(count, probe, dict(needs or {}), jobs, announce)
     return search.run()
 
 
@@ -130,7 +130,7 @@ def narrow_within(
     needs: Mapping[int, Collection[int]],
     *,
     jobs: int = 1,
-    told: Callable[[int, int], None] = lambda done, left: None,
+    announce: Callable[[int, int], None] = lambda done, left: None,
 ) -> Narrowed:
     """Narrow within some of the changes; see `narrow`. What they need of the others is left out of account."""
     numbers = sorted(some)
@@ -140,7 +140,7 @@ def narrow_within(
         lambda taken: probe(frozenset(numbers[place] for place in taken)),
         {places[one]: [places[other] for other in needs[one] if other in places] for one in numbers if one in needs},
         jobs=jobs,
-        told=told,
+        announce=announce,
     )
     return Narrowed(frozenset(numbers[place] for place in found.guilty), found.trials, found.certain)
 
@@ -172,7 +172,7 @@ class _Search:
     probe: Probe
     needs: dict[int, Collection[int]]
     jobs: int
-    told: Callable[[int, int], None]
+    announce: Callable[[int, int], None]
     known: dict[frozenset[int], Outcome] = field(default_factory=dict)
     trials: int = 0
 
@@ -227,7 +227,7 @@ class _Search:
                 candidates, bad = self._together(required, candidates, good, bad)
                 dark = []
                 continue
-            self.told(self.trials, len(candidates[good:bad]).bit_length() * (1 + bool(dark)) + 2)
+            self.announce(self.trials, len(candidates[good:bad]).bit_length() * (1 + bool(dark)) + 2)
             sets = [self.closure([*required, *candidates[:length]]) for length in lengths]
             for length, outcome in zip(lengths, self.ask_many(sets), strict=True):
                 if outcome is Outcome.BAD:

@@ -233,7 +233,7 @@ class _Search:
         ]
 
     def _narrowed(self, some: frozenset[int], needs: Mapping[int, Collection[int]]) -> Narrowed:
-        return narrow_within(some, self._probe, needs, jobs=self.options.jobs, told=self.trials.expect)
+        return narrow_within(some, self._probe, needs, jobs=self.options.jobs, announce=self.trials.expect)
 
     def _apart(self, found: Narrowed) -> tuple[Narrowed, frozenset[int]]:
         """Libraries that the operating system ships together moved together. Nobody says that they work apart: where

@@ -143,7 +143,7 @@ class Deeper:
             return
         searching = language.searching if language else None
         needs, together = searching.needs_between(old, new, self.cache) if searching else ({}, ())
-        found = narrow_files(list(at), probe, needs, together, jobs=self.jobs, told=self.trials.expect)
+        found = narrow_files(list(at), probe, needs, together, jobs=self.jobs, announce=self.trials.expect)
         one.files = [at[path] for path in found.named]
         one.goes_with = list(found.goes_with)
         one.lines = {file.path: files.text_difference(self.cache, file) for file in one.files}
@@ -198,7 +198,7 @@ class Deeper:
                 len(both.differing),
                 lambda taken: self._with_value(guilty, name, both.value(taken)),
                 jobs=self.jobs,
-                told=self.trials.expect,
+                announce=self.trials.expect,
             )
             one.entries = [both.differing[number] for number in sorted(found.guilty)]
 

@@ -116,8 +116,8 @@ def record(
         raise LapidarError(f"{name!r} is no name of an analysis", remedy=called.RULE)
     cache.require_writable()
     results.read(place.records)  # what cannot be added to shows before anything runs
-    told = declared(place, name)
-    command = tuple(command) or told.command
+    settings = declared(place, name)
+    command = tuple(command) or settings.command
     if not command:
         raise LapidarError(
             f"There is no command for the analysis {name}",
@@ -126,7 +126,7 @@ def record(
     place.make_own_folder()
     sweep(place)
     with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
-        recording = _Recording(place, cache, options, told, command, Path(work.path))
+        recording = _Recording(place, cache, options, settings, command, Path(work.path))
         analysis = recording.run(reporter)
         return recording.kept(analysis)
 
@@ -142,7 +142,7 @@ class _Recording:
     place: Place
     cache: Cache
     options: RecordOptions
-    told: DeclaredAnalysis
+    settings: DeclaredAnalysis
     command: tuple[str, ...]
     work: Path
     notes: list[str] = field(default_factory=list)
@@ -180,7 +180,7 @@ class _Recording:
         self.seconds, self.memory = ended.seconds, ended.memory
         self._refuse_failed(ended.code, ended.is_late)
         touched = ended.touched
-        wants = partial(observing.is_wanted, taken=self.told.results, left=self.told.leave)
+        wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         seen = observing.seen(self.place, environment, ended.observed, touched, began_ns, wants)
         self._tell(seen, touched, ended.left_behind)
         return self._analysis(ready, environment, ended.code, seen, printed, reporter)
@@ -194,7 +194,7 @@ class _Recording:
         if code and not self.options.even_failed:
             how = f"exit code {code}" if code > 0 else f"signal {-code}"
             raise LapidarError(
-                f"The analysis {self.told.name} failed ({how}), and nothing was recorded",
+                f"The analysis {self.settings.name} failed ({how}), and nothing was recorded",
                 remedy="Mend it; --even-failed records it as it is.",
             )
 
@@ -241,7 +241,7 @@ class _Recording:
         held = conditions.kept(environment)
         self._keep_snapshot(ready.snapshot, environment)
         whole = Analysis(
-            name=self.told.name,
+            name=self.settings.name,
             record="",
             command=self._command(),
             snapshot=ready.snapshot,

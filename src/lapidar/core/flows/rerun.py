@@ -129,11 +129,11 @@ def rerun(
     analysis = listing.whole(analysis, cache)
     if options.keep and options.keep.exists() and any(options.keep.iterdir()):
         raise LapidarError(f"{options.keep} is not empty", remedy="Name another folder with --keep-results.")
-    told = declared(place, name)
-    tolerances.of(told)  # what makes no sense shows before anything is run
+    settings = declared(place, name)
+    tolerances.of(settings)  # what makes no sense shows before anything is run
     place.make_own_folder()
     sweep(place)
-    again = _Again(place, cache, analysis, told, options, reporter, Rerun(analysis))
+    again = _Again(place, cache, analysis, settings, options, reporter, Rerun(analysis))
     with cache.in_use():
         again.restore()
         with atomic.WorkFolder(place.own_folder, RERUN) as work:
@@ -158,7 +158,7 @@ class _Again:
     place: Place
     cache: Cache
     analysis: Analysis
-    told: DeclaredAnalysis
+    settings: DeclaredAnalysis
     options: RerunOptions
     reporter: Progress
     result: Rerun
@@ -193,7 +193,7 @@ class _Again:
         if lost:
             lacking = f"the cache has lost the bytes of {len(lost)} recorded results"
             self.result.notes.append(f"{lacking}: they are compared by their digests alone")
-        rules = tolerances.of(self.told)
+        rules = tolerances.of(self.settings)
         self.result.compared = compare_all(before, self._wanted(last.files, before), rules)
         printed = scratch.recorded_output(self.analysis, self.cache)
         self.result.compared.append(compare(PRINTED, printed, of_file(last.printed), rules))
@@ -207,7 +207,7 @@ class _Again:
     def _wanted(self, files: Mapping[str, Path], before: Mapping[str, Was]) -> dict[str, Was]:
         """The results among what a run wrote: those recorded, and new ones that would be recorded."""
         given = {one.name for one in (*self.analysis.source, *self.analysis.input)}
-        taken, left = self.told.results, self.told.leave
+        taken, left = self.settings.results, self.settings.leave
         return {
             path: of_file(file)
             for path, file in files.items()

@@ -28,11 +28,11 @@ class Healed:
 
     Attributes:
         left: what could not be healed.
-        told: a sentence for each file that was altered or healed.
+        notes: a sentence for each file that was altered or healed.
     """
 
     left: list[Flaw] = field(default_factory=list)
-    told: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
 
 
 def heal(cache: Cache, flaws: Iterable[Flaw]) -> Healed:
@@ -70,10 +70,10 @@ def _heal_one(
         return  # another flaw of the same bytes was healed
     for source in _candidates(cache, entry, sources.get(entry.content, [])):
         if put_back(cache, entry, source):
-            result.told.append(f"The cache's file of {what}{how}; its bytes were taken from {source}")
+            result.notes.append(f"The cache's file of {what}{how}; its bytes were taken from {source}")
             return
     if altered:
-        result.told.append(f"The cache's file of {what}{how}, and its bytes are nowhere else on this machine")
+        result.notes.append(f"The cache's file of {what}{how}, and its bytes are nowhere else on this machine")
     result.left.append(flaw)
 
 

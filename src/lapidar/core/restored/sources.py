@@ -31,11 +31,11 @@ class Brought:
 
     Attributes:
         packages: the names of those that were fetched.
-        told: what else is to be known, a sentence each.
+        notes: what else is to be known, a sentence each.
     """
 
     packages: list[str] = field(default_factory=list)
-    told: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +69,7 @@ def _of_stores(wanted: _Wanted, brought: Brought) -> None:
     for store in wanted.stores:
         parts = {part.tree: part.owner for part in wanted.snapshot.parts() if not wanted.cache.is_whole(part.tree)}
         for digest in wanted.cache.take(parts, store, wanted.reporter):
-            brought.told.append(f"{words.owner(parts[digest])} was taken from {store.called}")
+            brought.notes.append(f"{words.owner(parts[digest])} was taken from {store.called}")
 
 
 def _runtimes_here(wanted: _Wanted, brought: Brought) -> None:
@@ -88,7 +88,7 @@ def _runtimes_here(wanted: _Wanted, brought: Brought) -> None:
                 remedy="Find the cache, or a copy of it, that has it; or pin anew for a runtime of this machine: "
                 "lapidar pin --runtime VERSION. Nothing was placed.",
             )
-        brought.told.append(told)
+        brought.notes.append(told)
 
 
 def _origins(wanted: _Wanted, brought: Brought) -> None:
@@ -120,7 +120,7 @@ def _libraries_here(wanted: _Wanted, brought: Brought) -> None:
     bare = lockfile.identified(snapshot.platform, snapshot.runtimes, snapshot.packages, snapshot.remainders)
     found, _ = with_lower_layers(wanted.cache, Declaration(), bare, None, wanted.reporter)
     if wanted.cache.is_whole(layer.tree):
-        brought.told.append("the system libraries were taken from this machine, which has the same bytes")
+        brought.notes.append("the system libraries were taken from this machine, which has the same bytes")
         return
     unlike = list(_unlike(snapshot, found))
     raise MissingFromCache(

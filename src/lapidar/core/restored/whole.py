@@ -51,8 +51,8 @@ def heal(cache: Cache, flaws: list[Flaw]) -> list[str]:
     from lapidar.core.restored import healing
 
     healed = healing.heal(cache, flaws)
-    require_none(cache, healed.left, healed.told)
-    return healed.told
+    require_none(cache, healed.left, healed.notes)
+    return healed.notes
 
 
 def require_none(cache: Cache, flaws: Collection[Flaw], told_of: Iterable[str] = ()) -> None:

@@ -178,7 +178,7 @@ def _started(
         flags,
         "\n".join(options.writable),
         os.path.realpath(files.root) if files else "",
-        files.kept if files else "",
+        files.copies if files else "",
         "\n".join(files.ignored) if files else "",
     ]
     try:

@@ -24,13 +24,13 @@ class Files:
 
     Attributes:
         root: it.
-        kept: an empty folder for the bytes of files that are about to be changed.
+        copies: an empty folder for the bytes of files that are about to be changed.
         ignored: folders, absolute and with links followed, of which nothing is told.
         ignores: says of other paths that nobody wants to know of them.
     """
 
     root: str
-    kept: str
+    copies: str
     ignored: tuple[str, ...] = ()
     ignores: Callable[[str], bool] = lambda path: False
 
@@ -41,14 +41,14 @@ class Told(NamedTuple):
     Attributes:
         is_read: it was there before, and was opened to be read.
         is_written: something was done by which it may be another.
-        kept: the name of the copy of its bytes; "" where there is none.
+        copy: the name of the copy of its bytes; "" where there is none.
         before: how it was; None where it was not there.
     """
 
     path: str
     is_read: bool
     is_written: bool
-    kept: str
+    copy: str
     before: State | None
 
     @classmethod
@@ -91,9 +91,9 @@ def touched(told: Iterable[Told], outside: Iterable[str], unseen: Iterable[str],
     return Touched(
         # Of one that is gone and was not kept, nothing can be said.
         read={
-            one.path: f"{files.kept}/{one.kept}" if one.kept else one.path
+            one.path: f"{files.copies}/{one.copy}" if one.copy else one.path
             for one in read
-            if one.kept or (now[one.path] and os.path.isfile(one.path))
+            if one.copy or (now[one.path] and os.path.isfile(one.path))
         },
         written=tuple(one.path for one in known if one.is_written and now[one.path] not in (None, one.before)),
         removed=tuple(one.path for one in known if one.before and now[one.path] is None),

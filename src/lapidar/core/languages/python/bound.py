@@ -8,7 +8,7 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
-from lapidar.core.languages.python.pinning.held import metadata_of_tree
+from lapidar.core.languages.python.pinning.cached import metadata_of_tree
 from lapidar.core.records.snapshot import Package, Runtime
 
 __all__ = ["works_with"]

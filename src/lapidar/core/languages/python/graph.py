@@ -9,7 +9,7 @@ from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
-from lapidar.core.languages.python.pinning.held import metadata_of_tree
+from lapidar.core.languages.python.pinning.cached import metadata_of_tree
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import requirement_of, shown
 from lapidar.core.languages.python.standards.metadata import Metadata, applies

@@ -28,7 +28,7 @@ from packaging.version import Version
 from lapidar.core.declaring.project import load
 from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.languages.python.index.page import File
-from lapidar.core.languages.python.pinning.held import Held
+from lapidar.core.languages.python.pinning.cached import CachedPackage
 from lapidar.core.languages.python.pinning.supply import Supply
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.standards import direct_url
@@ -107,7 +107,7 @@ def _package(package: Pinned) -> Package:
     return Package(name=name, version=version, index=index, sdist=sdist)
 
 
-def found_in(path: Path, target: Target, supply: Supply) -> dict[str, Held | File]:
+def found_in(path: Path, target: Target, supply: Supply) -> dict[str, CachedPackage | File]:
     """What a pylock.toml locks for a target, by name.
 
     Raises:
@@ -130,7 +130,7 @@ def found_in(path: Path, target: Target, supply: Supply) -> dict[str, Held | Fil
             why=str(error),
             remedy="Pin for the runtime that it is for (--runtime).",
         ) from error
-    found: dict[str, Held | File] = {}
+    found: dict[str, CachedPackage | File] = {}
     for package, source in selected:
         found[package.name] = _source(supply, path, package, source)
     return found
@@ -141,7 +141,7 @@ def _source(
     lock: Path,
     package: Package,
     source: PackageVcs | PackageDirectory | PackageArchive | PackageWheel | PackageSdist,
-) -> Held | File:
+) -> CachedPackage | File:
     if isinstance(source, PackageVcs):
         origin = Origin(
             kind="version-control",

@@ -19,7 +19,7 @@ from lapidar.core.languages.python.building.build import BuildFailed
 from lapidar.core.languages.python.index import source_metadata
 from lapidar.core.languages.python.index.indexes import Indexes, NoMetadata
 from lapidar.core.languages.python.index.page import File
-from lapidar.core.languages.python.pinning.held import Held
+from lapidar.core.languages.python.pinning.cached import CachedPackage
 from lapidar.core.languages.python.pinning.ranges import VersionBits
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import shown
@@ -36,11 +36,11 @@ class Settled:
     """A version that is settled from elsewhere than an index: an override, a direct reference, a kept package.
 
     Attributes:
-        held: it in the cache; None where its file is still to be had from an index.
+        cached: it in the cache; None where its file is still to be had from an index.
     """
 
     version: Version
-    held: Held | None = None
+    cached: CachedPackage | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +67,7 @@ class Policy:
     forced: Collection[str] = ()
     built_first: bool = False
     kept_alone: bool = False
-    kept: Mapping[str, Settled] = field(default_factory=dict)
+    pinned: Mapping[str, Settled] = field(default_factory=dict)
     settled: Mapping[str, Settled] = field(default_factory=dict)
 
 
@@ -122,7 +122,7 @@ class Candidates(Universe):
         sources: Sources,
         reporter: progress.Progress | None = None,
     ) -> None:
-        super().__init__({*policy.settled, *policy.kept})
+        super().__init__({*policy.settled, *policy.pinned})
         self.indexes = indexes
         self.target = target
         self.policy = policy
@@ -175,8 +175,8 @@ class Candidates(Universe):
         settled = self.policy.settled.get(name)
         if settled:
             return [settled.version]
-        kept = self.policy.kept.get(name)
-        if kept and (not self.indexes.indexes or (self.policy.kept_alone and kept.held)):
+        kept = self.policy.pinned.get(name)
+        if kept and (not self.indexes.indexes or (self.policy.kept_alone and kept.cached)):
             return [kept.version]
         usable = [release for release in self.releases(name) if not release.reason]
         built = [one.version for one in usable if one.is_built]
@@ -187,7 +187,7 @@ class Candidates(Universe):
         fitting = built + from_source
         if not kept:
             return fitting
-        if kept.held is None and kept.version not in fitting:
+        if kept.cached is None and kept.version not in fitting:
             return fitting
         return [kept.version, *(version for version in fitting if version != kept.version)]
 
@@ -222,7 +222,7 @@ class Candidates(Universe):
                 self._metadata_soon(wish)
 
     def _metadata_soon(self, wish: Wish) -> None:
-        if wish.name in self.policy.settled or wish.name in self.policy.kept:
+        if wish.name in self.policy.settled or wish.name in self.policy.pinned:
             return
         for release in self._releases[wish.name]:
             if not release.reason and (wish.range is None or self.fits(wish, release.version)):
@@ -261,9 +261,9 @@ class Candidates(Universe):
         return self._metadata[key]
 
     def _read_metadata(self, name: str, version: Version) -> Metadata | None:
-        held = self.held(name, version)
-        if held:
-            return held.metadata
+        cached = self.cached(name, version)
+        if cached:
+            return cached.metadata
         file = self.file(name, version)
         try:
             metadata = self._metadata_of(file, name, version)
@@ -308,11 +308,11 @@ class Candidates(Universe):
 
     # ---- files
 
-    def held(self, name: str, version: Version) -> Held | None:
+    def cached(self, name: str, version: Version) -> CachedPackage | None:
         """A version that is in the cache already, by what is settled or kept."""
-        for settled in (self.policy.settled.get(name), self.policy.kept.get(name)):
-            if settled and settled.version == version and settled.held:
-                return settled.held
+        for settled in (self.policy.settled.get(name), self.policy.pinned.get(name)):
+            if settled and settled.version == version and settled.cached:
+                return settled.cached
         return None
 
     def file(self, name: str, version: Version) -> File:

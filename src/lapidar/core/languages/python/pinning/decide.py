@@ -10,9 +10,9 @@ from packaging.version import InvalidVersion, Version
 from lapidar.core import progress
 from lapidar.core.errors import Conflict
 from lapidar.core.languages.python.index.page import File
-from lapidar.core.languages.python.pinning import held
+from lapidar.core.languages.python.pinning import cached
+from lapidar.core.languages.python.pinning.cached import CachedPackage
 from lapidar.core.languages.python.pinning.candidates import Candidates, Policy, Settled, names_prerelease, wish_of
-from lapidar.core.languages.python.pinning.held import Held
 from lapidar.core.languages.python.pinning.resolving import exact, solve, solve_at_once
 from lapidar.core.languages.python.pinning.supply import Supply
 from lapidar.core.languages.python.pinning.target import Target
@@ -30,10 +30,10 @@ __all__ = ["Choice", "Decider"]
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """A chosen version, and either what is held of it or the file to fetch."""
+    """A chosen version, and either what the cache has of it or the file to fetch."""
 
     metadata: Metadata
-    held: Held | None
+    cached: CachedPackage | None
     file: File | None
 
     @property
@@ -42,8 +42,8 @@ class Choice:
 
     def is_of(self, package: Package) -> bool:
         """Whether it has the same bytes."""
-        if self.held:
-            return self.held.tree == package.tree
+        if self.cached:
+            return self.cached.tree == package.tree
         return self.file is not None and self.file.sha256 == package.origin.sha256
 
 
@@ -85,7 +85,7 @@ class Decider(Deciding):
         kept = self._kept(settled) if keep else {}
         exactly = exact(own)
         for name, one in [*settled.items(), *kept.items()]:
-            if one.held is None:  # its file may have been withdrawn since
+            if one.cached is None:  # its file may have been withdrawn since
                 exactly.setdefault(name, set()).add(one.version)
         return Policy(
             prereleases={need.name for need in own if names_prerelease(requirement_of(need).specifier)},
@@ -94,7 +94,7 @@ class Decider(Deciding):
             as_of=self.request.options.as_of or self.request.declaration.as_of,
             no_builds=self.request.options.no_builds,
             forced={one.name for one in overrides},
-            kept=kept,
+            pinned=kept,
             settled=settled,
         )
 
@@ -106,10 +106,10 @@ class Decider(Deciding):
         kept: dict[str, Settled] = {}
         for package in self.staying(settled):
             try:
-                found = Settled(Version(package.version), held.of_package(self.request.cache, package))
+                found = Settled(Version(package.version), cached.of_package(self.request.cache, package))
             except InvalidVersion:
                 continue
-            if found.held or self.supply.indexes.indexes:
+            if found.cached or self.supply.indexes.indexes:
                 kept[package.name] = found
         return kept
 
@@ -140,7 +140,7 @@ class Decider(Deciding):
         where nothing that is built can do.
         """
         policy = self.policy()
-        if policy.kept:
+        if policy.pinned:
             candidates = self._of(replace(policy, built_first=True, kept_alone=True))
             self._require_overrides(candidates)
             if answer := solve_at_once(candidates, self.roots(), self.limits()):
@@ -155,10 +155,10 @@ class Decider(Deciding):
             candidates = self._of(policy)
             return candidates, self.solve(candidates)
 
-    def plan_of(self, found: Mapping[str, Held | File]) -> LanguagePlan:
+    def plan_of(self, found: Mapping[str, CachedPackage | File]) -> LanguagePlan:
         """A plan of packages that were chosen elsewhere."""
         files = {name: one for name, one in found.items() if isinstance(one, File)}
-        chosen = {name: one for name, one in found.items() if isinstance(one, Held)}
+        chosen = {name: one for name, one in found.items() if isinstance(one, CachedPackage)}
         chosen |= zip(files, self.supply.many(list(files.values())), strict=True)
         return self._plan({name: Choice(one.metadata, one, None) for name, one in chosen.items()}, (), ())
 
@@ -182,13 +182,13 @@ class Decider(Deciding):
 
     def _require_overrides(self, candidates: Candidates) -> None:
         settled = candidates.policy.settled.items()
-        self.require_versions_of_overrides(candidates, {name: one.version for name, one in settled if not one.held})
+        self.require_versions_of_overrides(candidates, {name: one.version for name, one in settled if not one.cached})
 
 
 def _newer_sources(candidates: Candidates, answer: Mapping[str, Version]) -> Iterator[str]:
     """Where a newer version is there that would have to be built, a sentence each."""
     for name, version in answer.items():
-        if "[" in name or name in candidates.policy.settled or name in candidates.policy.kept:
+        if "[" in name or name in candidates.policy.settled or name in candidates.policy.pinned:
             continue
         newest = next((one for one in candidates.releases(name) if not one.reason), None)
         if newest and newest.version > version and not newest.is_built:
@@ -201,9 +201,9 @@ def _newer_sources(candidates: Candidates, answer: Mapping[str, Version]) -> Ite
 def _choice(name: str, version: Version, candidates: Candidates) -> Choice:
     metadata = candidates.metadata(name, version)
     assert metadata is not None, "what is chosen has metadata"
-    found = candidates.held(name, version)
+    found = candidates.cached(name, version)
     return Choice(metadata, found, None if found else candidates.file(name, version))
 
 
-def _settled(found: Held) -> Settled:
+def _settled(found: CachedPackage) -> Settled:
     return Settled(found.version, found)

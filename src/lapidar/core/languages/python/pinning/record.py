@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.languages.python.pinning.held import Held
+from lapidar.core.languages.python.pinning.cached import CachedPackage
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.requirements import requirement_of
 from lapidar.core.languages.python.standards.metadata import needed
@@ -17,7 +17,9 @@ from lapidar.core.records.snapshot import Package
 __all__ = ["packages"]
 
 
-def packages(cache: Cache, target: Target, chosen: Mapping[str, Held], asked: Sequence[Need]) -> tuple[Package, ...]:
+def packages(
+    cache: Cache, target: Target, chosen: Mapping[str, CachedPackage], asked: Sequence[Need]
+) -> tuple[Package, ...]:
     """The records, sorted by name.
 
     Args:

@@ -11,7 +11,7 @@ from lapidar.core.errors import IndexTrouble, LapidarError, MissingFromCache
 from lapidar.core.languages import source_trees
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.index.page import File
-from lapidar.core.languages.python.pinning.held import Held
+from lapidar.core.languages.python.pinning.cached import CachedPackage
 from lapidar.core.languages.python.pinning.session import PythonPinning, opened
 from lapidar.core.languages.python.pinning.supply import Supply
 from lapidar.core.languages.python.requirements import requirement_of
@@ -50,13 +50,13 @@ def fetch_missing(request: PinRequest, snapshot: Snapshot) -> list[str]:
         files = [(package, one) for package, one in found if isinstance(one, File)]
         fetched = zip(files, pinning.supply.many([file for _, file in files]), strict=True)
         chosen = [(package, held) for (package, _), held in fetched]
-        chosen += [(package, one) for package, one in found if isinstance(one, Held)]
+        chosen += [(package, one) for package, one in found if isinstance(one, CachedPackage)]
     for package, held in chosen:
         _require_same(package, held)
     return [package.name for package in missing]
 
 
-def _require_same(package: Package, held: Held) -> None:
+def _require_same(package: Package, held: CachedPackage) -> None:
     if held.tree != package.tree:
         raise MissingFromCache(
             f"{package.name} {package.version} is not what the lockfile says",
@@ -78,7 +78,7 @@ class _Finder:
         self._stack = stack
         self._alone: dict[str, Indexes] = {}
 
-    def find(self, package: Package) -> File | Held:
+    def find(self, package: Package) -> File | CachedPackage:
         """The file to fetch, or, for what is not a file, what was brought."""
         origin = package.origin
         named = origin.url is not None and _is_named(self._pinning.request.declaration, origin.url)

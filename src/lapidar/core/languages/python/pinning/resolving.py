@@ -21,7 +21,7 @@ def solve(candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish])
     Raises:
         Conflict: there is none; it says why.
     """
-    if roots and not candidates.has_indexes and not candidates.policy.kept and not candidates.policy.settled:
+    if roots and not candidates.has_indexes and not candidates.policy.pinned and not candidates.policy.settled:
         candidates.indexes.require_any()
     try:
         return Solver(candidates, roots, limits).solve()

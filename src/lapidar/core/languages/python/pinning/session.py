@@ -11,8 +11,8 @@ from packaging.utils import canonicalize_name
 from lapidar.core.errors import Conflict
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.pinning import base, record
+from lapidar.core.languages.python.pinning.cached import CachedPackage
 from lapidar.core.languages.python.pinning.decide import Choice, Decider
-from lapidar.core.languages.python.pinning.held import Held
 from lapidar.core.languages.python.pinning.supply import Supply
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.standards.metadata import Metadata
@@ -40,7 +40,7 @@ class PythonPinning(OneSession):
         choices = {name: choice for name, choice in plan.choices.items() if isinstance(choice, Choice)}
         files = {name: choice.file for name, choice in choices.items() if choice.file}
         brought = dict(zip(files, self.supply.many(list(files.values())), strict=True))
-        chosen = {name: choice.held or brought[name] for name, choice in choices.items()}
+        chosen = {name: choice.cached or brought[name] for name, choice in choices.items()}
         _require_as_guessed(choices, brought)
         records = record.packages(self.request.cache, self.target, chosen, self.decider.needs)
         return LanguageParts(self.target.runtime, records, ())
@@ -54,7 +54,7 @@ def _normalised(metadata: Metadata) -> set[str]:
     }
 
 
-def _require_as_guessed(choices: Mapping[str, Choice], brought: Mapping[str, Held]) -> None:
+def _require_as_guessed(choices: Mapping[str, Choice], brought: Mapping[str, CachedPackage]) -> None:
     """What was built must need what was taken for its needs before.
 
     Raises:

@@ -20,7 +20,7 @@ from lapidar.core.languages import source_trees as sources
 from lapidar.core.languages.python.building.build import SourceBuilder
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.index.page import File
-from lapidar.core.languages.python.pinning.held import Held, metadata_of_tree
+from lapidar.core.languages.python.pinning.cached import CachedPackage, metadata_of_tree
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.pinning.workplace import Workplace
 from lapidar.core.languages.python.standards import wheel
@@ -66,7 +66,7 @@ class Supply:
 
     # ---- files of an index
 
-    def many(self, files: Sequence[File]) -> list[Held]:
+    def many(self, files: Sequence[File]) -> list[CachedPackage]:
         """Bring several files, fetching ahead while others are stowed."""
         brought = {file.url: made for file in files if (made := self.made(file))}
         wanted = [file for file in files if file.url not in brought]
@@ -116,24 +116,24 @@ class Supply:
             sealed.keep(kept, lambda: told)
         return Metadata.parse(told.decode("utf-8", "replace"))
 
-    def one(self, file: File) -> Held:
+    def one(self, file: File) -> CachedPackage:
         """Bring a file of an index."""
         return self.many([file])[0]
 
-    def made(self, file: File) -> Held | None:
+    def made(self, file: File) -> CachedPackage | None:
         """What came of a file before; None where it is still to be had."""
         if not file.sha256:
             return None
         key = file.sha256 if file.is_wheel else self.builder.key(file.sha256)
         return self._made(key, self._origin(file, file.sha256, file.bytes))
 
-    def _made(self, key: str, origin: Origin) -> Held | None:
+    def _made(self, key: str, origin: Origin) -> CachedPackage | None:
         made = self.cache.made(key)
         if made is None:
             return None
-        return Held(metadata_of_tree(self.cache, made.tree), made.tree, origin, made.notes)
+        return CachedPackage(metadata_of_tree(self.cache, made.tree), made.tree, origin, made.notes)
 
-    def _bring(self, file: File, fetched: Fetched, path: Path) -> Held:
+    def _bring(self, file: File, fetched: Fetched, path: Path) -> CachedPackage:
         digest = fetched.sha256
         origin = self._origin(file, digest, path.stat().st_size)
         if file.is_wheel:
@@ -156,16 +156,18 @@ class Supply:
 
     # ---- into trees
 
-    def _stow(self, path: Path, file_name: str, origin: Origin, key: str, built_with: Sequence[str] = ()) -> Held:
+    def _stow(
+        self, path: Path, file_name: str, origin: Origin, key: str, built_with: Sequence[str] = ()
+    ) -> CachedPackage:
         with wheel.opened(path, file_name) as content:
             try:
                 tree: Tree = stow(self.cache, {file_name: content.drafts()}, None, progress.Silent())[file_name].tree
             except ValueError as error:
                 raise PackageBroken(f"{file_name} is not a valid wheel", why=str(error)) from error
             self.cache.put_made(key, tree.digest, built_with)
-            return Held(content.metadata, tree.digest, origin, tuple(built_with))
+            return CachedPackage(content.metadata, tree.digest, origin, tuple(built_with))
 
-    def _build(self, source: Path, label: str, origin: Origin, digest: str, work: Path) -> Held:
+    def _build(self, source: Path, label: str, origin: Origin, digest: str, work: Path) -> CachedPackage:
         key = self.builder.key(digest)
         made = self._made(key, origin)
         if made:
@@ -176,18 +178,18 @@ class Supply:
 
     # ---- what a project names itself
 
-    def reference(self, requirement: Requirement) -> Held:
+    def reference(self, requirement: Requirement) -> CachedPackage:
         """Bring what a direct reference names: a repository, a file at an address, a folder."""
         assert requirement.url is not None
         return self.named(requirement.name, requirement.url)
 
-    def override(self, override: Override) -> Held:
+    def override(self, override: Override) -> CachedPackage:
         """Bring what an override names, where it is not a version of an index."""
         if override.commit:
             return self.named(override.name, f"git+{override.url}@{override.commit}")
         return self.named(override.name, override.file or override.folder)
 
-    def named(self, name: str, url: str) -> Held:
+    def named(self, name: str, url: str) -> CachedPackage:
         """Bring what an address or a path names.
 
         Raises:
@@ -208,7 +210,7 @@ class Supply:
             )
         return held
 
-    def _checked_out(self, checkout: sources.Checkout, name: str) -> Held:
+    def _checked_out(self, checkout: sources.Checkout, name: str) -> CachedPackage:
         with self.cache.work_folder() as work:
             folder = work.path / "source"
             commit = sources.checked_out(checkout, folder)
@@ -224,7 +226,7 @@ class Supply:
             digest = hashlib.sha256(f"git {commit} {checkout.subdirectory}".encode()).hexdigest()
             return self._build(inner, f"{name} at {commit[:12]}", origin, digest, work.path)
 
-    def _file_or_folder(self, url: str) -> Held:
+    def _file_or_folder(self, url: str) -> CachedPackage:
         plain, fragment = urldefrag(url)
         path = local_path(plain)
         if path is not None and not path.is_absolute():
@@ -235,7 +237,7 @@ class Supply:
         promised = fragment.removeprefix("sha256=") if fragment.startswith("sha256=") else ""
         return self.one(File(name=name, url=path.as_uri() if path else plain, sha256=promised))
 
-    def _folder(self, folder: Path) -> Held:
+    def _folder(self, folder: Path) -> CachedPackage:
         inside = self.place.relative(folder)
         origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
         with self.cache.work_folder() as work:

@@ -19,7 +19,7 @@ from lapidar.core.pinning.market import Against, Reason, Release
 from lapidar.core.pinning.solver import Wish
 from lapidar.core.records.snapshot import Origin
 
-__all__ = ["Candidates", "Held", "Policy", "RVersion", "wish_of"]
+__all__ = ["CachedPackage", "Candidates", "Policy", "RVersion", "wish_of"]
 
 
 @functools.total_ordering
@@ -59,7 +59,7 @@ def wish_of(requirement: Requirement, where: str = "", *, any_version: bool = Fa
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
+class CachedPackage:
     """A package in the cache, and where it came from."""
 
     description: Description
@@ -81,15 +81,15 @@ class Policy:
         no_builds: nothing that would have to be built.
         kept: what is pinned already and is to stay, where it can: versions by name.
         settled: what is settled from elsewhere than a repository.
-        held: of names, what the cache has: of kept and settled ones.
+        cached: of names, what the cache has: of kept and settled ones.
     """
 
     as_of: datetime.date | None = None
     no_builds: bool = False
-    kept: Mapping[str, RVersion] = field(default_factory=dict)
+    pinned: Mapping[str, RVersion] = field(default_factory=dict)
     settled: Mapping[str, RVersion] = field(default_factory=dict)
     forced: Collection[str] = ()
-    held: Mapping[str, Held] = field(default_factory=dict)
+    cached: Mapping[str, CachedPackage] = field(default_factory=dict)
 
 
 class Candidates(Universe):
@@ -102,7 +102,7 @@ class Candidates(Universe):
     need = "{} ({} {})"
 
     def __init__(self, repositories: Repositories, runtime: str, policy: Policy) -> None:
-        super().__init__({*policy.settled, *policy.kept})
+        super().__init__({*policy.settled, *policy.pinned})
         self.repositories = repositories
         self.runtime = runtime
         self.policy = policy
@@ -114,7 +114,7 @@ class Candidates(Universe):
         settled = self.policy.settled.get(name)
         if settled is not None:
             return [settled]
-        kept = self.policy.kept.get(name)
+        kept = self.policy.pinned.get(name)
         if not self.has_indexes:
             return [kept] if kept is not None else []
         usable = [one.version for one in self.releases(name) if not one.reason]
@@ -183,16 +183,16 @@ class Candidates(Universe):
             self.releases(name)
         return self._offers[(name, version)]
 
-    def held(self, name: str, version: RVersion) -> Held | None:
+    def cached(self, name: str, version: RVersion) -> CachedPackage | None:
         """A version that is in the cache already."""
-        found = self.policy.held.get(name)
+        found = self.policy.cached.get(name)
         return found if found and found.version == version else None
 
     def description(self, name: str, version: RVersion) -> Description | None:
         """What a version says of itself; None where it cannot be used, with a note."""
-        held = self.held(name, version)
-        if held:
-            return held.description
+        cached = self.cached(name, version)
+        if cached:
+            return cached.description
         try:
             found = self.repositories.description_of(self.offer(name, version))
         except PackageBroken as error:

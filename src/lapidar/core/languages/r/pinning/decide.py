@@ -10,7 +10,7 @@ from lapidar.core.languages.r.building import system_needs
 from lapidar.core.languages.r.description import Description
 from lapidar.core.languages.r.index.repositories import Offer
 from lapidar.core.languages.r.pinning.base import Target
-from lapidar.core.languages.r.pinning.candidates import Candidates, Held, Policy, RVersion, wish_of
+from lapidar.core.languages.r.pinning.candidates import CachedPackage, Candidates, Policy, RVersion, wish_of
 from lapidar.core.languages.r.pinning.supply import Named, Supply, held_of
 from lapidar.core.languages.r.requirements import BASE, of_need
 from lapidar.core.pinning.deciding import Deciding
@@ -27,7 +27,7 @@ class Choice:
     """A chosen version: what it says of itself, and what is to be brought."""
 
     description: Description
-    what: Held | Offer | Named
+    what: CachedPackage | Offer | Named
 
     @property
     def version(self) -> str:
@@ -63,7 +63,7 @@ class Decider(Deciding):
 
     def candidates(self, *, without_override: str = "", keep: bool = True) -> Candidates:
         settled: dict[str, RVersion] = {}
-        held: dict[str, Held] = {}
+        cached: dict[str, CachedPackage] = {}
         for name, override in self.overrides.items():
             if name == without_override:
                 continue
@@ -72,18 +72,18 @@ class Decider(Deciding):
             else:
                 named = self._brought(name, override)
                 settled[name] = RVersion(named.description.version)
-                held[name] = Held(named.description, "", named.origin)
+                cached[name] = CachedPackage(named.description, "", named.origin)
         kept = {}
         for package in self.staying(settled) if keep else ():
             if one := held_of(self.request.cache, package):
-                kept[package.name], held[package.name] = one.version, one
+                kept[package.name], cached[package.name] = one.version, one
         policy = Policy(
             as_of=self.request.options.as_of or self.request.declaration.as_of,
             no_builds=self.request.options.no_builds,
-            kept=kept,
+            pinned=kept,
             settled=settled,
             forced=frozenset(settled),
-            held=held,
+            cached=cached,
         )
         return Candidates(self.supply.repositories, self.target.runtime.version, policy)
 
@@ -95,7 +95,7 @@ class Decider(Deciding):
     # ---- resolving
 
     def solve(self, market: Candidates) -> Mapping[str, RVersion]:
-        if self.needs and not (market.has_indexes or market.policy.kept or market.policy.settled):
+        if self.needs and not (market.has_indexes or market.policy.pinned or market.policy.settled):
             market.repositories.require_any()
         return super().solve(market)
 
@@ -107,8 +107,8 @@ class Decider(Deciding):
             self.require_versions_of_overrides(candidates, asked)
             answer = self.solve(candidates)
         choices = {name: self._choice(name, version, candidates) for name, version in answer.items()}
-        offers = [one.what for one in choices.values() if not isinstance(one.what, Held)]
-        told = [text for one in choices.values() if not isinstance(one.what, Held)
+        offers = [one.what for one in choices.values() if not isinstance(one.what, CachedPackage)]
+        told = [text for one in choices.values() if not isinstance(one.what, CachedPackage)
                 if (text := system_needs.told(one.description))]  # fmt: skip
         return LanguagePlan(
             choices=choices,
@@ -124,4 +124,4 @@ class Decider(Deciding):
         assert found is not None, "what is chosen says what it needs"
         if name in self._named and name in candidates.policy.settled:
             return Choice(found, self._named[name])
-        return Choice(found, candidates.held(name, version) or candidates.offer(name, version))
+        return Choice(found, candidates.cached(name, version) or candidates.offer(name, version))

@@ -10,7 +10,7 @@ from lapidar.core.errors import DeclarationError, IndexTrouble, MissingFromCache
 from lapidar.core.languages.r import description
 from lapidar.core.languages.r.index.repositories import Offer, Repositories
 from lapidar.core.languages.r.pinning import base
-from lapidar.core.languages.r.pinning.candidates import Held, RVersion
+from lapidar.core.languages.r.pinning.candidates import CachedPackage, RVersion
 from lapidar.core.languages.r.pinning.decide import Choice, Decider
 from lapidar.core.languages.r.pinning.supply import Named, Supply, held_of
 from lapidar.core.pinning.deciding import OneSession
@@ -38,7 +38,7 @@ class RPinning(OneSession):
         )
         return LanguageParts(self.target.runtime, tuple(self._records(brought)), ())
 
-    def _records(self, brought: Mapping[str, Held]) -> Iterator[Package]:
+    def _records(self, brought: Mapping[str, CachedPackage]) -> Iterator[Package]:
         needs = self.decider.needs
         for name, held in sorted(brought.items()):
             groups = {need.group for need in needs if need.name == name}
@@ -85,13 +85,15 @@ def fetch_missing(request: PinRequest, snapshot: Snapshot) -> list[str]:
     if not missing:
         return []
     with opened(request) as pinning:
-        chosen: dict[str, Held | Offer | Named] = {}
+        chosen: dict[str, CachedPackage | Offer | Named] = {}
         described = {}
         for package in own:
             found = held_of(cache, package) or _offer(pinning, package)
             chosen[package.name] = found
             described[package.name] = (
-                found.description if isinstance(found, Held) else pinning.supply.repositories.description_of(found)
+                found.description
+                if isinstance(found, CachedPackage)
+                else pinning.supply.repositories.description_of(found)
             )
         brought = pinning.supply.bring(chosen, described)
     for name, package in missing.items():

@@ -20,7 +20,7 @@ from lapidar.core.languages.r.description import Description
 from lapidar.core.languages.r.graph import description_of_tree
 from lapidar.core.languages.r.index.repositories import Offer, Repositories, description_in
 from lapidar.core.languages.r.pinning import workplace
-from lapidar.core.languages.r.pinning.candidates import Held
+from lapidar.core.languages.r.pinning.candidates import CachedPackage
 from lapidar.core.languages.r.requirements import BASE
 from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.pinning.session import PinRequest
@@ -44,7 +44,7 @@ class Named:
     source: Path
 
 
-def held_of(cache: Cache, package: Package) -> Held | None:
+def held_of(cache: Cache, package: Package) -> CachedPackage | None:
     """A package of a lockfile; None where the cache does not have all of it."""
     if not cache.is_whole(package.tree):
         return None
@@ -52,7 +52,7 @@ def held_of(cache: Cache, package: Package) -> Held | None:
         found = description_of_tree(cache, package.tree)
     except (PackageBroken, OSError, ValueError):
         return None
-    return Held(found, package.tree, package.origin, package.built_with)
+    return CachedPackage(found, package.tree, package.origin, package.built_with)
 
 
 @dataclass
@@ -79,8 +79,8 @@ class Supply:
     # ---- many
 
     def bring(
-        self, chosen: Mapping[str, Held | Offer | Named], described: Mapping[str, Description]
-    ) -> dict[str, Held]:
+        self, chosen: Mapping[str, CachedPackage | Offer | Named], described: Mapping[str, Description]
+    ) -> dict[str, CachedPackage]:
         """Bring what was chosen, each after what it needs.
 
         Args:
@@ -89,15 +89,17 @@ class Supply:
         Raises:
             IndexTrouble, PackageBroken, BuildFailed: nothing has changed for a reader.
         """
-        done: dict[str, Held] = {}
+        done: dict[str, CachedPackage] = {}
         for name in _in_order(described):
             one = chosen[name]
             needed = _closure(name, described)
             trees = {other: done[other].tree for other in sorted(needed)}
-            done[name] = one if isinstance(one, Held) else self._made(name, one, trees, done)
+            done[name] = one if isinstance(one, CachedPackage) else self._made(name, one, trees, done)
         return done
 
-    def _made(self, name: str, one: Offer | Named, trees: Mapping[str, str], done: Mapping[str, Held]) -> Held:
+    def _made(
+        self, name: str, one: Offer | Named, trees: Mapping[str, str], done: Mapping[str, CachedPackage]
+    ) -> CachedPackage:
         if isinstance(one, Named):
             return self._built(one.source, one.description, one.origin, one.digest, trees, done)
         with self._fetched(one) as (path, digest):
@@ -136,11 +138,11 @@ class Supply:
                     remedy="Try again; if it stays so, the file was changed on its way or on the host: do not use it.",
                 )
 
-    def _known(self, digest: str, origin: Origin, trees: Mapping[str, str]) -> Held | None:
+    def _known(self, digest: str, origin: Origin, trees: Mapping[str, str]) -> CachedPackage | None:
         made = self.request.cache.made(build.key(digest, self.runtime, list(trees.values())))
         if made is None:
             return None
-        return Held(description_of_tree(self.request.cache, made.tree), made.tree, origin, made.notes)
+        return CachedPackage(description_of_tree(self.request.cache, made.tree), made.tree, origin, made.notes)
 
     def _built(
         self,
@@ -149,15 +151,17 @@ class Supply:
         origin: Origin,
         digest: str,
         trees: Mapping[str, str],
-        done: Mapping[str, Held],
-    ) -> Held:
+        done: Mapping[str, CachedPackage],
+    ) -> CachedPackage:
         known = self._known(digest, origin, trees)
         if known:
             return known
         tree = self._the_builder().build(source, found, trees, self.request.reporter)
         made_with = [f"{name} {done[name].description.version} {digest}" for name, digest in trees.items()]
         self.request.cache.put_made(build.key(digest, self.runtime, list(trees.values())), tree.digest, made_with)
-        return Held(description_of_tree(self.request.cache, tree.digest), tree.digest, origin, tuple(made_with))
+        return CachedPackage(
+            description_of_tree(self.request.cache, tree.digest), tree.digest, origin, tuple(made_with)
+        )
 
     def _the_builder(self) -> Builder:
         """Made when the first package has to be built."""

@@ -12,11 +12,11 @@ from lapidar.core.languages.python.standards import layout
 from lapidar.core.languages.python.standards.metadata import Metadata
 from lapidar.core.records.snapshot import Origin, Package
 
-__all__ = ["Held", "metadata_of_tree", "of_package"]
+__all__ = ["CachedPackage", "metadata_of_tree", "of_package"]
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
+class CachedPackage:
     """A package in the cache, and where it came from."""
 
     metadata: Metadata
@@ -45,7 +45,7 @@ def metadata_of_tree(cache: Cache, digest: str) -> Metadata:
     raise PackageBroken(f"The tree {digest} has no metadata")
 
 
-def of_package(cache: Cache, package: Package) -> Held | None:
+def of_package(cache: Cache, package: Package) -> CachedPackage | None:
     """A package of a lockfile; None where the cache does not have all of it."""
     if not cache.is_whole(package.tree):
         return None
@@ -53,4 +53,4 @@ def of_package(cache: Cache, package: Package) -> Held | None:
         metadata = metadata_of_tree(cache, package.tree)
     except (LapidarError, OSError):
         return None
-    return Held(metadata, package.tree, package.origin, package.built_with)
+    return CachedPackage(metadata, package.tree, package.origin, package.built_with)
