@@ -45,11 +45,13 @@ def _size(one: Compared) -> str:
 
 
 def _details(one: Compared, view: View) -> None:
+    # What was not compared, and what was taken for equal, is said beside a good verdict too.
+    aside = (*one.set_aside, *one.taken)
     quiet = one.verdict in (Verdict.IDENTICAL, Verdict.SAME, Verdict.GONE, Verdict.NEW)
-    if quiet and not view.verbose:
+    if quiet and not view.verbose and not aside:
         return
     lines = list(one.details[: None if view.verbose else _FEW])
-    if not lines and not one.numbers and not one.note:
+    if not lines and not one.numbers and not one.note and not aside:
         return
     view.line()
     view.line(f"{one.path}: {one.verdict}", _STYLES[one.verdict])
@@ -65,6 +67,8 @@ def _details(one: Compared, view: View) -> None:
         view.line(f"  tolerated: {one.tolerance}", "faint")
     if one.set_aside:
         view.line(f"  not compared: {', '.join(one.set_aside)}", "faint")
+    for line in one.taken:
+        view.line(f"  {line}", "faint")
     if one.note:
         view.line(f"  {one.note}", "warn")
 
@@ -94,6 +98,7 @@ def as_json(one: Compared) -> dict[str, Any]:
         "more": one.more,
         "tolerance": one.tolerance,
         "set_aside": list(one.set_aside),
+        "taken": list(one.taken),
         "note": one.note,
         "numbers": None
         if numbers is None

@@ -96,6 +96,15 @@ class _OverrideTable(_Table, frozen=True):
     url: str = ""
 
 
+class _ReadingTable(_Table, frozen=True, omit_defaults=True):
+    kind: str = ""
+    delimiter: str = ""
+    decimal: str = ""
+    encoding: str = ""
+    text: _Strings = ()
+    key: _Strings = ()
+
+
 class _AnalysisTable(_Table, frozen=True):
     command: _Strings | str = ()
     results: _Strings = ()
@@ -103,6 +112,7 @@ class _AnalysisTable(_Table, frozen=True):
     ignore: _Strings = ()
     tolerance: dict[str, dict[str, float]] = {}
     matched_by: dict[str, _Strings] = {}
+    reading: dict[str, _ReadingTable] = {}
 
 
 _TABLES = {"analysis", "project", "runtime", "needs", "index", "override", "conditions"}
@@ -432,7 +442,10 @@ def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
     except ValueError as error:
         raise DeclarationError(f"{where}: the command cannot be read", why=str(error)) from error
     tolerance = {pattern: dict(measures) for pattern, measures in told.tolerance.items()}
-    return DeclaredAnalysis(name, command, told.results, told.leave, told.ignore, tolerance, dict(told.matched_by))
+    readings = {pattern: msgspec.to_builtins(one) for pattern, one in told.reading.items()}
+    return DeclaredAnalysis(
+        name, command, told.results, told.leave, told.ignore, tolerance, dict(told.matched_by), readings
+    )
 
 
 # ---- overrides

@@ -6,7 +6,7 @@ import datetime
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal, Protocol
+from typing import Any, Literal, Protocol
 
 from lapidar.core.records.owner import PackageName
 
@@ -143,6 +143,7 @@ class DeclaredAnalysis:
         ignore: ``FILE:PLACE``, columns, keys and paths that are not compared.
         tolerance: ``FILE`` or ``FILE:PLACE``, with the measures that are tolerated.
         matched_by: by patterns of tables, the columns by which their rows are matched.
+        reading: by patterns of files, how they are read: kind, delimiter, decimal, encoding, text, key.
     """
 
     name: str
@@ -152,6 +153,7 @@ class DeclaredAnalysis:
     ignore: tuple[str, ...] = ()
     tolerance: dict[str, dict[str, float]] = field(default_factory=dict)
     matched_by: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    reading: dict[str, dict[str, Any]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

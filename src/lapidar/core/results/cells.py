@@ -32,6 +32,11 @@ class Cells(Protocol):
         """The cells of some rows as an array of doubles; None where they are few, or one is no finite number."""
         ...
 
+    def digits(self, rows: Sequence[int]) -> Any:
+        """Of the cells of some rows, which are numbers: two arrays, how many decimals they show, and how many digits in
+        all; None where that is to be looked at one by one."""
+        ...
+
 
 class Listed:
     """Cells as a sequence of texts."""
@@ -60,6 +65,9 @@ class Listed:
         except ValueError:
             return None
         return found if numpy.isfinite(found).all() else None
+
+    def digits(self, rows: Sequence[int]) -> Any:
+        return None
 
 
 class _Array:
@@ -92,6 +100,18 @@ class _Array:
         except arrow.ArrowInvalid:
             return None
         return found if numpy.isfinite(found).all() else None
+
+    def digits(self, rows: Any) -> Any:
+        numpy, arrow = importlib.import_module("numpy"), importlib.import_module("pyarrow")
+        compute = importlib.import_module("pyarrow.compute")
+        some = self.array if len(rows) == len(self.array) else self.array.take(arrow.array(rows))
+        if compute.any(compute.match_substring_regex(some, "[^0-9.+-]")).as_py():
+            return None
+        point = compute.find_substring(some, ".").to_numpy(zero_copy_only=False)
+        lengths = compute.utf8_length(some).to_numpy(zero_copy_only=False)
+        bare = compute.utf8_ltrim(compute.replace_substring(some, ".", ""), "+-0")
+        decimals = numpy.where(point >= 0, lengths - point - 1, 0)
+        return decimals, compute.utf8_length(bare).to_numpy(zero_copy_only=False)
 
 
 def columns(ones: Sequence[str], others: Sequence[str], delimiter: str) -> list[tuple[Cells, Cells]] | None:

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
 from lapidar.core.cache.digest import sha256_of
+from lapidar.core.results.apart import Apart, serve
 from lapidar.core.results.kinds import binary, compare_contents, kind_of
 from lapidar.core.results.kinds.binary import same_bytes
-from lapidar.core.results.tolerances import NONE, Tolerances
-from lapidar.core.results.verdict import Compared, Pair, Unreadable, Verdict
+from lapidar.core.results.tolerances import NONE, Rules, Tolerances
+from lapidar.core.results.verdict import BeyondLimit, Compared, Pair, Unreadable, Verdict
 
 __all__ = ["Was", "compare", "compare_all", "files_below", "of_file"]
 
@@ -54,17 +55,33 @@ def of_file(file: Path) -> Was:
 
 
 def compare_all(before: Mapping[str, Was], after: Mapping[str, Was], tolerances: Tolerances) -> list[Compared]:
-    """Compare all results; those that came and went are told."""
+    """Compare all results, in a process apart; those that came and went are told."""
     paths = sorted(before.keys() | after.keys())
-    return [compare(path, before.get(path), after.get(path), tolerances) for path in paths]
+    with Apart() as apart:
+
+        def contents(pair: Pair, sizes: _Sizes, rules: Rules) -> Compared:
+            try:
+                told: Compared = apart.ask((pair, sizes, rules), sum(size or 0 for size in sizes))
+            except BeyondLimit as error:
+                return _beyond(pair, sizes, rules, error)
+            return told
+
+        return [compare(path, before.get(path), after.get(path), tolerances, contents) for path in paths]
 
 
-def compare(path: str, before: Was | None, after: Was | None, tolerances: Tolerances) -> Compared:
+def compare(
+    path: str,
+    before: Was | None,
+    after: Was | None,
+    tolerances: Tolerances,
+    contents: Callable[[Pair, _Sizes, Rules], Compared] | None = None,
+) -> Compared:
     """The verdict on one result.
 
     Args:
         path: what it is called.
         before, after: how it was and how it is; None where there is none.
+        contents: compares two files whose bytes differ; here, unless given.
     """
     if after is None or (after.file is not None and not os.path.lexists(after.file)):
         return Compared(path, Verdict.GONE, bytes_before=_size(before))
@@ -78,7 +95,10 @@ def compare(path: str, before: Was | None, after: Was | None, tolerances: Tolera
     try:
         if before.file is None or after.file is None:
             return _by_digest(path, before, after, sizes)
-        return _contents(Pair(path, before.file, after.file), sizes, tolerances)
+        pair = Pair(path, before.file, after.file)
+        if same_bytes(pair):
+            return Compared(path, Verdict.IDENTICAL, _kind(pair.after, path), *sizes)
+        return (contents or _contents)(pair, sizes, tolerances.for_file(path))
     except OSError as error:
         return Compared(path, Verdict.UNREADABLE, "bytes", *sizes, worst=error.strerror or str(error))
 
@@ -113,12 +133,11 @@ def _by_digest(path: str, before: Was, after: Was, sizes: _Sizes) -> Compared:
     return Compared(path, Verdict.DIFFERENT, kind, *sizes, worst=why)
 
 
-def _contents(pair: Pair, sizes: _Sizes, tolerances: Tolerances) -> Compared:
-    rules = tolerances.for_file(pair.path)
-    if same_bytes(pair):
-        return Compared(pair.path, Verdict.IDENTICAL, _kind(pair.after, pair.path), *sizes)
+def _contents(pair: Pair, sizes: _Sizes, rules: Rules) -> Compared:
     try:
         kind, found = compare_contents(pair, rules)
+    except BeyondLimit as error:
+        return _beyond(pair, sizes, rules, error)
     except Unreadable as error:
         return _unreadable(pair, sizes, str(error), rules.told)
     return Compared(
@@ -133,15 +152,23 @@ def _contents(pair: Pair, sizes: _Sizes, tolerances: Tolerances) -> Compared:
         tuple(found.places),
         rules.told,
         tuple(found.set_aside),
+        tuple(found.taken),
     )
+
+
+def _beyond(pair: Pair, sizes: _Sizes, rules: Rules, error: BeyondLimit) -> Compared:
+    kind = _kind(pair.after, pair.path)
+    return Compared(pair.path, Verdict.UNREADABLE, kind, *sizes, str(error), tolerance=rules.told)
 
 
 def _unreadable(pair: Pair, sizes: _Sizes, why: str, told: str) -> Compared:
-    """One that its kind cannot read: by bytes, where all that is lacking is a library."""
-    if _NEEDS_A_LIBRARY not in why:
-        kind = _kind(pair.after, pair.path)
-        return Compared(pair.path, Verdict.UNREADABLE, kind, *sizes, why, tolerance=told)
+    """One that its kind cannot read: by its bytes."""
     found = binary.compare(pair, NONE)
+    note = why if _NEEDS_A_LIBRARY in why else f"compared by its bytes: {why}"
     return Compared(
-        pair.path, Verdict.DIFFERENT, "bytes", *sizes, found.worst, tuple(found.details), note=why, tolerance=told
+        pair.path, Verdict.DIFFERENT, "bytes", *sizes, found.worst, tuple(found.details), note=note, tolerance=told
     )
+
+
+if __name__ == "__main__":
+    serve(lambda question: _contents(*question))

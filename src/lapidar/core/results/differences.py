@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from lapidar.core.results.cells import Cells
-from lapidar.core.results.numbers import NUMBER, Numbers
+from lapidar.core.results.numbers import DATE, DIGITS_OF_TEXTS, NUMBER, Numbers, last_place
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Verdict
 
@@ -14,6 +14,7 @@ __all__ = ["MOST_DETAILS", "Differences"]
 
 MOST_DETAILS = 200
 _MOST_PLACES = 20_000
+_MOST_EQUATED = 3  # that are named
 _SHOWN = 60  # characters of a value
 
 
@@ -33,6 +34,9 @@ class Differences:
         self.first = ""
         self.places: list[tuple[int, int]] = []
         self.set_aside: dict[str, None] = {}
+        self.taken: dict[str, None] = {}
+        self.equated = 0
+        self._first_equated: list[str] = []
 
     @property
     def differs(self) -> bool:
@@ -46,9 +50,11 @@ class Differences:
         else:
             self.more += 1
 
-    def other(self, where: str, before: Any, after: Any) -> None:
+    def other(self, where: str, before: Any, after: Any, at: tuple[int, int] | None = None) -> None:
         """Two values that are no two numbers differ."""
         self.is_different = True
+        if at and len(self.places) < _MOST_PLACES:
+            self.places.append(at)
         line = f"{where}: {shown(before)} -> {shown(after)}"
         self.first = self.first or line
         self.tell(line)
@@ -68,15 +74,26 @@ class Differences:
         allowed = self.numbers.values(float(before), float(after), where, self.rules.of(field))
         self._told(where, repr(before), repr(after), allowed, before_count, at)
 
+    def equate(self, where: str, before: Any, after: Any) -> None:
+        """Two that are written otherwise were taken for equal; that is said."""
+        self.equated += 1
+        if len(self._first_equated) < _MOST_EQUATED:
+            self._first_equated.append(f"{where}: {shown(before)} = {shown(after)}")
+
     def texts(self, where: str, field: str, before: str, after: str, at: tuple[int, int] | None = None) -> None:
         """Two texts that may be numbers."""
         if before == after:
             self.numbers.compared += 1
             return
+        if self.rules.is_text(field):
+            self.other(where, before, after, at)
+            return
         count = self.numbers.differing
         allowed = self.numbers.texts(before, after, where, self.rules.of(field))
         if allowed is None:
             self._line(where, field, before, after, at)
+        elif self.numbers.differing == count:
+            self.equate(where, before, after)
         else:
             self._told(where, before, after, allowed, count, at)
 
@@ -88,17 +105,17 @@ class Differences:
 
     def _line(self, where: str, field: str, before: str, after: str, at: tuple[int, int] | None) -> None:
         """Two texts with numbers in them: what is between these must be the same."""
-        if NUMBER.sub("\0", before) != NUMBER.sub("\0", after):
-            self.other(where, before, after)
-            if at and len(self.places) < _MOST_PLACES:
-                self.places.append(at)
+        if NUMBER.sub("\0", before) != NUMBER.sub("\0", after) or DATE.findall(before) != DATE.findall(after):
+            self.other(where, before, after, at)
             return
         for one, other in zip(NUMBER.findall(before), NUMBER.findall(after), strict=True):
             if one != other:
                 count = self.numbers.differing
                 allowed = self.numbers.texts(one, other, where, self.rules.of(field))
                 if allowed is None:
-                    self.other(where, before, after)
+                    self.other(where, before, after, at)
+                elif self.numbers.differing == count:
+                    self.equate(where, one, other)
                 else:
                     self._told(where, one, other, allowed, count, at)
 
@@ -125,7 +142,8 @@ class Differences:
         """
         unlike = before.unlike(after)
         self.numbers.compared += len(before) - len(unlike)
-        one, other = before.floats(unlike), after.floats(unlike)
+        is_text = self.rules.is_text(name)
+        one, other = (None, None) if is_text else (before.floats(unlike), after.floats(unlike))
         if one is None or other is None:
             for at in unlike:
                 self._cell(name, number, rows, before, after, int(at))
@@ -140,7 +158,11 @@ class Differences:
         self.numbers.compared += len(apart)
         one, other = one[apart], other[apart]
         allowed = self.numbers.differing_floats(
-            one, other, lambda index: f"row {rows[int(unlike[apart[index]])]}, {name}", self.rules.of(name)
+            one,
+            other,
+            lambda index: f"row {rows[int(unlike[apart[index]])]}, {name}",
+            self.rules.of(name),
+            _last_places(before, after, unlike[apart] if hasattr(unlike, "dtype") else [unlike[at] for at in apart]),
         )
         self.numbers.keep(one[:200].tolist(), other[:200].tolist())
         room = MOST_DETAILS - len(self.details)
@@ -173,7 +195,30 @@ class Differences:
             self.numbers if self.numbers.compared else None,
             self.places,
             list(self.set_aside),
+            [*self.taken, *self._told_equated()],
         )
+
+    def _told_equated(self) -> list[str]:
+        if not self.equated:
+            return []
+        more = f", and {self.equated - len(self._first_equated):,} more" if self.equated > _MOST_EQUATED else ""
+        return [f"written otherwise, and equal as numbers: {'; '.join(self._first_equated)}{more}"]
+
+
+def _last_places(before: Cells, after: Cells, rows: Any) -> Any:
+    """Of pairs of cells that are numbers, what a unit in the last place is: of the digits shown, or of a double where
+    a text shows as many digits as only these have."""
+    import numpy
+
+    ones, others = before.digits(rows), after.digits(rows)
+    numbers = before.floats(rows), after.floats(rows)
+    if ones is not None and others is not None and numbers[0] is not None and numbers[1] is not None:
+        shown = 10.0 ** -numpy.maximum(ones[0], others[0]).astype(numpy.float64)
+        largest = numpy.maximum(*map(numpy.abs, numbers))
+        as_doubles = numpy.maximum(ones[1], others[1]) > DIGITS_OF_TEXTS
+        return numpy.where(as_doubles, numpy.spacing(largest), shown)
+    pairs = zip(before.texts(rows), after.texts(rows), strict=True)
+    return numpy.fromiter((last_place(one, other) for one, other in pairs), numpy.float64, len(rows))
 
 
 def _is_number(value: Any) -> bool:

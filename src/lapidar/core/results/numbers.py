@@ -1,8 +1,9 @@
 """Numbers against numbers: how far apart, in what measure, and where the worst is.
 
-Three measures: absolute, relative to the larger of the two, and in units in the last place: how many doubles lie
-between (IEEE 754 binary64; their bit patterns, taken as signed magnitudes, are in the order of the numbers). NaN equals
-NaN. A decimal text is compared by its exact value, so that integers beyond 2^53 and long decimals count.
+Three measures: absolute, relative to the larger of the two, and in units in the last place: how many numbers of their
+type lie between (IEEE 754; the bit patterns, taken as signed magnitudes, are in the order of the numbers). NaN equals
+NaN. A decimal text is compared by its exact value, so that integers beyond 2^53 and long decimals count; its last place
+is that of the digits shown, or that of a double where it shows as many digits as a double has.
 """
 
 from __future__ import annotations
@@ -16,13 +17,17 @@ from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
-__all__ = ["EXACT", "NUMBER", "Numbers", "Tolerance", "ulps_between"]
+__all__ = ["DATE", "EXACT", "NUMBER", "Numbers", "Tolerance", "last_place", "ulps_between"]
 
 # A number in a text: not inside a word, a version (1.2.3) or a hexadecimal digest.
 NUMBER = re.compile(
     r"(?<![\w.])[-+]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][-+]?\d+)?(?![\w.]*\w)(?!\.\d)|(?<![\w.])[-+]?(?:inf|nan)\b",
     re.IGNORECASE,
 )
+# What looks like numbers and is none: a day, a time of day.
+DATE = re.compile(r"\b\d{4}-\d\d-\d\d\b|\b\d{4}/\d\d?/\d\d?\b|\b\d\d:\d\d(?::\d\d)?\b")
+_CODE = re.compile(r"[+-]?0\d+")  # 007 is no number, but a code: two of them are equal where they are the same text
+DIGITS_OF_TEXTS = 14  # of which a text may show so many, and is no double written out
 _MOST_DIGITS = 400  # of a decimal text that is compared by its exact value
 
 
@@ -78,6 +83,7 @@ class Numbers:
         differing: how many of them are not equal.
         beyond: how many of these no tolerance allows.
         nans: how many pairs are NaN on both sides.
+        against_none: how many are a number against NaN or an infinity.
         absolute, relative, ulps: the largest differences among finite ones, each with where it is.
         distribution: of the differing ones, how many by the power of two of their ulps (-1: less than one;
             64: infinite).
@@ -88,6 +94,7 @@ class Numbers:
     differing: int = 0
     beyond: int = 0
     nans: int = 0
+    against_none: int = 0
     absolute: float = 0.0
     relative: float = 0.0
     ulps: float = 0.0
@@ -116,7 +123,8 @@ class Numbers:
         absolute = abs(before - after)
         largest = max(abs(before), abs(after))
         relative = float(absolute / largest) if largest else 0.0
-        return self._differ(float(before), float(after), (float(absolute), relative), where, tolerance)
+        ulps = _ulps_shown(before, after, absolute)
+        return self._differ(float(before), float(after), (float(absolute), relative, ulps), where, tolerance)
 
     def values(self, one: float, other: float, where: str, tolerance: Tolerance = EXACT) -> bool:
         """Compare two numbers; whether they are equal, or their difference is tolerated."""
@@ -128,25 +136,25 @@ class Numbers:
             self._keep(one, other)
             return True
         if not (math.isfinite(one) and math.isfinite(other)):
-            return self._differ(one, other, (math.inf, math.inf), where, tolerance)
+            self.against_none += 1
+            return self._differ(one, other, (math.inf, math.inf, math.inf), where, tolerance)
         absolute = abs(one - other)
         largest = max(abs(one), abs(other))
-        relative = absolute / largest if largest else 0.0
-        return self._differ(one, other, (absolute, relative), where, tolerance)
+        relative = abs(one / largest - other / largest) if largest else 0.0
+        return self._differ(one, other, (absolute, relative, ulps_between(one, other)), where, tolerance)
 
     def _differ(
         self,
         one: float,
         other: float,
-        apart: tuple[float, float],
+        apart: tuple[float, float, float],
         where: str,
         tolerance: Tolerance,
         *,
         keep: bool = True,
     ) -> bool:
-        """Two numbers that are so far apart, absolutely and relatively."""
-        absolute, relative = apart
-        ulps = ulps_between(one, other)
+        """Two numbers that are so far apart: absolutely, relatively, in units in the last place."""
+        absolute, relative, ulps = apart
         self.differing += 1
         self.distribution[_bucket(ulps)] += 1
         if keep:
@@ -219,13 +227,17 @@ class Numbers:
         for index, (one, other) in enumerate(zip(before, after, strict=True)):
             absolute = abs(int(one) - int(other))
             relative = absolute / max(abs(int(one)), abs(int(other)))
-            self._differ(float(one), float(other), (float(absolute), relative), where(index), tolerance, keep=False)
+            apart = float(absolute), relative, float(absolute)
+            self._differ(float(one), float(other), apart, where(index), tolerance, keep=False)
 
-    def differing_floats(self, one: Any, other: Any, where: Callable[[int], str], tolerance: Tolerance) -> Any:
-        """Count pairs of doubles that differ, given as two arrays of one dimension.
+    def differing_floats(
+        self, one: Any, other: Any, where: Callable[[int], str], tolerance: Tolerance, shown: Any = None
+    ) -> Any:
+        """Count pairs of numbers that differ, given as two arrays of one dimension.
 
         Args:
             where: of an index, what its place is called.
+            shown: of each pair, what the last digit shown stands for; None: they are no texts.
 
         Returns:
             For each pair, whether its difference is tolerated.
@@ -234,11 +246,13 @@ class Numbers:
 
         first, second = one.astype(np.float64), other.astype(np.float64)
         finite = np.isfinite(first) & np.isfinite(second)
+        self.against_none += int((~finite).sum())
         with np.errstate(all="ignore"):
             absolute = np.where(finite, np.abs(first - second), np.inf)
             largest = np.maximum(np.abs(first), np.abs(second))
-            relative = np.where(finite, np.where(largest > 0, absolute / largest, 0.0), np.inf)
-        ulps = np.where(finite, _ulps_of_arrays(first, second), np.inf)
+            apart = np.abs(first / largest - second / largest)  # also where the distance itself is beyond all numbers
+            relative = np.where(finite, np.where(largest > 0, apart, 0.0), np.inf)
+        ulps = np.where(finite, _ulps_of_arrays(one, other) if shown is None else absolute / shown, np.inf)
         with np.errstate(all="ignore"):
             powers = np.where(np.isfinite(ulps), np.where(ulps >= 1, np.log2(np.maximum(ulps, 1)), -1), 64)
         self.differing += len(first)
@@ -258,7 +272,7 @@ class Numbers:
 
     def add(self, other: Numbers) -> None:
         """Count those of a part too."""
-        for name in ("compared", "differing", "beyond", "nans"):
+        for name in ("compared", "differing", "beyond", "nans", "against_none"):
             setattr(self, name, getattr(self, name) + getattr(other, name))
         for name in ("absolute", "relative", "ulps"):
             if getattr(other, name) > getattr(self, name) or not getattr(self, f"at_{name}"):
@@ -272,31 +286,70 @@ class Numbers:
         """The worst difference, in a few words; "" where there is none."""
         if not self.differing:
             return ""
-        ulps = "" if not math.isfinite(self.ulps) else f", {_count(self.ulps)} ulps"
-        size = (
-            "a number against none"
-            if not math.isfinite(self.absolute)
-            else f"{self.absolute:.3g} ({self.relative:.2g} relative{ulps})"
-        )
-        return f"{size} at {self.at_absolute}"
+        if self.against_none:
+            return f"a number against none at {self.at_absolute}"
+        parts = {"": f"{self.absolute:.3g}", "relative": f"{self.relative:.2g}", "ulps": _count(self.ulps)}
+        places = {"": self.at_absolute, "relative": self.at_relative, "ulps": self.at_ulps}
+        if len(set(places.values())) == 1:
+            return f"{parts['']} ({parts['relative']} relative, {parts['ulps']} ulps) at {self.at_absolute}"
+        return "; ".join(f"{parts[name]}{name and ' '}{name} at {place}" for name, place in places.items())
 
 
 def _ulps_of_arrays(one: Any, other: Any) -> Any:
-    """As `ulps_between`, of two arrays of finite doubles."""
+    """As `ulps_between`, of two arrays of finite numbers, in steps of their own type where both have one."""
     import numpy as np
 
-    first, second = (np.where(bits >= 0, bits, -(bits & 0x7FFFFFFFFFFFFFFF)) for bits in _bits(one, other))
+    if one.dtype != other.dtype or one.dtype.itemsize not in (2, 4, 8) or one.dtype.kind != "f":
+        one, other = one.astype(np.float64), other.astype(np.float64)
+    size = 8 * one.dtype.itemsize
+    top = (1 << (size - 1)) - 1
+    first, second = (
+        np.where(bits >= 0, bits, -(bits & top)).astype(np.int64) for bits in _bits(f"i{size // 8}", one, other)
+    )
     steps = np.abs(first - second).astype(np.float64)
+    if size < 64:
+        return steps
     # Of opposite signs the difference may be beyond an integer of 64 bits.
     for at in ((first >= 0) != (second >= 0)).nonzero()[0].tolist():
         steps[at] = ulps_between(float(one[at]), float(other[at]))
     return steps
 
 
-def _bits(*arrays: Any) -> Any:
+def _bits(kind: str, *arrays: Any) -> Any:
     import numpy as np
 
-    return (array.view(np.int64) for array in arrays)
+    native = (np.ascontiguousarray(array).astype(array.dtype.newbyteorder("=")) for array in arrays)
+    return (array.view(kind) for array in native)
+
+
+_PLAIN = re.compile(r"[+-]?0*(\d*)\.?(\d*)")
+
+
+def last_place(one: str, other: str) -> float:
+    """What a unit in the last place of two decimal texts is."""
+    finer, most = 1.0, 0
+    for text in (one, other):
+        plain = _PLAIN.fullmatch(text.strip())
+        if plain is None:  # with an exponent
+            number = Decimal(text.strip())
+            decimals, digits = -int(number.as_tuple().exponent), len(number.normalize().as_tuple().digits)
+        else:
+            decimals, digits = len(plain[2]), len((plain[1] + plain[2]).lstrip("0"))
+        most = max(most, digits)
+        finer = min(finer, 10.0**-decimals) if text is other else 10.0**-decimals
+    if most <= DIGITS_OF_TEXTS:
+        return finer
+    return math.ulp(max(abs(float(one)), abs(float(other)))) or finer
+
+
+def _ulps_shown(before: Decimal, after: Decimal, absolute: Decimal) -> float:
+    """How many units of the last digit shown lie between two decimal texts; of doubles, where one shows as many digits
+    as only these have."""
+    digits = max(len(number.normalize().as_tuple().digits) for number in (before, after))
+    if digits > DIGITS_OF_TEXTS:
+        return ulps_between(float(before), float(after))
+    last = min(int(number.as_tuple().exponent) for number in (before, after))
+    return float(absolute.scaleb(-last))
 
 
 def _count(ulps: float) -> str:
@@ -312,7 +365,7 @@ def _bucket(ulps: float) -> int:
 def _exact(text: str) -> Decimal | None:
     """The exact value of a decimal text; None where it is no number, or longer than any is."""
     text = text.strip()
-    if not text or len(text) > _MOST_DIGITS or "_" in text:
+    if not text or len(text) > _MOST_DIGITS or "_" in text or _CODE.fullmatch(text):
         return None
     try:
         value = Decimal(text)

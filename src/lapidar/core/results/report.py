@@ -77,7 +77,7 @@ def _details(compared: Sequence[Compared], files: Mapping[str, tuple[Path, Path]
     figures = 0
     for one in compared:
         if one.verdict in (Verdict.IDENTICAL, Verdict.GONE, Verdict.NEW) or not (
-            one.details or one.tolerance or one.set_aside
+            one.details or one.tolerance or one.set_aside or one.taken
         ):
             continue
         drawable = figures < _MOST_FIGURES and drawing.has_figure(one, files)
@@ -88,6 +88,7 @@ def _details(compared: Sequence[Compared], files: Mapping[str, tuple[Path, Path]
             "row": _row(one),
             "tolerance": one.tolerance,
             "set_aside": one.set_aside,
+            "taken": one.taken,
             "figure": figure,
             "lines": lines,
             "left": len(one.details) - len(lines) + one.more,

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from lapidar.core.results.numbers import Numbers
 
-__all__ = ["Compared", "Found", "Pair", "Unreadable", "Verdict", "worst"]
+__all__ = ["BeyondLimit", "Compared", "Found", "Pair", "Unreadable", "Verdict", "worst"]
 
 
 class Verdict(enum.StrEnum):
@@ -38,7 +38,11 @@ def worst(verdicts: Iterable[Verdict]) -> Verdict:
 
 
 class Unreadable(Exception):
-    """A file is not what its kind says, or goes beyond a limit; says why."""
+    """A file cannot be read as what it is; says why. Its bytes can be compared."""
+
+
+class BeyondLimit(Unreadable):
+    """What it takes to compare a file goes beyond a limit: whether the same is in it cannot be told."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,6 +70,7 @@ class Found:
         numbers: how the numbers in it differ.
         places: for a figure, the rows and columns of differing cells, or the pixels; each a pair.
         set_aside: what was not compared, in a few words.
+        taken: how it was read where that was found and not declared, and what is written otherwise and taken for equal.
     """
 
     verdict: Verdict
@@ -75,6 +80,7 @@ class Found:
     numbers: Numbers | None = None
     places: list[tuple[int, int]] = field(default_factory=list)
     set_aside: list[str] = field(default_factory=list)
+    taken: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +91,7 @@ class Compared:
         kind: what it was compared as.
         bytes_before, bytes_after: sizes; None where it is not there.
         tolerance: what was tolerated, in a few words; "" where nothing was.
+        set_aside, taken: as in `Found`; they are said beside a good verdict too.
         note: what would have let it be compared better.
     """
 
@@ -100,4 +107,5 @@ class Compared:
     places: tuple[tuple[int, int], ...] = ()
     tolerance: str = ""
     set_aside: tuple[str, ...] = ()
+    taken: tuple[str, ...] = ()
     note: str = ""

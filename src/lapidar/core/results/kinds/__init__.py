@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import codecs
 import json
+import lzma
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -23,12 +25,16 @@ from lapidar.core.results.kinds import (
     text,
     values,
 )
+from lapidar.core.results.reading import FOUND, Reading, encoding_of
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable, Verdict
+from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable, Verdict
 
 __all__ = ["compare_contents", "kind_of"]
 
 _HEAD = 65_536
+_XML = (".xml", ".gpx", ".kml", ".gml", ".graphml", ".rdf", ".xhtml", ".htm", ".html", ".svg")
+_PACKED_ARCHIVES = (".tar.gz", ".tgz", ".tar.bz2", ".tar.xz", ".txz", ".tbz2")
+_PICKLES = (".pkl", ".pickle")
 _TABLES = (".csv", ".tsv", ".tab", ".dat")
 
 _COMPARE: dict[str, Callable[[Pair, Rules], Found]] = {
@@ -56,6 +62,18 @@ _COMPARE: dict[str, Callable[[Pair, Rules], Found]] = {
     "R values": rds.compare,
     "bytes": binary.compare,
 }
+# What is not compared of a kind; said where nothing else differs.
+_PASSED_OVER = {
+    "values": "white space, comments, the order of keys",
+    "lines of values": "white space, the order of keys",
+    "markup": "white space, comments, the order of attributes",
+    "drawing": "white space, comments, the order of attributes, names made up anew",
+    "picture": "how it is packed, and what is written beside the pixels",
+    "archive": "dates, owners, the order of members, how it is packed",
+    "database": "how its pages are laid out",
+    "pickle": "how it is packed, the protocol",
+    "workbook": "how it is packed, dates, what is not a cell",
+}
 _MAGIC: tuple[tuple[bytes, str], ...] = (
     (b"\x89PNG\r\n\x1a\n", "picture"),
     (b"\xff\xd8\xff", "picture"),
@@ -69,22 +87,24 @@ _MAGIC: tuple[tuple[bytes, str], ...] = (
     (b"CDF\x01", "netCDF"),
     (b"CDF\x02", "netCDF"),
     (b"MATLAB 5.0", "MATLAB"),
+    (b"MATLAB 7.3", "HDF5"),
     (b"PAR1", "Parquet"),
     (b"ARROW1", "Feather"),
     (b"SQLite format 3\0", "database"),
-    (b"BZh", "compressed"),
-    (b"\xfd7zXZ\0", "compressed"),
-    (b"X\n\0\0\0", "R values"),
-    (b"RDX", "R values"),
+    *((head, "R values") for head in rds.HEADS),
 )
+_PACKED = (b"\x1f\x8b", b"BZh", b"\xfd7zXZ\0")  # gzip, bzip2, xz
 
 
-def kind_of(path: Path, name: str = "") -> str:
+def kind_of(path: Path, name: str = "", reading: Reading = FOUND) -> str:
     """What a file is compared as.
 
     Args:
         name: what it is called, where that is not its path's.
+        reading: what is declared of it.
     """
+    if reading.kind:
+        return reading.kind
     name = (name or path.name).lower()
     with path.open("rb") as stream:
         head = stream.read(_HEAD)
@@ -93,24 +113,26 @@ def kind_of(path: Path, name: str = "") -> str:
             return kind if kind != "picture" or not head.startswith(b"BM") or name.endswith(".bmp") else "bytes"
     if head[:4] == b"RIFF" and head[8:12] == b"WEBP":
         return "picture"
-    if head.startswith(b"\x1f\x8b"):
-        return "archive" if name.endswith((".tar.gz", ".tgz")) else _of_gzip(path)
+    if head.startswith(_PACKED):
+        return "archive" if name.endswith(_PACKED_ARCHIVES) else _of_packed(path)
     if head.startswith(b"PK\x03\x04"):
         return _of_zip(path)
     if head[257:262] == b"ustar":
         return "archive"
     if len(head) > 2 and head[0] == 0x80 and 2 <= head[1] <= 5:
         return "pickle"
-    return _of_text(head, name, path)
+    if name.endswith(_PICKLES):
+        return "pickle"  # of the oldest protocol, which is text
+    return _of_text(head, name, reading)
 
 
-def _of_gzip(path: Path) -> str:
+def _of_packed(path: Path) -> str:
     try:
         with archive.unpacked(path) as stream:
             head = stream.read(8)
-    except (OSError, EOFError):
+    except (OSError, EOFError, ValueError, lzma.LZMAError):
         return "compressed"
-    return "R values" if head.startswith((b"X\n\0\0\0", b"RDX")) else "compressed"
+    return "R values" if head.startswith(rds.HEADS) else "compressed"
 
 
 def _of_zip(path: Path) -> str:
@@ -124,28 +146,28 @@ def _of_zip(path: Path) -> str:
     return "array" if names and all(name.endswith(".npy") for name in names) else "archive"
 
 
-def _of_text(head: bytes, name: str, path: Path) -> str:
+def _of_text(head: bytes, name: str, reading: Reading) -> str:
+    encoding = reading.encoding or encoding_of(head)
     try:
         # The last character may be cut.
-        told = (
-            head.decode("utf-8-sig") if len(head) < _HEAD else head[: head.rfind(b"\n") + 1 or None].decode("utf-8-sig")
-        )
-    except UnicodeDecodeError:
+        told = codecs.getincrementaldecoder(encoding)().decode(head, len(head) < _HEAD)
+    except UnicodeError:
         return "bytes"
     if "\0" in told or not told:
         return "text" if not told else "bytes"
     start = told.lstrip()[:400].lower()
-    if start.startswith(("<?xml", "<svg", "<!doctype", "<html")):
+    if start.startswith(("<?xml", "<svg", "<!doctype", "<html")) or (start.startswith("<") and name.endswith(_XML)):
         return "drawing" if "<svg" in told[: markup.HEAD].lower() and "<html" not in start else "markup"
     if start.startswith(("{", "[")):
         return _of_json(told, name)
     if any(name.endswith(suffix) for suffix in values.readers()):
         return "values"
-    lines = told.splitlines()
-    if text.is_log(path):
-        return "log"
+    lines = told.splitlines()[: -1 if len(head) == _HEAD else None]
     is_named = name.endswith(_TABLES)
-    return "table" if table.delimiter_of(lines[:50], prose=not is_named) else "text"
+    # Columns that hold from line to line make a table, whatever is in them.
+    if reading.delimiter or table.delimiter_of(lines[:50], prose=not is_named):
+        return "table"
+    return "log" if text.is_log(lines[:40]) else "text"
 
 
 def _of_json(told: str, name: str) -> str:
@@ -176,15 +198,22 @@ def compare_contents(pair: Pair, rules: Rules) -> tuple[str, Found]:
     Raises:
         Unreadable: one of them is not what it says, beyond a limit, or of a kind that nothing here reads.
     """
-    kinds = kind_of(pair.before, pair.path), kind_of(pair.after, pair.path)
+    kinds = kind_of(pair.before, pair.path, rules.reading), kind_of(pair.after, pair.path, rules.reading)
     if kinds[0] != kinds[1]:
         if set(kinds) <= {"text", "table", "log", "values"}:
             return "text", text.compare(pair, rules)
         line = f"it was {kinds[0]}, and is {kinds[1]}"
         return kinds[0], Found(Verdict.DIFFERENT, line, [line])
     try:
-        return kinds[0], _COMPARE[kinds[0]](pair, rules)
+        found = _COMPARE[kinds[0]](pair, rules)
+        if found.verdict is Verdict.SAME and not (found.set_aside or found.taken):
+            found.set_aside.append(_PASSED_OVER.get(kinds[0], "how it is packed"))
+        return kinds[0], found
     except OSError as error:
         raise Unreadable(error.strerror or str(error)) from error
+    except (Unreadable, KeyboardInterrupt):
+        raise
     except MemoryError as error:
-        raise Unreadable("it takes more memory than there is") from error
+        raise BeyondLimit("it takes more memory than there is") from error
+    except Exception as error:  # whatever a file makes of a reader that did not expect it
+        raise Unreadable(f"its reader fails ({type(error).__name__}: {str(error)[:150]})") from error

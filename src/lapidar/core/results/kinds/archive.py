@@ -7,17 +7,19 @@ from __future__ import annotations
 import bz2
 import gzip
 import lzma
+import stat
 import tarfile
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from itertools import count
 from pathlib import Path
 from typing import IO, Any
 
 from lapidar.core.results.differences import Differences
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable, Verdict
+from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable, Verdict
 
 __all__ = ["compare", "compare_packed", "unpacked"]
 
@@ -40,13 +42,30 @@ _BROKEN = (
 def compare(pair: Pair, rules: Rules) -> Found:
     """Compare two zip or tar files."""
     differences = Differences(rules)
+    compare_members(pair, differences)
+    return differences.found()
+
+
+def compare_members(pair: Pair, differences: Differences, wants: Callable[[str], bool] = lambda name: True) -> None:
+    """Compare the members of two archives.
+
+    Args:
+        differences: what is found goes there.
+        wants: says of a member's name whether it is compared.
+    """
     with tempfile.TemporaryDirectory(prefix="lapidar-compare-") as work:
-        before, after = _members(pair.before, Path(work, "before")), _members(pair.after, Path(work, "after"))
+        before, after = (
+            _members(path, Path(work, side), wants) for path, side in ((pair.before, "before"), (pair.after, "after"))
+        )
         for name in sorted(before.keys() ^ after.keys()):
             differences.say(f"{name}: {'gone' if name in before else 'new'}")
         for name in sorted(before.keys() & after.keys()):
-            _member(f"{pair.path}/{name}", name, before[name], after[name], differences)
-    return differences.found()
+            one, other = before[name], after[name]
+            if isinstance(one, Path) and isinstance(other, Path):
+                _member(f"{pair.path}/{name}", name, one, other, differences)
+            elif one != other:
+                told = [member if isinstance(member, str) else "a file" for member in (one, other)]
+                differences.other(name, told[0], told[1])
 
 
 def compare_packed(pair: Pair, rules: Rules) -> Found:
@@ -75,7 +94,7 @@ def _inner(pair: Pair, rules: Rules) -> Found:
     from lapidar.core.results.kinds.binary import same_bytes
 
     if pair.path.count("/") > _MOST_NESTED + 60:
-        raise Unreadable("archives are nested too deep")
+        raise BeyondLimit("archives are nested too deep")
     if same_bytes(pair):
         return Found(Verdict.SAME)
     _, found = compare_contents(pair, rules)
@@ -105,20 +124,28 @@ def _copy(source: IO[bytes], target: Path, most: int) -> int:
         while piece := source.read(_PIECE):
             size += len(piece)
             if size > most:
-                raise Unreadable(f"it unpacks to more than {_MOST_BYTES:,} bytes")
+                raise BeyondLimit(f"it unpacks to more than {_MOST_BYTES:,} bytes")
             stream.write(piece)
     return size
 
 
-def _members(path: Path, work: Path) -> dict[str, Path]:
-    """The regular files of an archive, by their names, unpacked under numbers."""
+def _members(path: Path, work: Path, wants: Callable[[str], bool]) -> dict[str, Path | str]:
+    """The members of an archive, by their names: regular files unpacked under numbers; of a link, and of what is no
+    file, what it is in a few words."""
     work.mkdir()
-    found: dict[str, Path] = {}
+    found: dict[str, Path | str] = {}
     left = _MOST_BYTES
     try:
         for name, stream in _zip(path) if zipfile.is_zipfile(path) else _tar(path):
+            if not wants(name):
+                continue
             if len(found) >= _MOST_MEMBERS:
-                raise Unreadable(f"it has more than {_MOST_MEMBERS:,} members")
+                raise BeyondLimit(f"it has more than {_MOST_MEMBERS:,} members")
+            again = next(f"{name} ({number})" for number in count(1) if f"{name} ({number})" not in found)
+            name = again if name in found else name  # one that stands there twice
+            if isinstance(stream, str):
+                found[name] = stream
+                continue
             place = work / str(len(found))
             left -= _copy(stream, place, left)
             found[name] = place
@@ -127,19 +154,27 @@ def _members(path: Path, work: Path) -> dict[str, Path]:
     return found
 
 
-def _zip(path: Path) -> Iterator[tuple[str, IO[bytes]]]:
+def _zip(path: Path) -> Iterator[tuple[str, IO[bytes] | str]]:
     with zipfile.ZipFile(path) as archive:
         for member in archive.infolist():
-            if not member.is_dir():
-                with archive.open(member) as stream:
+            if member.is_dir():
+                continue
+            with archive.open(member) as stream:
+                if stat.S_ISLNK(member.external_attr >> 16):
+                    yield member.filename, f"a link to {stream.read(4096).decode('utf-8', 'replace')}"
+                else:
                     yield member.filename, stream
 
 
-def _tar(path: Path) -> Iterator[tuple[str, IO[bytes]]]:
+def _tar(path: Path) -> Iterator[tuple[str, IO[bytes] | str]]:
     with tarfile.open(path, "r:*") as archive:
         for member in archive:
-            if member.isfile() and (stream := archive.extractfile(member)):
+            if member.islnk() or member.issym():
+                yield member.name, f"a {'hard ' if member.islnk() else ''}link to {member.linkname}"
+            elif member.isfile() and (stream := archive.extractfile(member)):
                 yield member.name, stream
+            elif not member.isdir():
+                yield member.name, "no file"
 
 
 def _member(called: str, name: str, before: Path, after: Path, into: Differences) -> None:
@@ -150,7 +185,8 @@ def _member(called: str, name: str, before: Path, after: Path, into: Differences
         return
     if found.numbers:
         into.numbers.add(found.numbers)
-    into.set_aside |= dict.fromkeys(found.set_aside)
+    into.set_aside |= dict.fromkeys(f"{name}: {line}" for line in found.set_aside)
+    into.taken |= dict.fromkeys(f"{name}: {line}" for line in found.taken)
     if found.verdict is Verdict.SAME:
         return
     for line in found.details or [found.worst]:

@@ -8,7 +8,7 @@ from typing import Any
 
 from lapidar.core.results.differences import Differences
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable
+from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
 __all__ = ["compare", "compare_arrays", "compare_hdf5", "compare_matlab", "compare_netcdf"]
 
@@ -46,7 +46,7 @@ def compare(pair: Pair, rules: Rules) -> Found:
 
 def _within_limits(*sizes: int) -> None:
     if sum(sizes) > _MOST_BYTES:
-        raise Unreadable(f"two arrays of together {sum(sizes):,} bytes do not fit the limit of {_MOST_BYTES:,}")
+        raise BeyondLimit(f"two arrays of together {sum(sizes):,} bytes do not fit the limit of {_MOST_BYTES:,}")
 
 
 def _both(before: Any, after: Any, into: Differences) -> Iterator[str]:
@@ -129,7 +129,7 @@ def compare_hdf5(pair: Pair, rules: Rules) -> Found:
 
 def _groups(h5py: Any, place: str, before: Any, after: Any, into: Differences, depth: int) -> None:
     if depth > 200:
-        raise Unreadable("its groups are nested deeper than 200")
+        raise BeyondLimit("its groups are nested deeper than 200")
     _attributes(place, before.attrs, after.attrs, into)
     for name in _both(before.keys(), after.keys(), into):
         below = f"{place}/{name}" if place else name
@@ -143,7 +143,7 @@ def _groups(h5py: Any, place: str, before: Any, after: Any, into: Differences, d
             _groups(h5py, below, one, other, into, depth + 1)
         elif isinstance(one, h5py.Dataset) and isinstance(other, h5py.Dataset):
             _attributes(below, one.attrs, other.attrs, into)
-            _datasets(below, one, other, into)
+            _datasets(h5py, below, one, other, into)
         else:
             into.say(f"{below}: a group and data")
 
@@ -152,10 +152,47 @@ def _told(link: Any) -> tuple[str, Any, Any]:
     return type(link).__name__, getattr(link, "filename", None), getattr(link, "path", None)
 
 
-def _datasets(place: str, one: Any, other: Any, into: Differences) -> None:
+def _type_of(h5py: Any, kind: Any) -> str:
+    """A type with what the array library does not know of it: what the values of an enumeration are called, what a
+    reference leads to, how long a text may be."""
+    if names := h5py.check_enum_dtype(kind):
+        return f"enumeration of {dict(sorted(names.items()))}"
+    if text := h5py.check_string_dtype(kind):
+        return f"text ({text.encoding})"
+    reference = h5py.check_ref_dtype(kind)
+    return reference.__name__ if reference else str(kind.newbyteorder("="))
+
+
+def _references(h5py: Any, place: str, one: Any, other: Any, into: Differences) -> None:
+    """References, by where they lead."""
+    numpy = _numpy()
+    ones, others = (numpy.atleast_1d(side[()]).ravel() for side in (one, other))
+    for at, (before, after) in enumerate(zip(ones, others, strict=True)):
+        told = [_leads_to(h5py, file, reference) for file, reference in ((one.file, before), (other.file, after))]
+        if told[0] != told[1]:
+            into.other(f"{place}[{at}]", told[0], told[1])
+
+
+def _leads_to(h5py: Any, file: Any, reference: Any) -> str:
+    if not reference:
+        return "nothing"
+    name = str(file[reference].name)
+    if not isinstance(reference, h5py.RegionReference):
+        return name
+    region = h5py.h5r.get_region(reference, file.id)
+    return f"{name} {region.get_select_bounds()}, {region.get_select_npoints()} values"
+
+
+def _datasets(h5py: Any, place: str, one: Any, other: Any, into: Differences) -> None:
+    kinds = [_type_of(h5py, side.dtype) for side in (one, other)]
+    if kinds[0] != kinds[1]:
+        into.other(f"{place} type", kinds[0], kinds[1])
     if one.shape != other.shape or one.shape is None:
         if one.shape != other.shape:
             into.say(f"{place}: shape {one.shape} -> {other.shape}")
+        return
+    if h5py.check_ref_dtype(one.dtype) and h5py.check_ref_dtype(other.dtype):
+        _references(h5py, place, one, other, into)
         return
     numpy = _numpy()
     if one.ndim == 0 or one.size == 0:
@@ -211,17 +248,20 @@ def _plain_attributes(place: str, before: Any, after: Any, into: Differences) ->
 def compare_matlab(pair: Pair, rules: Rules) -> Found:
     """Compare two MATLAB files of version 5 to 7; what they say of when and where they were written is set aside."""
     try:
-        from scipy.io import loadmat
+        from scipy.io import loadmat, whosmat
     except ImportError as error:
         raise Unreadable("install lapidar[compare] to read MATLAB files") from error
     differences = Differences(rules)
     try:
         before, after = loadmat(pair.before), loadmat(pair.after)
+        classes = [{name: kind for name, _, kind in whosmat(path)} for path in (pair.before, pair.after)]
     except Exception as error:  # whatever a damaged file makes of the reader
         raise Unreadable(str(error).splitlines()[0][:200] if str(error) else type(error).__name__) from error
     names = [{name for name in told if not name.startswith("__")} for told in (before, after)]
     for name in _both(names[0], names[1], differences):
         one, other = before[name], after[name]
+        if classes[0][name] != classes[1][name]:
+            differences.other(f"{name} class", classes[0][name], classes[1][name])
         if hasattr(one, "tocsr") and hasattr(other, "tocsr"):
             one, other = one.tocoo(), other.tocoo()
             for part in ("row", "col", "data"):

@@ -3,14 +3,16 @@ libraries that know them."""
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from lapidar.core.results.differences import Differences
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable
+from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
 __all__ = ["compare_feather", "compare_parquet", "compare_workbook"]
 
+_BESIDE = re.compile(r"xl/(charts|chartsheets|drawings|media|comments|threadedComments|pivot\w*)(/|\d)(?!.*\.rels$)")
 _ROWS = 200_000  # at a time
 _MOST_CELLS = 5_000_000
 
@@ -61,6 +63,20 @@ def _schemas(before: Any, after: Any, into: Differences) -> None:
             into.other(f"column {name} type", ones[name], others[name])
     if [name for name in ones if name in others] != [name for name in others if name in ones]:
         into.say("the columns stand in another order")
+    keyed = [_index(schema) for schema in (before, after)]
+    if keyed[0] != keyed[1]:
+        into.other("the index", keyed[0], keyed[1])
+
+
+def _index(schema: Any) -> str:
+    """What is the index of a data frame, as its writer says: columns, or a count from one number to another."""
+    facts = schema.pandas_metadata or {}
+    return ", ".join(
+        index
+        if isinstance(index, str)
+        else f"{index.get('name') or 'rows'} {index.get('start')} to {index.get('stop')}"
+        for index in facts.get("index_columns", ())
+    )
 
 
 def _rows(before: int, after: int, batches: list[Any], into: Differences) -> None:
@@ -76,16 +92,39 @@ def _rows(before: int, after: int, batches: list[Any], into: Differences) -> Non
 
 
 def _column(name: str, first: int, before: Any, after: Any, into: Differences) -> None:
-    if before.equals(after):
+    arrow = _arrow("pyarrow")
+    if before.equals(after) and not arrow.types.is_floating(before.type) and not _holds_floats(arrow, before.type):
         into.numbers.compared += len(before)
+        return
+    if arrow.types.is_temporal(before.type) and before.type == after.type:
+        # A time to the nanosecond is no value of the language: as the integer that it is.
+        _integers(name, first, before, after, into)
         return
     for row, (one, other) in enumerate(zip(before.to_pylist(), after.to_pylist(), strict=False), first):
         if one != other or repr(one) != repr(other):
             into.value(f"row {row}, {name}", name, one, other)
+        else:
+            into.numbers.compared += 1
+
+
+def _holds_floats(arrow: Any, kind: Any) -> bool:
+    """Whether it is of lists or records with doubles, of which -0 and +0 are taken for equal."""
+    return kind.num_fields > 0 and ("float" in str(kind) or "double" in str(kind))
+
+
+def _integers(name: str, first: int, before: Any, after: Any, into: Differences) -> None:
+    arrow = _arrow("pyarrow")
+    kind = arrow.int32() if before.type.bit_width == 32 else arrow.int64()
+    ones, others = (column.cast(kind).to_pylist() for column in (before, after))
+    shown = zip(before.cast(arrow.string()).to_pylist(), after.cast(arrow.string()).to_pylist(), strict=False)
+    for row, (one, other, (was, is_now)) in enumerate(zip(ones, others, shown, strict=False), first):
+        if one != other:
+            into.other(f"row {row}, {name}", was, is_now)
 
 
 def compare_workbook(pair: Pair, rules: Rules) -> Found:
-    """Compare two Excel workbooks: the values that were saved in their cells, and their formulas."""
+    """Compare two Excel workbooks: the values that were saved in their cells, the formats of numbers, the formulas;
+    which sheets are hidden; comments, charts and pictures. Fonts, colours and widths are passed over."""
     try:
         import openpyxl
     except ImportError as error:
@@ -103,7 +142,16 @@ def compare_workbook(pair: Pair, rules: Rules) -> Found:
             raise Unreadable(str(error)[:200] or type(error).__name__) from error
         if differences.is_different or differences.numbers.differing:
             break
+    _beside_cells(pair, differences)
+    differences.set_aside["fonts, colours and widths"] = None
     return differences.found()
+
+
+def _beside_cells(pair: Pair, into: Differences) -> None:
+    """What a workbook holds beside its cells: parts of the package (ECMA-376, part 2) of their own."""
+    from lapidar.core.results.kinds import archive
+
+    archive.compare_members(pair, into, lambda name: _BESIDE.match(name) is not None)
 
 
 def _sheets(what: str, before: Any, after: Any, into: Differences) -> None:
@@ -113,14 +161,19 @@ def _sheets(what: str, before: Any, after: Any, into: Differences) -> None:
             continue
         from itertools import zip_longest
 
+        states = before[name].sheet_state, after[name].sheet_state
+        if states[0] != states[1]:
+            into.other(f"sheet {name}", states[0], states[1])
         cells = 0
-        rows = zip_longest(
-            before[name].iter_rows(values_only=True), after[name].iter_rows(values_only=True), fillvalue=()
-        )
+        rows = zip_longest(before[name].iter_rows(), after[name].iter_rows(), fillvalue=())
         for number, (one, other) in enumerate(rows, 1):
-            for column, (was, is_now) in enumerate(zip_longest(one, other), 1):
+            for column, pair in enumerate(zip_longest(one, other), 1):
+                was, is_now = (cell.value if cell is not None else None for cell in pair)
+                formats = [cell.number_format if cell is not None else "General" for cell in pair]
+                if formats[0] != formats[1]:
+                    into.other(f"{name}, row {number}, column {column}, format of numbers", formats[0], formats[1])
                 cells += 1
                 if cells > _MOST_CELLS:
-                    raise Unreadable(f"a sheet has more than {_MOST_CELLS:,} cells")
+                    raise BeyondLimit(f"a sheet has more than {_MOST_CELLS:,} cells")
                 if was != is_now or repr(was) != repr(is_now):
                     into.value(f"{name}, row {number}, column {column}{what}", name, was, is_now)

@@ -15,14 +15,16 @@ from lapidar.core.results.differences import Differences
 from lapidar.core.results.kinds import pages
 from lapidar.core.results.kinds.text import STAMP
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable
+from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
 __all__ = ["HEAD", "compare", "compare_drawing"]
 
 _Event = tuple[str, str, tuple[tuple[str, str], ...]]
-_DATES = re.compile(r"(^|[:}])(date|created|modified|creationdate|moddate|datestamp)$", re.IGNORECASE)
+_DATES = re.compile(r"(dc|dcterms|xmp|xap):(date|created|modified|CreateDate|ModifyDate|MetadataDate)")
+_METADATA = re.compile(r"(^|:)(metadata|RDF|xmpmeta|Description|Work)$")
 _DEEPEST = 2000
 HEAD = 2000  # characters in which a drawing says that it is one
+_SPACED = frozenset(("pre", "textarea", "script", "style", "code"))
 _NO_CONTENT = frozenset("area base br col embed hr img input link meta source track wbr".split())
 
 
@@ -56,6 +58,11 @@ def _compared(pair: Pair, rules: Rules) -> Differences:
     return differences
 
 
+def _is_of_writing(place: list[str]) -> bool:
+    """Whether a text says when the document was written: the metadata of Dublin Core in a drawing, and XMP."""
+    return bool(place) and _DATES.fullmatch(place[-1]) is not None and any(map(_METADATA.search, place[:-1]))
+
+
 def _called(event: _Event) -> str:
     return f"the text {event[1][:40]!r}" if event[0] == "text" else f"<{'/' if event[0] == 'end' else ''}{event[1]}>"
 
@@ -72,8 +79,8 @@ def _event(place: list[str], before: _Names, after: _Names, one: _Event, other: 
     elif one[0] == "end":
         if place:
             place.pop()
-    elif place and _DATES.search(place[-1]) and STAMP.search(one[1]) and STAMP.search(other[1]):
-        into.set_aside["dates"] = None
+    elif _is_of_writing(place) and one[1] != other[1] and STAMP.search(one[1]) and STAMP.search(other[1]):
+        into.set_aside[f"when it was written ({'/'.join(place[-2:])})"] = None
     else:
         where = "/".join(place[-3:])
         into.line(f"{where} text", place[-1] if place else "", before.plain("", one[1]), after.plain("", other[1]))
@@ -106,29 +113,34 @@ def _events(data: bytes) -> list[_Event]:
 
 def _xml(data: bytes) -> list[_Event]:
     events: list[_Event] = []
-    depth = 0
+    depth = depth_of_space = 0
 
     def start(name: str, attributes: dict[str, str]) -> None:
-        nonlocal depth
+        nonlocal depth, depth_of_space
         depth += 1
+        if depth_of_space or name in _SPACED or attributes.get("xml:space") == "preserve":
+            depth_of_space += 1
         if depth > _DEEPEST:
             raise ValueError(f"it is nested deeper than {_DEEPEST}")
         events.append(("start", name, tuple(sorted(attributes.items()))))
 
     def end(name: str) -> None:
-        nonlocal depth
+        nonlocal depth, depth_of_space
         depth -= 1
+        depth_of_space = max(0, depth_of_space - 1)
         events.append(("end", name, ()))
 
     def refuse(*_: Any) -> None:
-        raise ValueError("it defines entities")
+        raise BeyondLimit("it defines entities, which can grow without an end")
 
     parser = expat.ParserCreate()
     parser.buffer_text = True
     parser.StartElementHandler = start
     parser.EndElementHandler = end
     parser.CharacterDataHandler = lambda text: (
-        events.append(("text", " ".join(text.split()), ())) if text.strip() else None
+        events.append(("text", text if depth_of_space else text.strip(), ()))
+        if depth_of_space or text.strip()
+        else None
     )
     parser.EntityDeclHandler = refuse
     parser.Parse(data, True)
@@ -139,6 +151,7 @@ class _Html(HTMLParser):
     def __init__(self) -> None:
         super().__init__(convert_charrefs=True)
         self.events: list[_Event] = []
+        self.spaced = 0  # in how many elements white space counts
 
     def read(self, text: str) -> list[_Event]:
         self.feed(text)
@@ -146,14 +159,16 @@ class _Html(HTMLParser):
         return self.events
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.spaced += tag in _SPACED
         self.events.append(("start", tag, tuple(sorted((name, value or "") for name, value in attrs))))
         if tag in _NO_CONTENT:
             self.events.append(("end", tag, ()))
 
     def handle_endtag(self, tag: str) -> None:
+        self.spaced = max(0, self.spaced - (tag in _SPACED))
         if tag not in _NO_CONTENT:
             self.events.append(("end", tag, ()))
 
     def handle_data(self, data: str) -> None:
-        if data.strip():
-            self.events.append(("text", " ".join(data.split()), ()))
+        if self.spaced or data.strip():
+            self.events.append(("text", data if self.spaced else " ".join(data.split()), ()))

@@ -1,21 +1,30 @@
-"""Pictures, pixel by pixel: how many differ, by how much, and in which box. What is written beside the pixels (dates,
-programs, the way they are packed) does not count."""
+"""Pictures, sample by sample: how many pixels differ, by how much, and in which box; and what says how they are to be
+shown: transparency, gamma, colour profile, orientation, how long a frame stands, the place on a map. What else is
+written beside the pixels (dates, programs, the way they are packed) does not count."""
 
 from __future__ import annotations
 
 import warnings
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 from lapidar.core.results.differences import Differences
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable
+from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
 __all__ = ["MOST_PIXELS", "compare", "opened"]
 
-MOST_PIXELS = 40_000_000
+MOST_PIXELS = 100_000_000
 _MOST_FRAMES = 500
 _STRIP = 256  # rows
+_LIBRARY = "install lapidar[compare] to read pictures"
+# What of a picture's facts says how it is to be shown, by the names that the reader gives them.
+_SHOWN_BY = ("transparency", "gamma", "chromaticity", "srgb", "duration", "loop", "disposal", "blend")
+_ORIENTATION = 0x0112  # of Exif
+# GeoTIFF 1.1: the scale, the tie points, the transformation, the keys; and what stands for no value.
+_ON_A_MAP = {33550: "scale", 33922: "tie points", 34264: "transformation", 34735: "keys", 34736: "parameters",
+             34737: "names", 42113: "no data"}  # fmt: skip
 
 
 def compare(pair: Pair, rules: Rules) -> Found:
@@ -28,10 +37,10 @@ def compare(pair: Pair, rules: Rules) -> Found:
         frames = getattr(before, "n_frames", 1), getattr(after, "n_frames", 1)
         if frames[0] != frames[1]:
             differences.say(f"{frames[0]} frames -> {frames[1]}")
-        for frame in range(min(*frames, _MOST_FRAMES)):
-            _frame(frame, frames[0] > 1, before, after, differences)
         if min(frames) > _MOST_FRAMES:
-            raise Unreadable(f"it has more than {_MOST_FRAMES} frames")
+            raise BeyondLimit(f"it has more than {_MOST_FRAMES} frames")
+        for frame in range(min(frames)):
+            _frame(frame, frames[0] > 1, before, after, differences)
     found = differences.found()
     # Of pixels it matters how many and where; what a unit in the last place is, nobody can see.
     found.numbers, found.worst = None, differences.first
@@ -47,35 +56,136 @@ def opened(path: Path) -> Any:
     try:
         from PIL import Image
     except ImportError as error:
-        raise Unreadable("install lapidar[compare] to read pictures") from error
+        raise Unreadable(_LIBRARY) from error
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
+            Image.MAX_IMAGE_PIXELS = None  # there is a limit of our own
             picture = Image.open(path)
     except Exception as error:  # whatever a damaged file makes of the reader
-        raise Unreadable(str(error)[:200] or type(error).__name__) from error
+        sizes = _of_tiff(path)
+        if sizes is None:
+            raise Unreadable(str(error)[:200] or type(error).__name__) from error
+        picture = sizes
     if picture.width * picture.height > MOST_PIXELS:
-        raise Unreadable(f"it has {picture.width * picture.height:,} pixels, and more than {MOST_PIXELS:,} are refused")
+        many = f"{picture.width * picture.height:,} pixels"
+        raise BeyondLimit(f"it has {many}, and more than {MOST_PIXELS:,} are refused")
     return picture
 
 
-def _frame(number: int, several: bool, before: Any, after: Any, into: Differences) -> None:
+# ---- samples that the usual reader would cut to eight bits, or cannot read
+
+
+class _Tiff:
+    """A TIFF of more channels, or of other samples, than pictures for the eye have."""
+
+    def __init__(self, path: Path, samples: Callable[[], Any], size: tuple[int, int]) -> None:
+        self.filename, self.samples, self.size = str(path), samples, size
+        self.width, self.height = size
+        self.mode, self.format = "samples", "TIFF"
+        self.info: dict[str, Any] = {}
+
+    def __enter__(self) -> _Tiff:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        pass
+
+    def getexif(self) -> dict[int, Any]:
+        return {}
+
+
+def _of_tiff(path: Path) -> _Tiff | None:
+    try:
+        import tifffile
+
+        with tifffile.TiffFile(path) as file:
+            page = file.pages[0]
+            size = int(page.imagewidth), int(page.imagelength)
+    except Exception:  # no library for it, or no such file
+        return None
+    return _Tiff(path, lambda: tifffile.imread(path), size)
+
+
+def _samples(picture: Any, mode: str) -> Any:
+    """The samples of a picture as an array of rows, columns and channels, each in its own type."""
     import numpy
 
+    if isinstance(picture, _Tiff):
+        return picture.samples()
+    if _is_deep_png(picture):
+        return _of_deep_png(picture)
+    return numpy.asarray(picture if picture.mode == mode else picture.convert(mode))
+
+
+def _is_deep_png(picture: Any) -> bool:
+    """Whether it is a PNG of 16 bits a sample in colour or with transparency, whose low byte would be lost."""
+    if picture.format != "PNG":
+        return False
+    with open(picture.filename, "rb") as stream:
+        head = stream.read(26)
+    return head[24] == 16 and head[25] != 0
+
+
+def _of_deep_png(picture: Any) -> Any:
+    import numpy
+
+    try:
+        import png
+    except ImportError as error:
+        raise Unreadable(_LIBRARY) from error
+    width, height, rows, facts = png.Reader(filename=picture.filename).read()
+    samples = numpy.vstack([numpy.asarray(row, dtype=numpy.uint16) for row in rows])
+    return samples.reshape(height, width, facts["planes"])
+
+
+# ---- a frame
+
+
+def _frame(number: int, several: bool, before: Any, after: Any, into: Differences) -> None:
+    where = f"frame {number}: " if several else ""
     try:
         if several:
             before.seek(number)
             after.seek(number)
+        _facts(where, before, after, into)
         # Both in the form that keeps all of either.
         mode = before.mode if before.mode == after.mode and before.mode not in ("P", "PA") else "RGBA"
-        one = numpy.asarray(before if before.mode == mode else before.convert(mode))
-        other = numpy.asarray(after if after.mode == mode else after.convert(mode))
+        one, other = _samples(before, mode), _samples(after, mode)
+    except Unreadable:
+        raise
     except Exception as error:
         raise Unreadable(str(error)[:200] or type(error).__name__) from error
-    if before.mode != after.mode and {before.mode, after.mode} & {"I", "F", "I;16"}:
-        into.say(f"pixels of another type: {before.mode} -> {after.mode}")
+    wide = before.mode != after.mode and {before.mode, after.mode} & {"I", "F", "I;16", "samples"}
+    if wide or one.dtype != other.dtype or one.shape != other.shape:
+        into.say(f"{where}samples of another type: {before.mode} {one.dtype} -> {after.mode} {other.dtype}")
         return
-    _pixels(f"frame {number}: " if several else "", one, other, into)
+    _pixels(where, one, other, into)
+
+
+def _facts(where: str, before: Any, after: Any, into: Differences) -> None:
+    """What says how the pixels are to be shown."""
+    ones, others = dict(_told(before)), dict(_told(after))
+    for name in dict.fromkeys((*ones, *others)):
+        one, other = ones.get(name), others.get(name)
+        if one != other:
+            into.other(f"{where}{name}", "none" if one is None else one, "none" if other is None else other)
+
+
+def _told(picture: Any) -> Iterator[tuple[str, Any]]:
+    for name in _SHOWN_BY:
+        # The transparent colour of a palette, and of grey, is in the pixels that both are turned into.
+        if picture.info.get(name) is not None and not (name == "transparency" and picture.mode == "P"):
+            yield name, picture.info[name]
+    if profile := picture.info.get("icc_profile"):
+        yield "colour profile", profile[:24] + profile[36:84] + profile[100:]  # but for its date and identity (ICC.1)
+    orientation = picture.getexif().get(_ORIENTATION)
+    if orientation not in (None, 1):
+        yield "orientation", orientation
+    for number, name in _ON_A_MAP.items():
+        value = getattr(picture, "tag_v2", {}).get(number)
+        if value is not None:
+            yield f"place on the map, {name}", value
 
 
 def _pixels(where: str, one: Any, other: Any, into: Differences) -> None:
@@ -87,12 +197,14 @@ def _pixels(where: str, one: Any, other: Any, into: Differences) -> None:
     box = [one.shape[0], one.shape[1], -1, -1]  # first row and column, last row and column
     for top in range(0, one.shape[0], _STRIP):
         before, after = one[top : top + _STRIP], other[top : top + _STRIP]
-        different = before != after
+        different = (before != after) & ~((before != before) & (after != after))  # NaN is NaN
         if different.ndim == 3:
             different = different.any(axis=2)
         if not different.any():
             continue
-        apart = numpy.abs(before[different].astype(numpy.float64) - after[different].astype(numpy.float64))
+        with numpy.errstate(all="ignore"):
+            apart = numpy.abs(before[different].astype(numpy.float64) - after[different].astype(numpy.float64))
+        apart = numpy.nan_to_num(apart, nan=numpy.inf)
         apart = apart.max(axis=1) if apart.ndim == 2 else apart
         rows, columns = numpy.nonzero(different)
         total += len(rows)

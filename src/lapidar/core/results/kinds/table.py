@@ -1,4 +1,5 @@
-"""Tables as text: CSV (RFC 4180) and what is written like it with tabs, semicolons or bars.
+"""Tables as text: CSV (RFC 4180) and what is written like it with tabs, semicolons or bars, in any encoding, with
+decimal points or commas.
 
 Rows are compared in step, and only cells whose text differs are looked at as numbers, so that two files of any size are
 compared as they are read. Where rows came, went or changed places, they are matched by the columns that are unique on
@@ -9,6 +10,7 @@ from __future__ import annotations
 
 import csv
 import hashlib
+import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain, islice, pairwise
@@ -17,8 +19,9 @@ from typing import IO, Any, NamedTuple, TypeGuard
 
 from lapidar.core.results import cells
 from lapidar.core.results.differences import Differences, shown
+from lapidar.core.results.reading import decimal_of, encoding_of, opened, plain_number
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable
+from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
 __all__ = ["compare", "compare_rows", "delimiter_of"]
 
@@ -33,6 +36,7 @@ class _Block(NamedTuple):
 
 
 _DELIMITERS = ",\t;|"
+_FRACTION = re.compile(r"(?<=\d\d:\d\d:\d\d),(?=\d{3}[ \])])")
 _SNIFFED = 50  # lines
 _MOST_ORDERED = 100_000  # rows of which it is asked whether they only changed places
 _BLOCK = 20_000  # rows at a time
@@ -48,7 +52,8 @@ def delimiter_of(lines: Sequence[str], *, prose: bool = False) -> str | None:
     Args:
         prose: they may be sentences: a comma with a blank after it separates no cells then.
     """
-    lines = [line for line in lines if line.strip()]
+    # A comma in the fraction of a time stamp parts no cells.
+    lines = [_FRACTION.sub(".", line) for line in lines if line.strip()]
     if len(lines) < 2:
         return None
     for delimiter in _DELIMITERS:
@@ -63,36 +68,80 @@ def delimiter_of(lines: Sequence[str], *, prose: bool = False) -> str | None:
     return None
 
 
+class _Form(NamedTuple):
+    """How a table is written."""
+
+    delimiter: str
+    decimal: str
+    encoding: str
+
+    def __str__(self) -> str:
+        names = {"\t": "tabs", ",": "commas", ";": "semicolons", "|": "bars"}
+        parts = [f"cells parted by {names.get(self.delimiter, repr(self.delimiter))}"]
+        parts += ["decimal commas"] if self.decimal == "," else []
+        parts += [self.encoding] if self.encoding != "utf-8" else []
+        return ", ".join(parts)
+
+
+class _Side(NamedTuple):
+    """One of two tables: its file, and how it is written."""
+
+    path: Path
+    form: _Form
+
+    def lines(self) -> IO[str]:
+        return opened(self.path, self.form.encoding, newline="")
+
+    def rows(self, lines: Iterable[str]) -> Iterator[list[str]]:
+        """The rows of lines, with decimal points."""
+        rows = csv.reader(lines, delimiter=self.form.delimiter)
+        return ([plain_number(cell) for cell in row] for row in rows) if self.form.decimal == "," else rows
+
+
 def compare(pair: Pair, rules: Rules) -> Found:
     """Compare two tables."""
     csv.field_size_limit(_LONGEST_FIELD)
     differences = Differences(rules)
-    delimiter = _delimiter(pair.before)
-    if delimiter is None or delimiter != _delimiter(pair.after):
-        raise Unreadable("the two are not written alike")
     try:
+        sides = _Side(pair.before, _form(pair.before, rules)), _Side(pair.after, _form(pair.after, rules))
         # Where it is declared by what rows are matched, they are not compared in step.
-        whole, strangers = (False, 0) if rules.key else _in_step(pair, delimiter, differences)
+        whole, strangers = (False, 0) if rules.key else _in_step(sides, differences)
         if not whole or strangers:
             matched = Differences(rules)
-            _matched(pair, delimiter, matched)
+            _matched(sides, matched)
             if not whole or _told(matched) < _told(differences):
                 differences = matched
-        elif differences.numbers.beyond and _is_another_order(pair, delimiter):
+        elif differences.numbers.beyond and _is_another_order(sides):
             differences = Differences(rules)
             differences.say("the same rows stand in another order")
-    except csv.Error as error:
+    except (csv.Error, UnicodeError) as error:
         raise Unreadable(str(error)) from error
+    _tell_forms(sides, differences)
     return differences.found()
 
 
-def _delimiter(path: Path) -> str | None:
-    with _opened(path) as stream:
-        return delimiter_of(list(islice(stream, _SNIFFED)))
+def _form(path: Path, rules: Rules) -> _Form:
+    told = rules.reading
+    with path.open("rb") as stream:
+        encoding = told.encoding or encoding_of(stream.read(4))
+    with opened(path, encoding, newline="") as stream:
+        lines = list(islice(stream, _SNIFFED))
+    delimiter = told.delimiter or delimiter_of(lines)
+    if delimiter is None:
+        raise Unreadable("its lines have not all as many cells")
+    cells_there = (cell for row in csv.reader(lines, delimiter=delimiter) for cell in row)
+    return _Form(delimiter, told.decimal or decimal_of(cells_there), encoding)
 
 
-def _opened(path: Path) -> IO[str]:
-    return path.open(encoding="utf-8-sig", errors="surrogateescape", newline="")
+def _tell_forms(sides: tuple[_Side, _Side], into: Differences) -> None:
+    """Say how they were read, where that was found and is not what anybody would take for granted."""
+    before, after = (side.form for side in sides)
+    if before != after:
+        into.taken[f"the one has {before}; the other {after}"] = None
+    elif before.decimal == "," and not into.rules.reading.decimal:
+        into.taken["read with decimal commas"] = None
+    if not (into.differs or into.equated or into.set_aside or into.taken):
+        into.set_aside["how lines end and cells are quoted"] = None
 
 
 def _header(row: list[str]) -> bool:
@@ -108,11 +157,11 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def _is_another_order(pair: Pair, delimiter: str) -> bool:
+def _is_another_order(sides: tuple[_Side, _Side]) -> bool:
     """Whether two tables of measured numbers, not too large, have the same rows."""
     rows = []
-    for path in (pair.before, pair.after):
-        with _opened(path) as stream:
+    for side in sides:
+        with side.lines() as stream:
             rows.append(Counter(line.rstrip("\r\n") for line in islice(stream, _MOST_ORDERED + 1)))
     return rows[0] == rows[1] and rows[0].total() <= _MOST_ORDERED
 
@@ -121,7 +170,7 @@ def _told(differences: Differences) -> int:
     return len(differences.details) + differences.more
 
 
-def _in_step(pair: Pair, delimiter: str, into: Differences) -> tuple[bool, int]:
+def _in_step(sides: tuple[_Side, _Side], into: Differences) -> tuple[bool, int]:
     """Compare row by row.
 
     Returns:
@@ -129,8 +178,9 @@ def _in_step(pair: Pair, delimiter: str, into: Differences) -> tuple[bool, int]:
         how many do.
     """
     strangers = 0
-    with _opened(pair.before) as one, _opened(pair.after) as other:
-        blocks = _differing(one, other, delimiter, into)
+    delimiter = sides[0].form.delimiter
+    with sides[0].lines() as one, sides[1].lines() as other:
+        blocks = _differing(sides, one, other, into)
         first = next(blocks, None)
         if first is None or not first.before or not first.after:
             return False, 0
@@ -148,19 +198,23 @@ def _in_step(pair: Pair, delimiter: str, into: Differences) -> tuple[bool, int]:
     return True, strangers
 
 
-def _differing(one: IO[str], other: IO[str], delimiter: str, into: Differences) -> Iterator[_Block]:
+def _differing(sides: tuple[_Side, _Side], one: IO[str], other: IO[str], into: Differences) -> Iterator[_Block]:
     """The first row, and all that are not written alike.
 
     Lines are compared as text first: a row is a line, as long as no quoted cell holds the end of one.
     """
     number = 0
+    delimiter = sides[0].form.delimiter
+    if sides[0].form != sides[1].form or sides[0].form.decimal == ",":
+        yield from _parsed(number, sides, one, other)
+        return
     while True:
         ones, others = list(islice(one, _BLOCK)), list(islice(other, _BLOCK))
         if not ones and not others:
             return
         if ones != others or number == 0:
             if '"' in "".join(ones) or '"' in "".join(others):
-                yield from _parsed(number, chain(ones, one), chain(others, other), delimiter)
+                yield from _parsed(number, sides, chain(ones, one), chain(others, other))
                 return
             yield _unlike(number, ones, others)
             # Of the rows that are alike no cell is looked at.
@@ -170,9 +224,9 @@ def _differing(one: IO[str], other: IO[str], delimiter: str, into: Differences) 
         number += len(ones)
 
 
-def _parsed(number: int, one: Iterable[str], other: Iterable[str], delimiter: str) -> Iterator[_Block]:
+def _parsed(number: int, sides: tuple[_Side, _Side], one: Iterable[str], other: Iterable[str]) -> Iterator[_Block]:
     """As `_differing`, with every row taken apart."""
-    readers = [csv.reader(lines, delimiter=delimiter) for lines in (one, other)]
+    readers = [side.rows(lines) for side, lines in zip(sides, (one, other), strict=True)]
     while True:
         ones, others = (list(islice(reader, _BLOCK)) for reader in readers)
         if not ones and not others:
@@ -254,11 +308,11 @@ def compare_rows(number: int, names: Sequence[str], before: list[str], after: li
 class _Rows:
     """A table that is matched with another: its columns, and its rows by their keys."""
 
-    def __init__(self, path: Path, delimiter: str) -> None:
-        with _opened(path) as stream:
-            rows = list(islice(csv.reader(stream, delimiter=delimiter), _MOST_MATCHED + 1))
+    def __init__(self, side: _Side) -> None:
+        with side.lines() as stream:
+            rows = list(islice(side.rows(stream), _MOST_MATCHED + 1))
         if len(rows) > _MOST_MATCHED:
-            raise Unreadable(f"rows came or went among more than {_MOST_MATCHED:,}: compared as bytes")
+            raise BeyondLimit(f"rows came or went among more than {_MOST_MATCHED:,}: compared as bytes")
         self.has_header = bool(rows) and _header(rows[0])
         self.names = (
             rows[0] if self.has_header else [f"column {at}" for at in range(1, len(rows[0]) + 1)] if rows else []
@@ -272,8 +326,8 @@ class _Rows:
         return [row[at[name]] if at[name] < len(row) else "" for name in columns]
 
 
-def _matched(pair: Pair, delimiter: str, into: Differences) -> None:
-    before, after = _Rows(pair.before, delimiter), _Rows(pair.after, delimiter)
+def _matched(sides: tuple[_Side, _Side], into: Differences) -> None:
+    before, after = _Rows(sides[0]), _Rows(sides[1])
     shared = [name for name in before.names if name in after.names]
     for name in before.names:
         if name not in after.names:

@@ -1,17 +1,18 @@
 """Text: line by line, the numbers inside of a line as numbers. Line ends, and the one at the very end, do not count; in
-a log, neither do time stamps."""
+a log, neither does the time stamp that a line begins with. Days and times elsewhere are data."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from difflib import SequenceMatcher
 from itertools import islice, zip_longest
 from pathlib import Path
 
 from lapidar.core.results.differences import Differences, shown
+from lapidar.core.results.reading import encoding_of, opened
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable
+from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
 __all__ = ["compare", "compare_texts", "is_log"]
 
@@ -25,15 +26,36 @@ STAMP = re.compile(
 )
 
 
+# The stamp that a line of a log begins with: a word follows, and not the next cell of a table.
+_BEGINS = re.compile(rf"[\[(<]*(?:{STAMP.pattern})[\])>]*(?=[\s:|-]+\S)")
+_WORD = re.compile(r"[^\W\d_]{2}")
+
+
 def compare(pair: Pair, rules: Rules) -> Found:
     """Compare two texts; they may be larger than memory as long as no line comes or goes."""
     differences = Differences(rules)
-    log = is_log(pair.before) and is_log(pair.after)
-    with _opened(pair.before) as one, _opened(pair.after) as other:
-        _lines(_stripped(one), _stripped(other), differences, log)
-    if log:
-        differences.set_aside["time stamps"] = None
+    encodings = [rules.reading.encoding or _encoding(path) for path in (pair.before, pair.after)]
+    if encodings[0] != encodings[1]:
+        differences.taken[f"the one is in {encodings[0]}, the other in {encodings[1]}"] = None
+    try:
+        sides = [opened(path, encoding) for path, encoding in zip((pair.before, pair.after), encodings, strict=True)]
+        with sides[0] as one, sides[1] as other:
+            is_declared = rules.reading.kind in ("text", "log")
+            heads = [] if is_declared else [list(islice(stream, 40)) for stream in (one, other)]
+            log = rules.reading.kind == "log" if is_declared else all(map(is_log, heads))
+            for stream in (one, other):
+                stream.seek(0)
+            _lines(_stripped(one), _stripped(other), differences, log)
+    except UnicodeError as error:
+        raise Unreadable(f"it is not in {encodings[0]}: {error}") from error
+    if not (differences.differs or differences.equated or differences.set_aside or differences.taken):
+        differences.set_aside["how lines end"] = None
     return differences.found()
+
+
+def _encoding(path: Path) -> str:
+    with path.open("rb") as stream:
+        return encoding_of(stream.read(4))
 
 
 def compare_texts(before: str, after: str, where: str, into: Differences) -> None:
@@ -45,22 +67,22 @@ def compare_texts(before: str, after: str, where: str, into: Differences) -> Non
         into.line(f"{where} line {number}", where, one, other)
 
 
-def _opened(path: Path):  # type: ignore[no-untyped-def]
-    return path.open(encoding="utf-8-sig", errors="surrogateescape", newline=None)
-
-
 def _stripped(stream) -> Iterator[str]:  # type: ignore[no-untyped-def]
     while line := stream.readline(_MOST_LINE):
         if len(line) >= _MOST_LINE:
-            raise Unreadable(f"it has a line of more than {_MOST_LINE:,} characters")
+            raise BeyondLimit(f"it has a line of more than {_MOST_LINE:,} characters")
         yield line.rstrip("\n")
 
 
-def is_log(path: Path) -> bool:
-    """Whether most of its first lines begin with a time stamp."""
-    with path.open(encoding="utf-8", errors="replace") as stream:
-        lines = [line for line in islice(stream, 40) if line.strip()]
-    return len(lines) > 1 and sum(bool(STAMP.match(line.lstrip("[( "))) for line in lines) * 2 > len(lines)
+def is_log(lines: Iterable[str]) -> bool:
+    """Whether most lines begin with a time stamp, and say something in words after it."""
+    lines = [line.strip() for line in lines if line.strip()]
+    return len(lines) > 1 and sum(map(_is_logged, lines)) * 2 > len(lines)
+
+
+def _is_logged(line: str) -> bool:
+    stamp = _BEGINS.match(line)
+    return stamp is not None and _WORD.search(line, stamp.end()) is not None
 
 
 def _lines(one: Iterator[str], other: Iterator[str], into: Differences, log: bool) -> None:
@@ -72,12 +94,14 @@ def _lines(one: Iterator[str], other: Iterator[str], into: Differences, log: boo
         if before == after:
             continue
         if log:
-            before, after = STAMP.sub("<time>", before), STAMP.sub("<time>", after)
+            before, after = (_unstamped(line, into) for line in (before, after))
         at, told, first = into.is_different, len(into.details), into.first
         into.line(f"line {number}", f"line {number}", before, after)
         if into.is_different and not at:
             # The first line that differs in more than numbers: one may have come or gone.
             ones, others = list(islice(one, _MOST_ALIGNED)), list(islice(other, _MOST_ALIGNED))
+            if log:
+                ones, others = ([_unstamped(line, into) for line in side] for side in (ones, others))
             if len(ones) != len(others):
                 del into.details[told:]
                 into.first = first
@@ -85,6 +109,14 @@ def _lines(one: Iterator[str], other: Iterator[str], into: Differences, log: boo
             else:
                 for below, (first, second) in enumerate(zip(ones, others, strict=True), number + 1):
                     into.line(f"line {below}", f"line {below}", first, second)
+
+
+def _unstamped(line: str, into: Differences) -> str:
+    stamp = _BEGINS.match(line.lstrip())
+    if stamp is None:
+        return line
+    into.set_aside["the time stamps that lines begin with"] = None
+    return "<time>" + line.lstrip()[stamp.end() :]
 
 
 def _rest(

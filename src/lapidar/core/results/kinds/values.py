@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import configparser
 import json
+import math
 from collections.abc import Callable, Iterator
-from itertools import zip_longest
+from itertools import count, zip_longest
 from pathlib import Path
 from typing import Any
 
 from lapidar.core import foreign
 from lapidar.core.results.differences import Differences
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable
+from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
 __all__ = ["compare", "compare_lines", "readers", "walk"]
 
 _DEEPEST = 500
+_MOST_VALUES = 5_000_000
 
 
 def compare(pair: Pair, rules: Rules) -> Found:
@@ -25,7 +27,9 @@ def compare(pair: Pair, rules: Rules) -> Found:
     reader = _reader(pair.path)
     try:
         before, after = reader(_text(pair.before)), reader(_text(pair.after))
-    except (ValueError, RecursionError, configparser.Error) as error:
+    except RecursionError as error:
+        raise BeyondLimit("it is nested too deep") from error
+    except (ValueError, configparser.Error) as error:
         raise Unreadable(str(error).splitlines()[0][:200]) from error
     walk("", before, after, differences)
     return differences.found()
@@ -42,7 +46,7 @@ def compare_lines(pair: Pair, rules: Rules) -> Found:
                 differences.say(f"line {number} on: only {'after' if before is None else 'before'}")
                 break
             try:
-                walk(f"line {number}", json.loads(before), json.loads(after), differences)
+                walk(f"line {number}", _json(before.decode()), _json(after.decode()), differences)
             except (ValueError, RecursionError) as error:
                 raise Unreadable(f"line {number}: {error}") from error
     return differences.found()
@@ -66,7 +70,16 @@ class _Digits(str):
 
 
 def _json(text: str) -> Any:
-    return json.loads(text, parse_float=_number)
+    return json.loads(text, parse_float=_number, parse_constant=float, object_pairs_hook=_all_pairs)
+
+
+def _all_pairs(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    """An object, also of the values whose key stands there again: RFC 8259 leaves open which counts."""
+    found: dict[str, Any] = {}
+    for key, value in pairs:
+        again = next(f"{key} ({number})" for number in count(1) if f"{key} ({number})" not in found)
+        found[again if key in found else key] = value
+    return found
 
 
 def _toml(text: str) -> Any:
@@ -86,13 +99,24 @@ def _yaml(text: str) -> Any:
         import yaml
     except ImportError as error:
         raise Unreadable("install lapidar[compare] to read YAML") from error
-    # Aliases may build a value of any size out of a few lines.
-    if text.count("*") > 1000:
-        raise Unreadable("it has more than 1,000 aliases")
     try:
-        return list(yaml.safe_load_all(text))
+        documents = list(yaml.safe_load_all(text))
     except yaml.YAMLError as error:
         raise Unreadable(str(error).splitlines()[0]) from error
+    # Aliases may build a value of any size out of a few lines.
+    if _size(documents, {}) > _MOST_VALUES:
+        raise BeyondLimit(f"its aliases stand for more than {_MOST_VALUES:,} values")
+    return documents
+
+
+def _size(value: Any, known: dict[int, float]) -> float:
+    """How many values are in one, as often as they stand there; infinite where it holds itself."""
+    if not isinstance(value, (list, dict)):
+        return 1
+    if id(value) not in known:
+        known[id(value)] = math.inf
+        known[id(value)] = 1 + sum(_size(one, known) for one in (value.values() if isinstance(value, dict) else value))
+    return known[id(value)]
 
 
 _READERS: dict[str, Callable[[str], Any]] = {
@@ -122,7 +146,7 @@ def walk(place: str, before: Any, after: Any, into: Differences, depth: int = 0)
         place: the path to them: ``fit.kilns[3]``.
     """
     if depth > _DEEPEST:
-        raise Unreadable(f"it is nested deeper than {_DEEPEST}")
+        raise BeyondLimit(f"it is nested deeper than {_DEEPEST}")
     if place and into.rules.ignores(place):
         into.set_aside[place] = None
         return
@@ -152,8 +176,12 @@ def _leaf(place: str, before: Any, after: Any, into: Differences) -> None:
             into.texts(place, place, str(before), str(after))
             return
         if type(before) is not type(after) and before == after:
-            into.numbers.compared += 1  # 1 and 1.0
+            into.numbers.compared += 1
+            into.equate(place, before, after)  # 1 and 1.0
             return
+    if isinstance(before, str) and isinstance(after, str) and before != after and into.rules.of(place).is_exact:
+        into.other(place, before, after)  # a text is no number, whatever it looks like
+        return
     into.value(place, place, before, after)
 
 
