@@ -488,9 +488,9 @@ class Tables(Files):
         moved = b"".join([lines[0], *lines[20:], *lines[1:20]])
         self.assertIn("another order (matched by sherd", self.compared("t.csv", before, moved).worst)
         gone = self.compared("t.csv", before, b"".join(lines[:7] + lines[8:]))
-        self.assertEqual(list(gone.details), ["row 8 (sherd S6): gone"])
+        self.assertEqual(list(gone.details), ["row 8 (sherd S6, kiln K0, tin 6.5): gone"])
         new = self.compared("t.csv", before, before + b"S90,K1,2.0\n")
-        self.assertEqual(list(new.details), ["row 42 (sherd S90): new"])
+        self.assertEqual(list(new.details), ["row 42 (sherd S90, kiln K1, tin 2.0): new"])
         more = b"\n".join(line + b",x" for line in before.splitlines()) + b"\n"
         self.assertEqual(
             list(self.compared("t.csv", before, more.replace(b"tin,x", b"tin,lead")).details), ["column lead: new"]

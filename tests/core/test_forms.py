@@ -6,6 +6,7 @@ from __future__ import annotations
 import io
 import json
 import pickle
+import random
 import shutil
 import struct
 import subprocess
@@ -263,6 +264,67 @@ def npy(array: Any) -> bytes:
     stream = io.BytesIO()
     np.save(stream, array)
     return stream.getvalue()
+
+
+class Rows(Forms):
+    def table(self, *, key: bool) -> list[str]:
+        chance = random.Random(7)
+        return [
+            f"{f'S{row},' if key else ''}{chance.random():.4f},{chance.random():.4f},{chance.randrange(5)}"
+            for row in range(1000)
+        ]
+
+    def differing(self, before: list[str], after: list[str], *, key: bool) -> Compared:
+        head = ("name," if key else "") + "tin,lead,kiln"
+        return self.compared("a.csv", *("\n".join([head, *lines]) + "\n" for lines in (before, after)))
+
+    def test_a_row_that_is_gone_or_new(self) -> None:
+        for key in (False, True):
+            rows = self.table(key=key)
+            for at in (0, 15, 500, 999):
+                found = self.differing(rows, rows[:at] + rows[at + 1 :], key=key)
+                self.assertEqual(found.more, 0)
+                self.assertEqual([line.split(" (")[0] + line[-4:] for line in found.details], [f"row {at + 2}gone"])
+                found = self.differing(rows[:at] + rows[at + 1 :], rows, key=key)
+                self.assertEqual([line.split(" (")[0] + line[-3:] for line in found.details], [f"row {at + 2}new"])
+
+    def test_several_at_once(self) -> None:
+        rows = self.table(key=False)
+        after = [row for at, row in enumerate(rows) if at not in (17, 400, 401)]
+        after[600] = after[600][:-1] + "9"
+        after.insert(900, "9.0,9.0,9")
+        found = self.differing(rows, after, key=False)
+        self.assertEqual(
+            [line.split(" (")[0].split(":")[0] for line in found.details],
+            ["row 19", "row 402", "row 403", "row 605, kiln", "row 902"],
+        )
+
+    def test_rows_that_stand_there_twice(self) -> None:
+        rows = ["1.5,2.5,1"] * 3 + ["1.5,2.5,2", "2.5,2.5,2"]
+        found = self.differing(rows, rows[1:], key=False)
+        self.assertEqual(found.details, ("row 4 (tin 1.5, lead 2.5, kiln 1): gone",))
+
+    def test_a_column_with_another_name(self) -> None:
+        rows = "\n".join(self.table(key=True)) + "\n"
+        found = self.compared("a.csv", "name,tin,lead,kiln\n" + rows, "name,tin,pb,kiln\n" + rows)
+        self.assertEqual(found.details, ("column lead: it is called pb now",))
+
+    def test_against_every_edit(self) -> None:
+        """What is told leads from the one to the other: every row that is gone or new is named, and no other."""
+        for seed in range(200):
+            chance = random.Random(seed)
+            before = [f"{chance.randrange(4)}.5,{chance.randrange(3)}" for _ in range(chance.randrange(2, 14))]
+            after = [row for row in before if chance.random() > 0.2]
+            for _ in range(chance.randrange(3)):
+                after.insert(chance.randrange(len(after) + 1), f"{chance.randrange(9)}.5,7")
+            if after == before or len(after) < 2:
+                continue
+            found = self.compared("a.csv", "\n".join(["a,b", *before, ""]), "\n".join(["a,b", *after, ""]))
+            self.assertEqual(str(found.verdict), DIFFERENT, (before, after))
+            gone = sum(line.endswith("gone") for line in found.details)
+            new = sum(line.endswith("new") for line in found.details)
+            if "another order" not in found.worst:
+                self.assertEqual(len(before) - gone + new, len(after), (before, after, found.details))
 
 
 class Pictures(Forms):

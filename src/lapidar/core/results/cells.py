@@ -32,9 +32,9 @@ class Cells(Protocol):
         """The cells of some rows as an array of doubles; None where they are few, or one is no finite number."""
         ...
 
-    def digits(self, rows: Sequence[int]) -> Any:
-        """Of the cells of some rows, which are numbers: two arrays, how many decimals they show, and how many digits in
-        all; None where that is to be looked at one by one."""
+    def decimals(self, rows: Sequence[int]) -> Any:
+        """Of the cells of some rows, which are numbers: how many decimals each shows, as an array; -1: it has an
+        exponent. None where that is to be looked at one by one."""
         ...
 
 
@@ -66,7 +66,7 @@ class Listed:
             return None
         return found if numpy.isfinite(found).all() else None
 
-    def digits(self, rows: Sequence[int]) -> Any:
+    def decimals(self, rows: Sequence[int]) -> Any:
         return None
 
 
@@ -101,17 +101,14 @@ class _Array:
             return None
         return found if numpy.isfinite(found).all() else None
 
-    def digits(self, rows: Any) -> Any:
+    def decimals(self, rows: Any) -> Any:
         numpy, arrow = importlib.import_module("numpy"), importlib.import_module("pyarrow")
         compute = importlib.import_module("pyarrow.compute")
         some = self.array if len(rows) == len(self.array) else self.array.take(arrow.array(rows))
-        if compute.any(compute.match_substring_regex(some, "[^0-9.+-]")).as_py():
-            return None
+        has_exponent = compute.match_substring(some, "e", ignore_case=True).to_numpy(zero_copy_only=False)
         point = compute.find_substring(some, ".").to_numpy(zero_copy_only=False)
         lengths = compute.utf8_length(some).to_numpy(zero_copy_only=False)
-        bare = compute.utf8_ltrim(compute.replace_substring(some, ".", ""), "+-0")
-        decimals = numpy.where(point >= 0, lengths - point - 1, 0)
-        return decimals, compute.utf8_length(bare).to_numpy(zero_copy_only=False)
+        return numpy.where(has_exponent, -1, numpy.where(point >= 0, lengths - point - 1, 0))
 
 
 def columns(ones: Sequence[str], others: Sequence[str], delimiter: str) -> list[tuple[Cells, Cells]] | None:

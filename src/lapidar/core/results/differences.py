@@ -157,12 +157,13 @@ class Differences:
             return
         self.numbers.compared += len(apart)
         one, other = one[apart], other[apart]
+        there = unlike[apart] if hasattr(unlike, "dtype") else [unlike[at] for at in apart]
         allowed = self.numbers.differing_floats(
             one,
             other,
             lambda index: f"row {rows[int(unlike[apart[index]])]}, {name}",
             self.rules.of(name),
-            _last_places(before, after, unlike[apart] if hasattr(unlike, "dtype") else [unlike[at] for at in apart]),
+            _last_places((before, after), there, (one, other)),
         )
         self.numbers.keep(one[:200].tolist(), other[:200].tolist())
         room = MOST_DETAILS - len(self.details)
@@ -205,20 +206,28 @@ class Differences:
         return [f"written otherwise, and equal as numbers: {'; '.join(self._first_equated)}{more}"]
 
 
-def _last_places(before: Cells, after: Cells, rows: Any) -> Any:
+def _last_places(cells: tuple[Cells, Cells], rows: Any, numbers: tuple[Any, Any]) -> Any:
     """Of pairs of cells that are numbers, what a unit in the last place is: of the digits shown, or of a double where
     a text shows as many digits as only these have."""
     import numpy
 
-    ones, others = before.digits(rows), after.digits(rows)
-    numbers = before.floats(rows), after.floats(rows)
-    if ones is not None and others is not None and numbers[0] is not None and numbers[1] is not None:
-        shown = 10.0 ** -numpy.maximum(ones[0], others[0]).astype(numpy.float64)
-        largest = numpy.maximum(*map(numpy.abs, numbers))
-        as_doubles = numpy.maximum(ones[1], others[1]) > DIGITS_OF_TEXTS
-        return numpy.where(as_doubles, numpy.spacing(largest), shown)
-    pairs = zip(before.texts(rows), after.texts(rows), strict=True)
-    return numpy.fromiter((last_place(one, other) for one, other in pairs), numpy.float64, len(rows))
+    before, after = cells
+    decimals = before.decimals(rows), after.decimals(rows)
+    if decimals[0] is None or decimals[1] is None:
+        pairs = zip(before.texts(rows), after.texts(rows), strict=True)
+        return numpy.fromiter((last_place(one, other) for one, other in pairs), numpy.float64, len(rows))
+    # The digits of a number are its decimals and what stands before them, less the zeros that it begins with.
+    many = numpy.zeros(len(rows))
+    with numpy.errstate(all="ignore"):
+        for shows, number in zip(decimals, numbers, strict=True):
+            many = numpy.maximum(many, shows + numpy.floor(numpy.log10(numpy.abs(number))) + 1)
+    largest = numpy.maximum(*map(numpy.abs, numbers))
+    shown = numpy.power(10.0, -numpy.maximum(*decimals).astype(numpy.float64))
+    last = numpy.where(many > DIGITS_OF_TEXTS, numpy.spacing(largest), shown)
+    exponents = (numpy.minimum(*decimals) < 0).nonzero()[0]
+    some = [rows[at] for at in exponents.tolist()]
+    last[exponents] = list(map(last_place, before.texts(some), after.texts(some)))
+    return last
 
 
 def _is_number(value: Any) -> bool:

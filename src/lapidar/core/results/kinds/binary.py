@@ -5,7 +5,7 @@ from __future__ import annotations
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Pair, Verdict
 
-__all__ = ["compare", "same_bytes"]
+__all__ = ["compare", "first_difference", "same_bytes"]
 
 _PIECE = 1 << 20
 
@@ -48,10 +48,19 @@ def compare(pair: Pair, rules: Rules) -> Found:
     return Found(Verdict.DIFFERENT, line, [*details, line])
 
 
+def first_difference(before: bytes, after: bytes) -> int:
+    """Where two texts of bytes first differ; where one goes on, its place after the other's end."""
+    shared = min(len(before), len(after))
+    low, high = 0, shared  # alike before `low`; by halves, for comparing many bytes at once is quick
+    while low < high:
+        middle = (low + high + 1) // 2
+        low, high = (middle, high) if before[low:middle] == after[low:middle] else (low, middle - 1)
+    return low
+
+
 def _differing(before: bytes, after: bytes) -> tuple[int, int | None]:
     shared = min(len(before), len(after))
     mixed = int.from_bytes(before[:shared], "little") ^ int.from_bytes(after[:shared], "little")
     if not mixed:
         return 0, None
-    bits = mixed.to_bytes(shared, "little")
-    return shared - bits.count(0), ((mixed & -mixed).bit_length() - 1) // 8
+    return shared - mixed.to_bytes(shared, "little").count(0), first_difference(before, after)

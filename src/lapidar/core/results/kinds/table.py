@@ -9,21 +9,21 @@ both sides, the first ones, as a table's key is.
 from __future__ import annotations
 
 import csv
-import hashlib
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import chain, islice, pairwise
+from itertools import chain, islice
 from pathlib import Path
 from typing import IO, Any, NamedTuple, TypeGuard
 
 from lapidar.core.results import cells
-from lapidar.core.results.differences import Differences, shown
-from lapidar.core.results.reading import decimal_of, encoding_of, opened, plain_number
+from lapidar.core.results.differences import Differences
+from lapidar.core.results.kinds.rows import Form, Side, compare_rows, count_of_lines, is_header, match
+from lapidar.core.results.reading import decimal_of, encoding_of, opened
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
+from lapidar.core.results.verdict import Found, Pair, Unreadable
 
-__all__ = ["compare", "compare_rows", "delimiter_of"]
+__all__ = ["compare", "delimiter_of"]
 
 
 class _Block(NamedTuple):
@@ -41,8 +41,6 @@ _SNIFFED = 50  # lines
 _MOST_ORDERED = 100_000  # rows of which it is asked whether they only changed places
 _BLOCK = 20_000  # rows at a time
 _MOST_STRANGERS = 1000  # rows that begin with another cell
-_MOST_MATCHED = 2_000_000  # rows that are matched where some came or went
-_MOST_KEYS = 3  # columns of a key that is found
 _LONGEST_FIELD = 1 << 20
 
 
@@ -68,47 +66,18 @@ def delimiter_of(lines: Sequence[str], *, prose: bool = False) -> str | None:
     return None
 
 
-class _Form(NamedTuple):
-    """How a table is written."""
-
-    delimiter: str
-    decimal: str
-    encoding: str
-
-    def __str__(self) -> str:
-        names = {"\t": "tabs", ",": "commas", ";": "semicolons", "|": "bars"}
-        parts = [f"cells parted by {names.get(self.delimiter, repr(self.delimiter))}"]
-        parts += ["decimal commas"] if self.decimal == "," else []
-        parts += [self.encoding] if self.encoding != "utf-8" else []
-        return ", ".join(parts)
-
-
-class _Side(NamedTuple):
-    """One of two tables: its file, and how it is written."""
-
-    path: Path
-    form: _Form
-
-    def lines(self) -> IO[str]:
-        return opened(self.path, self.form.encoding, newline="")
-
-    def rows(self, lines: Iterable[str]) -> Iterator[list[str]]:
-        """The rows of lines, with decimal points."""
-        rows = csv.reader(lines, delimiter=self.form.delimiter)
-        return ([plain_number(cell) for cell in row] for row in rows) if self.form.decimal == "," else rows
-
-
 def compare(pair: Pair, rules: Rules) -> Found:
     """Compare two tables."""
     csv.field_size_limit(_LONGEST_FIELD)
     differences = Differences(rules)
     try:
-        sides = _Side(pair.before, _form(pair.before, rules)), _Side(pair.after, _form(pair.after, rules))
-        # Where it is declared by what rows are matched, they are not compared in step.
-        whole, strangers = (False, 0) if rules.key else _in_step(sides, differences)
+        sides = Side(pair.before, _form(pair.before, rules)), Side(pair.after, _form(pair.after, rules))
+        # Where it is declared by what rows are matched, or there are not as many, they are not compared in step.
+        in_step = not rules.key and count_of_lines(pair.before) == count_of_lines(pair.after)
+        whole, strangers = _in_step(sides, differences) if in_step else (False, 0)
         if not whole or strangers:
             matched = Differences(rules)
-            _matched(sides, matched)
+            match(sides, matched)
             if not whole or _told(matched) < _told(differences):
                 differences = matched
         elif differences.numbers.beyond and _is_another_order(sides):
@@ -120,7 +89,7 @@ def compare(pair: Pair, rules: Rules) -> Found:
     return differences.found()
 
 
-def _form(path: Path, rules: Rules) -> _Form:
+def _form(path: Path, rules: Rules) -> Form:
     told = rules.reading
     with path.open("rb") as stream:
         encoding = told.encoding or encoding_of(stream.read(4))
@@ -130,10 +99,10 @@ def _form(path: Path, rules: Rules) -> _Form:
     if delimiter is None:
         raise Unreadable("its lines have not all as many cells")
     cells_there = (cell for row in csv.reader(lines, delimiter=delimiter) for cell in row)
-    return _Form(delimiter, told.decimal or decimal_of(cells_there), encoding)
+    return Form(delimiter, told.decimal or decimal_of(cells_there), encoding)
 
 
-def _tell_forms(sides: tuple[_Side, _Side], into: Differences) -> None:
+def _tell_forms(sides: tuple[Side, Side], into: Differences) -> None:
     """Say how they were read, where that was found and is not what anybody would take for granted."""
     before, after = (side.form for side in sides)
     if before != after:
@@ -144,20 +113,7 @@ def _tell_forms(sides: tuple[_Side, _Side], into: Differences) -> None:
         into.set_aside["how lines end and cells are quoted"] = None
 
 
-def _header(row: list[str]) -> bool:
-    """Whether a first row names columns: no cell is a number, and all are different."""
-    return len(set(row)) == len(row) and not any(_is_number(cell) for cell in row)
-
-
-def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
-
-
-def _is_another_order(sides: tuple[_Side, _Side]) -> bool:
+def _is_another_order(sides: tuple[Side, Side]) -> bool:
     """Whether two tables of measured numbers, not too large, have the same rows."""
     rows = []
     for side in sides:
@@ -170,7 +126,7 @@ def _told(differences: Differences) -> int:
     return len(differences.details) + differences.more
 
 
-def _in_step(sides: tuple[_Side, _Side], into: Differences) -> tuple[bool, int]:
+def _in_step(sides: tuple[Side, Side], into: Differences) -> tuple[bool, int]:
     """Compare row by row.
 
     Returns:
@@ -185,7 +141,7 @@ def _in_step(sides: tuple[_Side, _Side], into: Differences) -> tuple[bool, int]:
         if first is None or not first.before or not first.after:
             return False, 0
         before, after = _cells(first.before[0], delimiter), _cells(first.after[0], delimiter)
-        has_header = _header(before)
+        has_header = is_header(before)
         if len(before) != len(after) or (has_header and before != after):
             return False, 0
         names = before if has_header else [f"column {at}" for at in range(1, len(before) + 1)]
@@ -198,7 +154,7 @@ def _in_step(sides: tuple[_Side, _Side], into: Differences) -> tuple[bool, int]:
     return True, strangers
 
 
-def _differing(sides: tuple[_Side, _Side], one: IO[str], other: IO[str], into: Differences) -> Iterator[_Block]:
+def _differing(sides: tuple[Side, Side], one: IO[str], other: IO[str], into: Differences) -> Iterator[_Block]:
     """The first row, and all that are not written alike.
 
     Lines are compared as text first: a row is a line, as long as no quoted cell holds the end of one.
@@ -224,7 +180,7 @@ def _differing(sides: tuple[_Side, _Side], one: IO[str], other: IO[str], into: D
         number += len(ones)
 
 
-def _parsed(number: int, sides: tuple[_Side, _Side], one: Iterable[str], other: Iterable[str]) -> Iterator[_Block]:
+def _parsed(number: int, sides: tuple[Side, Side], one: Iterable[str], other: Iterable[str]) -> Iterator[_Block]:
     """As `_differing`, with every row taken apart."""
     readers = [side.rows(lines) for side, lines in zip(sides, (one, other), strict=True)]
     while True:
@@ -291,134 +247,3 @@ def _are_lines(rows: list[str] | list[list[str]]) -> TypeGuard[list[str]]:
 def _is_stranger(before: str, after: str) -> bool:
     """Whether a row begins with another name; a measured number may differ in the same row."""
     return before != after and not ("." in before and "." in after)
-
-
-def compare_rows(number: int, names: Sequence[str], before: list[str], after: list[str], into: Differences) -> None:
-    """Compare the cells of two rows."""
-    for column, (one, other) in enumerate(zip(before, after, strict=False)):
-        name = names[column] if column < len(names) else f"column {column + 1}"
-        if into.rules.ignores(name):
-            into.set_aside[f"column {name}"] = None
-        elif one != other:
-            into.texts(f"row {number}, {name}", name, one, other, (number, column))
-        else:
-            into.numbers.compared += 1
-
-
-class _Rows:
-    """A table that is matched with another: its columns, and its rows by their keys."""
-
-    def __init__(self, side: _Side) -> None:
-        with side.lines() as stream:
-            rows = list(islice(side.rows(stream), _MOST_MATCHED + 1))
-        if len(rows) > _MOST_MATCHED:
-            raise BeyondLimit(f"rows came or went among more than {_MOST_MATCHED:,}: compared as bytes")
-        self.has_header = bool(rows) and _header(rows[0])
-        self.names = (
-            rows[0] if self.has_header else [f"column {at}" for at in range(1, len(rows[0]) + 1)] if rows else []
-        )
-        self.rows = rows[1:] if self.has_header else rows
-        self.first = 2 if self.has_header else 1
-
-    def cells(self, row: list[str], columns: Sequence[str]) -> list[str]:
-        """A row's cells in certain columns."""
-        at = {name: place for place, name in enumerate(self.names)}
-        return [row[at[name]] if at[name] < len(row) else "" for name in columns]
-
-
-def _matched(sides: tuple[_Side, _Side], into: Differences) -> None:
-    before, after = _Rows(sides[0]), _Rows(sides[1])
-    shared = [name for name in before.names if name in after.names]
-    for name in before.names:
-        if name not in after.names:
-            into.say(f"column {name}: gone")
-    for name in after.names:
-        if name not in before.names:
-            into.say(f"column {name}: new")
-    if shared == [name for name in before.names if name in shared] and shared != [
-        n for n in after.names if n in shared
-    ]:
-        into.say("the columns stand in another order")
-    key = list(into.rules.key)
-    if why := _unfit(key, before, after, shared):
-        into.set_aside[f"rows are not matched by {', '.join(key)}: {why}"] = None
-        key = []
-    key = key or _key(before, after, shared)
-    if key:
-        _by_key(before, after, shared, key, into)
-    else:
-        _by_position(before, after, shared, into)
-
-
-def _unfit(key: list[str], before: _Rows, after: _Rows, shared: list[str]) -> str:
-    """Why rows cannot be matched by the declared columns; "" where they can."""
-    missing = [name for name in key if name not in shared]
-    if missing:
-        return f"not both have a column {missing[0]}"
-    cells = [Counter(tuple(rows.cells(row, key)) for row in rows.rows) for rows in (before, after)]
-    twice = next((name for counts in cells for name, count in counts.items() if count > 1), None) if key else None
-    return f"{_called(key, twice)} stands there twice" if twice else ""
-
-
-def _key(before: _Rows, after: _Rows, shared: list[str]) -> list[str]:
-    """The first columns whose cells together are unique on both sides; none where there are no such."""
-    for many in range(1, min(_MOST_KEYS, len(shared)) + 1):
-        for columns in ([shared[at]] for at in range(len(shared))) if many == 1 else [shared[:many]]:
-            if all(_is_unique(rows, columns) for rows in (before, after)):
-                return columns
-    return []
-
-
-def _is_unique(rows: _Rows, columns: list[str]) -> bool:
-    seen = set()
-    for row in rows.rows:
-        key = tuple(rows.cells(row, columns))
-        # A measured number makes no key: it differs where the row is the same.
-        if key in seen or any("." in cell and _is_number(cell) for cell in key):
-            return False
-        seen.add(key)
-    return bool(seen)
-
-
-def _by_key(before: _Rows, after: _Rows, shared: list[str], key: list[str], into: Differences) -> None:
-    places = {tuple(after.cells(row, key)): number for number, row in enumerate(after.rows)}
-    met: list[int] = []
-    for number, row in enumerate(before.rows, before.first):
-        name = tuple(before.cells(row, key))
-        place = places.pop(name, None)
-        if place is None:
-            into.say(f"row {number} ({_called(key, name)}): gone")
-            continue
-        met.append(place)
-        compare_rows(number, shared, before.cells(row, shared), after.cells(after.rows[place], shared), into)
-    for name, place in places.items():
-        into.say(f"row {place + after.first} ({_called(key, name)}): new")
-    if met != sorted(met):
-        moved = sum(one > other for one, other in pairwise(met))
-        into.say(f"rows stand in another order (matched by {', '.join(key)}; {moved:,} places where it breaks)")
-
-
-def _called(key: Sequence[str], name: Sequence[str]) -> str:
-    return ", ".join(f"{column} {shown(cell)}" for column, cell in zip(key, name, strict=True))
-
-
-def _by_position(before: _Rows, after: _Rows, shared: list[str], into: Differences) -> None:
-    if len(before.rows) != len(after.rows):
-        into.say(f"{len(before.rows):,} rows -> {len(after.rows):,}")
-    elif _digests(before, shared) == _digests(after, shared):
-        into.say("the same rows stand in another order")
-        return
-    for number, (one, other) in enumerate(zip(before.rows, after.rows, strict=False), before.first):
-        compare_rows(number, shared, before.cells(one, shared), after.cells(other, shared), into)
-
-
-def _digests(rows: _Rows, columns: list[str]) -> Counter[bytes]:
-    def digest(row: list[str]) -> bytes:
-        text = "\0".join(rows.cells(row, columns))
-        return hashlib.blake2b(text.encode("utf-8", "surrogateescape"), digest_size=12).digest()
-
-    return Counter(_each(rows, digest))
-
-
-def _each(rows: _Rows, digest) -> Iterator[bytes]:  # type: ignore[no-untyped-def]
-    yield from map(digest, rows.rows)
