@@ -205,6 +205,20 @@ class Values(Forms):
         self.assertEqual((str(table.verdict), table.set_aside), (SAME, ("column b",)))
 
 
+class Rules(Forms):
+    def test_a_rule_that_fits_nothing_is_told(self) -> None:
+        table, values = ("n,tin\nA,1.5\n", "n,tin\nA,2.5\n"), ('{"fit": {"tin": 1.5}}', '{"fit": {"tin": 2.5}}')
+        for name, (before, after) in (("a.csv", table), ("a.json", values)):
+            idle = self.compared(name, before, after, tolerance={f"{name}:lead": {"absolute": 9}})
+            self.assertIn("the rule for 'lead' fits nothing in it", idle.taken)
+            used = self.compared(name, before, after, tolerance={f"{name}:tin": {"absolute": 9}})
+            self.assertEqual((str(used.verdict), used.taken), ("within tolerance", ()))
+        wrong = self.compared("a.csv", *table, reading={"a.csv": {"text": ["code"]}}, ignore=("a.csv:led",))
+        self.assertEqual({"code", "led"}, {line.split("'")[1] for line in wrong.taken})
+        rules = tolerances.of(DeclaredAnalysis("a", tolerance={"*.tsv": {"absolute": 1}, "*.csv": {"absolute": 1}}))
+        self.assertEqual(rules.idle(["r/a.csv"]), ["*.tsv"])
+
+
 class Measures(Forms):
     def numbers(self, name: str, before: bytes | str, after: bytes | str) -> Any:
         found = self.compared(name, before, after)

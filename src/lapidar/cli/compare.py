@@ -45,12 +45,22 @@ def run(session: Session) -> int:
         cache = None
     done = compare_two(session.place, cache, options.before, options.other, options.analysis)
     show(done.compared, view)
+    for note in done.notes:
+        view.warn(note)
     verdict = worst(one.verdict for one in done.compared)
     told = [("before", done.before), ("after", done.after)]
     draw(done.compared, done.files, session.path("picture"), session.path("report"), told, view)
     if view.json:
         results = [as_json(one) for one in done.compared]
-        view.object({"before": done.before, "after": done.after, "verdict": str(verdict), "results": results})
+        view.object(
+            {
+                "before": done.before,
+                "after": done.after,
+                "verdict": str(verdict),
+                "results": results,
+                "notes": list(done.notes),
+            }
+        )
     elif not done.compared:
         view.line("There is nothing to compare.")
     return ExitCode.DONE if verdict.is_good else ExitCode.NO

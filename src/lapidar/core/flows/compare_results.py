@@ -11,6 +11,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows.choose import of_revision
 from lapidar.core.flows.record import declared
+from lapidar.core.flows.rerun import idle_rules
 from lapidar.core.place import RECORDS_NAME, Place
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
@@ -29,12 +30,14 @@ class Compare:
     Attributes:
         before, after: what the two are called.
         files: of each result that both have, the two files.
+        notes: what the user should know, a sentence each.
     """
 
     before: str
     after: str
     compared: tuple[Compared, ...]
     files: dict[str, tuple[Path, Path]] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +77,8 @@ def compare_two(place: Place, cache: Cache | None, before: str, after: str, anal
     compared = compare_all(ones, others, rules)
     pairs = {path: (ones[path].file, others[path].file) for path in ones.keys() & others.keys()}
     files = {path: (was, now) for path, (was, now) in pairs.items() if was is not None and now is not None}
-    return Compare(one.called, other.called, tuple(compared), files)
+    notes = tuple(idle_rules(name, rules, [each.path for each in compared])) if name else ()
+    return Compare(one.called, other.called, tuple(compared), files, notes)
 
 
 def _side(place: Place, cache: Cache | None, text: str) -> _Side:

@@ -9,13 +9,14 @@ import shutil
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from lapidar.core import atomic, languages
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import reading
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import restore as restoring
@@ -31,9 +32,10 @@ from lapidar.core.records.results import Analysis
 from lapidar.core.results import listing, scratch, tolerances
 from lapidar.core.results.comparing import Was, compare, compare_all, of_file
 from lapidar.core.results.observing import ignored, is_wanted
+from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import Compared, Verdict, worst
 
-__all__ = ["Rerun", "RerunOptions", "rerun"]
+__all__ = ["Rerun", "RerunOptions", "idle_rules", "rerun"]
 
 PRINTED = "(what it printed)"
 _STAMP = re.compile(rb"\d{4}-\d\d-\d\d|\d\d:\d\d:\d\d")
@@ -197,6 +199,8 @@ class _Again:
         self.result.compared = compare_all(before, self._wanted(last.files, before), rules)
         printed = scratch.recorded_output(self.analysis, self.cache)
         self.result.compared.append(compare(PRINTED, printed, of_file(last.printed), rules))
+        self.result.notes += idle_rules(self.settings.name, rules, [one.path for one in self.result.compared])
+        self.result.notes += _never_recorded(self.place)
         if self.options.draws:
             self._keep_drawn(before, last.files)
         if len(runs) > 1:
@@ -292,6 +296,19 @@ class _Again:
             place = self.options.keep / path
             place.parent.mkdir(parents=True, exist_ok=True)
             shutil.copy2(file, place, follow_symlinks=False)
+
+
+def idle_rules(analysis: str, rules: Tolerances, paths: Collection[str]) -> list[str]:
+    """What to say of declared rules that no result fits."""
+    idle = rules.idle(paths)
+    return [f"lapidar.toml has rules of {analysis} for {', '.join(idle)}, which no result fits"] if idle else []
+
+
+def _never_recorded(place: Place) -> list[str]:
+    """What to say of declared analyses that nobody could mean: they have no command and no record."""
+    recorded = {one.name for one in results.read(place.records).analysis}
+    idle = [name for name, one in reading.read(place).analyses.items() if not one.command and name not in recorded]
+    return [f"lapidar.toml declares {', '.join(idle)}, and nothing of that name is recorded"] if idle else []
 
 
 def _of_hashing() -> dict[str, str]:

@@ -35,6 +35,7 @@ class Differences:
         self.places: list[tuple[int, int]] = []
         self.set_aside: dict[str, None] = {}
         self.taken: dict[str, None] = {}
+        self.met: set[str] = set()  # the columns, keys and paths that there are, as far as they were looked at
         self.equated = 0
         self._first_equated: list[str] = []
 
@@ -196,8 +197,14 @@ class Differences:
             self.numbers if self.numbers.compared else None,
             self.places,
             list(self.set_aside),
-            [*self.taken, *self._told_equated()],
+            [*self.taken, *self._told_equated(), *self._told_idle()],
         )
+
+    def _told_idle(self) -> list[str]:
+        """Rules that nothing in the file fits."""
+        if not self.met:
+            return []
+        return [f"the rule for {place!r} fits nothing in it" for place in self.rules.idle(self.met)]
 
     def _told_equated(self) -> list[str]:
         if not self.equated:

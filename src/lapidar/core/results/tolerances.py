@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import math
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from typing import Any
@@ -59,6 +59,12 @@ class Rules:
         """Whether a column, a key or a path is not compared."""
         return any(_fits(place, pattern) for pattern in self.ignored)
 
+    def idle(self, places: Collection[str]) -> list[str]:
+        """The patterns of places that fit none of these."""
+        patterns = [pattern for pattern, _ in self.fields if pattern]
+        patterns += [*self.ignored, *self.key, *self.reading.text]
+        return [one for one in dict.fromkeys(patterns) if not any(_fits(place, one) for place in places)]
+
     @property
     def told(self) -> str:
         """All of it, in a few words; "" where nothing is tolerated."""
@@ -89,6 +95,12 @@ class Tolerances:
     ignored: tuple[tuple[str, str], ...] = ()
     keys: tuple[tuple[str, tuple[str, ...]], ...] = ()
     readings: tuple[tuple[str, Reading], ...] = ()
+
+    def idle(self, paths: Collection[str]) -> list[str]:
+        """The patterns of files that fit none of these results."""
+        rules: tuple[tuple[str, Any], ...] = (*self.ignored, *self.keys, *self.readings)
+        patterns = [file for file, _, _ in self.tolerated] + [file for file, _ in rules]
+        return [one for one in dict.fromkeys(patterns) if not any(fnmatchcase(path, one) for path in paths)]
 
     def for_file(self, path: str) -> Rules:
         """What holds in a result."""

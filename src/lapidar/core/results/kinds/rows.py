@@ -152,6 +152,7 @@ def match(sides: tuple[Side, Side], into: Differences) -> None:
     for old, new in renamed.items():
         into.say(f"column {old}: it is called {new} now")
     after.names = [next((old for old, new in renamed.items() if new == name), name) for name in after.names]
+    into.met |= {*before.names, *after.names}
     names = [name for name in before.names if name in after.names]
     for name in before.names:
         if name not in names:

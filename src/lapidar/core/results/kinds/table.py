@@ -144,6 +144,7 @@ def _in_step(sides: tuple[Side, Side], into: Differences) -> tuple[bool, int]:
         has_header = is_header(before)
         if len(before) != len(after) or (has_header and before != after):
             return False, 0
+        into.met |= {*before} if has_header else set()
         names = before if has_header else [f"column {at}" for at in range(1, len(before) + 1)]
         rest = _Block(first.numbers[1:], first.before[1:], first.after[1:]) if has_header else first
         for block in chain([rest], blocks):

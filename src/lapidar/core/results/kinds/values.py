@@ -18,6 +18,7 @@ from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 __all__ = ["compare", "compare_lines", "readers", "walk"]
 
 _DEEPEST = 500
+_MOST_MET = 100_000
 _MOST_VALUES = 5_000_000
 
 
@@ -147,6 +148,8 @@ def walk(place: str, before: Any, after: Any, into: Differences, depth: int = 0)
     """
     if depth > _DEEPEST:
         raise BeyondLimit(f"it is nested deeper than {_DEEPEST}")
+    if place and len(into.met) < _MOST_MET:
+        into.met.add(place)
     if place and into.rules.ignores(place):
         into.set_aside[place] = None
         return
@@ -154,6 +157,7 @@ def walk(place: str, before: Any, after: Any, into: Differences, depth: int = 0)
         for key in [*before, *(key for key in after if key not in before)]:
             below = f"{place}.{key}" if place else str(key)
             if into.rules.ignores(below):
+                into.met.add(below)
                 into.set_aside[below] = None
             elif key not in after:
                 into.say(f"{below}: gone")
