@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 import re
+import shutil
+import socket
+import subprocess
+import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
+from core.test_system import compile_c
 from lapidar.core.cache.store import Cache
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
@@ -144,6 +150,92 @@ class Records(Case):
             self.assertIn("no command that can be run", self.fails("rerun"))
             self.file.write_text(results.render(results.Results(analysis=(one,))))
 
+    def test_a_record_of_somebody_else_is_shown_first(self) -> None:
+        """On a machine that has the bytes and never saw the record: a clone, and the cache without its runs."""
+        self.record()
+        shutil.rmtree(self.cache / "runs")
+        said = self.fails("rerun")
+        for word in ("made by somebody else", "python copies.py", "copies.py", "--yes"):
+            self.assertIn(word, said)
+        self.lapidar("rerun", "--yes")
+        self.lapidar("rerun")
+
+    # ---- what a run may do, and is given
+
+    def script(self, code: str, *words: str, **settings: Any) -> None:
+        (self.project / "copies.py").write_text(code)
+        self.lapidar("record", "copies", *words, "--", "python", "copies.py", **settings)
+
+    def test_a_rerun_is_kept_apart(self) -> None:
+        place = tempfile.mkdtemp(dir="/var/tmp")
+        self.addCleanup(shutil.rmtree, place)
+        outside = Path(place, "outside.txt")
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            port = server.getsockname()[1]
+            self.script(
+                "import socket, tempfile\n"
+                f"def tried(what):\n    try:\n        what()\n        return 'could'\n    except OSError:\n        return 'could not'\n"
+                f"print(tried(lambda: open({str(outside)!r}, 'w').close()))\n"
+                f"print(tried(lambda: socket.create_connection(('127.0.0.1', {port}), 2).close()))\n"
+                "print(tried(lambda: tempfile.NamedTemporaryFile().close()))\n"
+            )
+            outside.unlink()
+            (told,) = self.json("rerun", code=1)["reruns"]
+            (printed,) = [one for one in told["results"] if one["path"] == "(what it printed)"]
+            self.assertEqual(
+                printed["details"], ["line 1: could -> could not", "line 2: could -> could not"], told["results"]
+            )
+            self.assertFalse(outside.exists())
+            self.lapidar("rerun", "--open")
+            self.assertTrue(outside.exists())
+
+    def test_what_it_is_given_on_standard_input(self) -> None:
+        code = "import sys\nopen('got.txt', 'w').write(sys.stdin.read().upper())\n"
+        given = self.folder / "given.txt"
+        given.write_text("through a file\n")
+        with given.open() as stream:
+            self.script(code, stdin=stream)
+        self.assertEqual(self.analysis().typed_bytes, 15)
+        self.lapidar("rerun")
+        self.script(code, input="through a pipe\n")
+        self.assertEqual((self.project / "got.txt").read_text(), "THROUGH A PIPE\n")
+        self.lapidar("rerun")
+        self.script("import sys\nopen('got.txt', 'w').write(sys.stdin.readline())\n", input="one\n" * 100_000)
+        self.lapidar("rerun")
+        self.script(code, stdin=subprocess.DEVNULL)
+        self.assertEqual(self.analysis().typed, "")
+        self.lapidar("rerun")
+
+    def test_folders_of_data_that_were_looked_through(self) -> None:
+        (self.project / "data").mkdir()
+        for name in ("a.csv", "b.csv", "notes.txt"):
+            (self.project / "data" / name).write_text(f"{name}\n")
+        self.script(
+            "import os\nopen('names.txt', 'w').write(','.join(sorted(os.listdir('data'))))\nopen('data/a.csv').read()\n"
+        )
+        self.assertEqual([file.path for file in self.analysis().input], ["data/a.csv", "data/b.csv", "data/notes.txt"])
+        self.lapidar("rerun")
+
+    def test_programs_and_libraries_of_the_project(self) -> None:
+        library, program = self.project / "libkiln.so", self.project / "fire"
+        compile_c(self.project, "libkiln.so", "int twice(int n) { return 2 * n; }")
+        compile_c(self.project, "fire", "int main(void) { return 0; }", "-static")
+        self.script(
+            "import ctypes, subprocess\nsubprocess.run(['sh', '-c', './fire'], check=True)\n"
+            "open('n.txt', 'w').write(str(ctypes.CDLL('./libkiln.so').twice(4)))\n"
+        )
+        self.assertEqual([file.path for file in self.analysis().source], ["copies.py", "fire", "libkiln.so"])
+        library.unlink()
+        program.unlink()
+        self.lapidar("rerun")
+
+    def test_today_instead_of_then(self) -> None:
+        self.record()
+        self.lapidar("rerun", "--here")
+        (self.project / "in/001 ü.txt").write_text("another\n")
+        self.lapidar("rerun")
+        self.assertIn("out/001 ü.txt", self.lapidar("rerun", "--here", code=1).stdout)
+
     # ---- what cannot be read
 
     def test_a_prune_stops_where_a_record_of_a_project_cannot_be_read(self) -> None:
@@ -156,7 +248,7 @@ class Records(Case):
         copy = next((self.cache / "runs").glob("*.results"))
         copy.unlink()
         self.lapidar("cache", "prune")
-        self.lapidar("rerun")  # what the project's own record needs was kept without its copy
+        self.lapidar("rerun", "--yes")  # what the project's own record needs was kept without its copy
 
     def test_an_audit_sets_nothing_aside_that_it_cannot_read(self) -> None:
         self.record()

@@ -16,13 +16,16 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Run recorded analyses again: in the environment that they were recorded with (restored from the cache alone where it is
 not there), in a scratch copy of the project with the recorded sources and inputs, under the recorded conditions; and
-compare each result with the recorded one, as what it is. The project's own files are not touched."""
+compare each result with the recorded one, as what it is. The project's own files are not touched. The run has no
+network, and can write nowhere else, where the kernel allows to forbid that. A record that somebody else made is shown
+first, and asked about."""
 
 EXAMPLES = """\
 examples:
   lapidar rerun                          all recorded analyses
   lapidar rerun kilns --times 3          does it vary by itself, and what of?
   lapidar rerun kilns --as-is            with the files as they are in the project now
+  lapidar rerun kilns --here             after an update: does today's environment give the same?
   lapidar rerun kilns --picture kilns.png --report kilns.html
 
 exit codes:
@@ -35,6 +38,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
     parser.add_argument("names", nargs="*", metavar="NAME", help="the analyses (default: all recorded ones)")
     parser.add_argument("--as-is", action="store_true", help="with sources and inputs as they are in the project now")
+    parser.add_argument(
+        "--here", action="store_true", help="in the environment as it is now, with the files as they are in the project"
+    )
+    parser.add_argument("--open", action="store_true", help="with this machine's network, and free to write anywhere")
+    parser.add_argument("-y", "--yes", action="store_true", help="run a record of somebody else without asking")
     parser.add_argument("--times", type=int, default=1, metavar="N", help="run N times, and find what varies by itself")
     parser.add_argument("--keep-results", metavar="DIR", help="put the results of the rerun into this folder")
     parser.add_argument("--at-most", type=float, metavar="SECONDS", help="end a run after so long")
@@ -42,7 +50,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core.flows.rerun import RerunOptions, rerun
+    import dataclasses
+
+    from lapidar.core.flows.rerun import RecordUnknown, RerunOptions, rerun
     from lapidar.core.records import results
 
     options, view = session.options, session.view
@@ -56,13 +66,21 @@ def run(session: Session) -> int:
     good, told = True, []
     for name in names:
         how = RerunOptions(
-            as_is=options.as_is,
+            as_is=options.as_is or options.here,
+            environment=place.environment if options.here else None,
+            opened=options.open,
+            trusted=options.yes,
             keep=keep / name if keep and len(names) > 1 else keep,
             times=options.times,
             at_most=options.at_most,
             draws=bool(options.picture or options.report),
         )
-        done = rerun(place, cache, name, how, view.reporter())
+        try:
+            done = rerun(place, cache, name, how, view.reporter())
+        except RecordUnknown as unknown:
+            if not view.asks(f"{unknown.what}: {unknown.why}. Run it?"):
+                raise
+            done = rerun(place, cache, name, dataclasses.replace(how, trusted=True), view.reporter())
         show(done, view)
         _draw(session, done, len(names) > 1)
         told.append(as_values(done))
@@ -99,9 +117,16 @@ def _told(done: Rerun) -> list[tuple[str, str]]:
         ("variables", variables or "none"),
         ("processor", processor.name()),
         ("record", analysis.record),
+        ("kept apart", _apart(done)),
         ("took", human_seconds(done.seconds)),
         ("again", f"lapidar rerun {shlex.quote(analysis.name)}"),
     ]
+
+
+def _apart(done: Rerun) -> str:
+    """What a run had of this machine."""
+    alone = "no network but a loopback; nothing to write into but its scratch copy"
+    return f"not, or not wholly: {'; '.join(done.not_apart)}" if done.not_apart else alone
 
 
 def show(done: Rerun, view: View) -> None:
@@ -116,6 +141,8 @@ def show(done: Rerun, view: View) -> None:
     if not done.environment.exists():
         where = "in an environment for this trial"
     view.note(f"{done.analysis.name}: ran again in {human_seconds(done.seconds)}, {where}.")
+    if done.not_apart:
+        view.note(f"It was not kept apart from this machine: {'; '.join(done.not_apart)}.")
     verdicts.show(done.compared, view)
     if done.varying:
         view.line()

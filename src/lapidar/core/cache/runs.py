@@ -57,14 +57,22 @@ class Runs:
     def _path(self, record: str) -> Path:
         return self._folder / f"{record}.results"
 
+    def knows(self, analysis: Analysis) -> bool:
+        """Whether there is a copy of a record."""
+        return self._path(analysis.record).is_file()
+
     def add(self, analysis: Analysis, note: RunNote) -> None:
         """Keep a copy of a record, and note the moment."""
+        self.keep(analysis)
+        atomic.append_line(self._folder / "log.jsonl", msgspec.json.encode(note))
+
+    def keep(self, analysis: Analysis) -> None:
+        """Keep a copy of a record as it is written."""
         atomic.make_folder(self._folder)
         text = results.render(Results(analysis=(analysis,))).encode("utf-8")
         path = self._path(analysis.record)
         if not path.is_file() or path.read_bytes() != text:
             atomic.write_file(path, text)
-        atomic.append_line(self._folder / "log.jsonl", msgspec.json.encode(note))
 
     def notes(self) -> list[RunNote]:
         """What is noted of runs, oldest first; lines that cannot be read are passed over: nothing hangs on them."""

@@ -150,7 +150,8 @@ class ByCommand:
             printed, errors = (Path(work.path) / name for name in ("printed", "errors"))
             try:
                 ready = running.prepare(self.place, self.command, environment)
-                code = ready.wait_in(self.place.root, printed, errors=errors, at_most=self.at_most)
+                limits = running.Limits(at_most=self.at_most)
+                code = ready.wait_in(self.place.root, printed, errors=errors, limits=limits).code
             except CannotRun as error:
                 return Ending(said=(error.what,), at_most=self.at_most)
             return Ending(code, said=running.last_lines(errors))

@@ -27,6 +27,7 @@ from lapidar.core.declaring import reading
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError, from_os_error
 from lapidar.core.flows import run as running
+from lapidar.core.flows.typed import Typed
 from lapidar.core.layers import conditions
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
@@ -35,7 +36,7 @@ from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.results import listing, observing
 from lapidar.core.results.kinds import kind_of
-from lapidar.core.results.scratch import PRINTED, RESULTS
+from lapidar.core.results.scratch import PRINTED, RESULTS, TYPED
 from lapidar.core.system import supervision
 from lapidar.core.system.supervision import RunOptions
 from lapidar.core.system.written import Touched
@@ -166,8 +167,10 @@ class _Recording:
         kept.mkdir()
         began_ns = time.time_ns()
         printed = self.work / PRINTED
-        with _printing(printed, self.options.output) as output:
+        typed = self.work / TYPED
+        with _printing(printed, self.options.output) as output, Typed(typed) as given:
             how = RunOptions(
+                input=given,
                 output=output,
                 folder=str(self.folder),
                 umask=ready.prepared.umask,
@@ -183,7 +186,7 @@ class _Recording:
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         seen = observing.seen(self.place, environment, ended.observed, touched, began_ns, wants)
         self._tell(seen, touched, ended.left_behind)
-        return self._analysis(ready, environment, ended.code, seen, printed, reporter)
+        return self._analysis(ready, environment, ended.code, seen, reporter)
 
     def _refuse_failed(self, code: int, late: bool) -> None:
         if late:
@@ -226,11 +229,13 @@ class _Recording:
         environment: Environment,
         code: int,
         seen: observing.Seen,
-        printed: Path,
         reporter: Progress,
     ) -> Analysis:
         read = {**seen.sources, **seen.inputs}
-        made: list[Draft] = [FileDraft(PRINTED, str(printed)), *self._drafts(seen.results, f"{RESULTS}/")]
+        printed, typed = self.work / PRINTED, self.work / TYPED
+        has_typed = typed.is_file() and typed.stat().st_size > 0
+        given_to_it = self._drafts({TYPED: str(typed)} if has_typed else {}, "")
+        made: list[Draft] = [FileDraft(PRINTED, str(printed)), *given_to_it, *self._drafts(seen.results, f"{RESULTS}/")]
         drafts = {"given": list(self._drafts(read, "")), "made": made}
         known = seen_files(self.cache.short_cuts, str(self.place.root))
         stowed = stow(self.cache, drafts, known, reporter, self.statuses)
@@ -249,6 +254,8 @@ class _Recording:
             exit_code=code,
             printed=sha256_of(str(printed)),
             printed_bytes=printed.stat().st_size,
+            typed=sha256_of(str(typed)) if has_typed else "",
+            typed_bytes=typed.stat().st_size if has_typed else 0,
             given=given.digest,
             made=stowed["made"].tree.digest,
             folder=self.place.relative(self.folder) or ".",

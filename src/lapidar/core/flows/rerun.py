@@ -15,6 +15,7 @@ from pathlib import Path
 
 from lapidar.core import atomic, languages
 from lapidar.core.cache.history import History
+from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.environment.folder import Environment
@@ -35,9 +36,12 @@ from lapidar.core.results.observing import ignored, is_wanted
 from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import Compared, Verdict, worst
 
-__all__ = ["Rerun", "RerunOptions", "idle_rules", "rerun"]
+__all__ = ["RecordUnknown", "Rerun", "RerunOptions", "idle_rules", "rerun"]
 
 PRINTED = "(what it printed)"
+_SHOWN = 5  # sources that are named
+# What anybody may write to, and nothing stays of.
+_DEVICES = ("/dev/null", "/dev/zero", "/dev/full", "/dev/tty", "/dev/pts", "/dev/shm", "/proc/self")
 _STAMP = re.compile(rb"\d{4}-\d\d-\d\d|\d\d:\d\d:\d\d")
 _ADDRESS = re.compile(rb"0x[0-9a-f]{6,16}")
 
@@ -54,6 +58,9 @@ class RerunOptions:
         at_most: seconds, after which a run is ended.
         output: the descriptor that what it prints goes to; None keeps it silent.
         environment: run in this one, whatever it is of, and not in the recorded one.
+        opened: with this machine's network, and free to write anywhere; else with neither.
+        trusted: run what is recorded, also where neither this cache nor anybody here knows it.
+        watches: see what it opens, `Rerun.opened`.
         quiet: keep the last of what it says on standard error, see `Rerun.said`, instead of passing it on.
     """
 
@@ -64,7 +71,28 @@ class RerunOptions:
     at_most: float | None = None
     output: int | None = None
     environment: Path | None = None
+    opened: bool = False
+    trusted: bool = False
+    watches: bool = False
     quiet: bool = False
+
+
+class RecordUnknown(LapidarError):
+    """A record that neither this cache nor anybody here has seen: it says what would be run, and nobody agreed to that.
+
+    Attributes:
+        analysis: it.
+    """
+
+    def __init__(self, analysis: Analysis, place: Place) -> None:
+        sources = ", ".join(file.path for file in analysis.source[:_SHOWN]) or "no source of the project"
+        more = f" and {len(analysis.source) - _SHOWN} more" if len(analysis.source) > _SHOWN else ""
+        super().__init__(
+            f"The record of {analysis.name} in {place.records} was made by somebody else",
+            why=f"it would run `{shlex.join(analysis.command)}` in {analysis.folder}, with {sources}{more}",
+            remedy="Look at these, then run it with --yes; it is asked once for a record.",
+        )
+        self.analysis = analysis
 
 
 @dataclass(slots=True)
@@ -80,6 +108,8 @@ class Rerun:
         files: of each result, the recorded file and the new one, where they were to be kept; in `folder`, until
             `forget`.
         said: the last lines on standard error, where they were to be kept.
+        not_apart: why it had a network, or could write elsewhere, a sentence each; empty: it had and could not.
+        opened: the files that it opened, where that was to be seen.
     """
 
     analysis: Analysis
@@ -93,6 +123,8 @@ class Rerun:
     files: dict[str, tuple[Path, Path]] = field(default_factory=dict)
     folder: str = ""
     said: tuple[str, ...] = ()
+    not_apart: tuple[str, ...] = ()
+    opened: tuple[str, ...] = ()
 
     def forget(self) -> None:
         """Remove the files that were kept to be drawn."""
@@ -128,6 +160,9 @@ def rerun(
             f"There is no record of an analysis {name} in {place.records}",
             remedy=f"Record it: lapidar record {shlex.quote(name)} -- COMMAND",
         )
+    runs, written = Runs(cache), analysis
+    if not options.trusted and not runs.knows(analysis):
+        raise RecordUnknown(analysis, place)
     analysis = listing.whole(analysis, cache)
     if options.keep and options.keep.exists() and any(options.keep.iterdir()):
         raise LapidarError(f"{options.keep} is not empty", remedy="Name another folder with --keep-results.")
@@ -137,6 +172,8 @@ def rerun(
     sweep(place)
     again = _Again(place, cache, analysis, settings, options, reporter, Rerun(analysis))
     with cache.in_use():
+        if not runs.knows(written):
+            runs.keep(written)
         again.restore()
         with atomic.WorkFolder(place.own_folder, RERUN) as work:
             again.run(Path(work.path))
@@ -233,14 +270,26 @@ class _Again:
         ready = running.prepare(self.place, self._command(place), self.result.environment)
         before = scratch.state(place)
         began = time.monotonic()
-        code = ready.wait_in(
+        temporary = folder / "temporary"
+        temporary.mkdir()
+        writable = None if self.options.opened else (str(folder), *_DEVICES)
+        limits = running.Limits(
+            typed=scratch.recorded_input(self.analysis, self.cache),
+            at_most=self.options.at_most,
+            watches=self.options.watches,
+            writable=writable,
+        )
+        ended = ready.wait_in(
             place / self.analysis.folder,
             printed,
             errors=errors,
             also_to=self.options.output,
-            more=variables,
-            at_most=self.options.at_most,
+            more={**variables, "TMPDIR": str(temporary)},
+            limits=limits,
         )
+        code = ended.code
+        self.result.not_apart = ("it was asked so (--open)",) if self.options.opened else ended.not_isolated
+        self.result.opened = ended.observed.opened
         self.result.seconds = time.monotonic() - began
         self.result.said = running.last_lines(errors) if errors else ()
         is_ignored = ignored(copy, [])

@@ -19,11 +19,30 @@ from lapidar.core.records import lockfile, selection
 from lapidar.core.restored import programs, running
 from lapidar.core.restored.running import Prepared
 from lapidar.core.system import supervision
-from lapidar.core.system.supervision import RunOptions
+from lapidar.core.system.supervision import Ended, RunOptions
 
-__all__ = ["Run", "last_lines", "prepare"]
+__all__ = ["FREE", "Limits", "Run", "last_lines", "prepare"]
 
 _LAST_LINES, _LAST_BYTES = 3, 4096
+
+
+class Limits(msgspec.Struct, frozen=True, kw_only=True):
+    """What a run in a scratch copy gets, and what it may do.
+
+    Attributes:
+        typed: the file that it reads on standard input; nothing unless given.
+        at_most: seconds, after which it is ended.
+        watches: whether what it uses is told.
+        writable: folders below which alone it may write, and then with no network but a loopback; None: anything.
+    """
+
+    typed: Path | None = None
+    at_most: float | None = None
+    watches: bool = False
+    writable: tuple[str, ...] | None = None
+
+
+FREE = Limits()
 
 
 class Run(msgspec.Struct, frozen=True):
@@ -91,8 +110,8 @@ class Run(msgspec.Struct, frozen=True):
         errors: Path | None = None,
         also_to: int | None = None,
         more: Mapping[str, str] = MappingProxyType({}),
-        at_most: float | None = None,
-    ) -> int:
+        limits: Limits = FREE,
+    ) -> Ended:
         """Run it in a folder, and wait for its end and that of whatever it started.
 
         Args:
@@ -100,30 +119,38 @@ class Run(msgspec.Struct, frozen=True):
             errors: the file that its standard error goes to; this process's own unless given.
             also_to: a descriptor that gets the same when it has ended.
             more: variables beside its own.
-            at_most: seconds, after which it is ended.
+            limits: what it gets, and what it may do.
 
         Returns:
-            Its exit code; negative where a signal ended it.
+            How it ended.
 
         Raises:
             CannotRun: the program cannot be executed, or took too long.
         """
-        with printed.open("wb") as output, open(errors or os.devnull, "wb") as said:
+        with (
+            open(limits.typed or os.devnull, "rb") as typed,
+            printed.open("wb") as output,
+            open(errors or os.devnull, "wb") as said,
+        ):
             how = RunOptions(
+                input=typed.fileno(),
                 output=output.fileno(),
                 errors=said.fileno() if errors else None,
                 folder=str(folder),
                 umask=self.prepared.umask,
                 session=True,
-                at_most=at_most,
+                at_most=limits.at_most,
                 grace=0,
+                watches=limits.watches,
+                network=limits.writable is None,
+                writable=limits.writable or (),
             )
             ended = supervision.run(self.program, self.words, {**self.prepared.variables, **more}, how)
         if ended.is_late:
-            raise CannotRun(f"The run was ended after {at_most:g} s")
+            raise CannotRun(f"The run was ended after {limits.at_most:g} s")
         if also_to is not None:
             os.write(also_to, printed.read_bytes())
-        return ended.code
+        return ended
 
 
 def last_lines(file: Path) -> tuple[str, ...]:

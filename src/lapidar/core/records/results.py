@@ -121,6 +121,7 @@ class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
         sources: files of the project that are code, as they were before the run.
         inputs: other files of the project that it read, as they were before the run.
         outside: files that it read and that are neither the project's nor the environment's.
+        typed, typed_bytes: the sha256 and the size of what it was given on standard input; "" where that was nothing.
         lists: the tree in the cache that has the lists of files which are too long to stand here; "" for none.
         listed: of each of those lists, how much is in it.
     """
@@ -137,6 +138,8 @@ class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
     made: _Tree
     folder: str = "."
     variables: dict[str, str] = {}
+    typed: _Sha256 | Literal[""] = ""
+    typed_bytes: int = 0
     lists: _Tree | Literal[""] = ""
     listed: dict[Part, Listed] = {}
     source: tuple[RecordedFile, ...] = ()

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -99,6 +99,7 @@ def seen(
     """
     root = os.path.realpath(place.root) + "/"
     started = {os.path.realpath(path) for path in run.executed}
+    started |= set(run.mapped)  # libraries of the project that programs load
     suffixes = tuple(suffix for language in languages.every() for suffix in language.source_suffixes)
     sources: dict[str, str] = {}
     inputs: dict[str, str] = {}
@@ -106,6 +107,7 @@ def seen(
         is_source = path.endswith(suffixes) if suffixes else False
         (sources if is_source or path in started else inputs)[path[len(root) :]] = kept
     written = {path[len(root) :]: path for path in touched.written}
+    inputs |= _listed(place, touched, {os.path.dirname(path) for path in sources}, sources | inputs | written)
     wanted = {below: path for below, path in written.items() if wants(below)}
     files = {below: path for below, path in wanted.items() if _is_file(path)}
     outside = _outside(run, Inside(place, environment), touched, began_ns, place, environment)
@@ -120,6 +122,23 @@ def seen(
         written_outside=tuple(path for path in touched.outside if not _is_temporary(path)),
         odd=tuple(sorted(wanted.keys() - files.keys())),
     )
+
+
+def _listed(
+    place: Place, touched: Touched, of_sources: set[str], known: Mapping[str, str]
+) -> Iterator[tuple[str, str]]:
+    """The files of folders of data that a run looked through, and did not open: where they are not, it finds others.
+    Folders of sources are looked through by whatever loads these."""
+    root = os.path.realpath(place.root) + "/"
+    is_ignored = ignored(place, [])
+    for folder in touched.listed:
+        below = folder[len(root) :]
+        if folder + "/" == root or below in of_sources:
+            continue
+        for entry in os.scandir(folder):
+            path = f"{below}/{entry.name}"
+            if path not in known and not is_ignored(entry.path) and entry.is_file(follow_symlinks=False):
+                yield path, entry.path
 
 
 def is_wanted(path: str, taken: Sequence[str], left: Sequence[str]) -> bool:

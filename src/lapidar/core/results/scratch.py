@@ -16,9 +16,10 @@ from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.results.comparing import Was, files_below
 from lapidar.core.system.written import State, state_of
 
-__all__ = ["PRINTED", "RESULTS", "changed", "lay_out", "recorded_output", "recorded_results", "state"]
+__all__ = ["PRINTED", "RESULTS", "TYPED", "changed", "lay_out", "recorded_output", "recorded_results", "state"]
 
-PRINTED = "printed"  # in the tree of what was made; the results lie in the folder beside it
+# In the tree of what was made; the results lie in the folder beside them.
+PRINTED, TYPED = "printed", "standard-input"
 RESULTS = "results"
 
 
@@ -114,9 +115,31 @@ def recorded_results(analysis: Analysis, cache: Cache) -> dict[str, Was]:
 
 def recorded_output(analysis: Analysis, cache: Cache) -> Was:
     """What it printed."""
+    return Was(_made(analysis, cache, PRINTED), analysis.printed, analysis.printed_bytes)
+
+
+def recorded_input(analysis: Analysis, cache: Cache) -> Path | None:
+    """The file with what it was given on standard input; None where that was nothing.
+
+    Raises:
+        LapidarError: the cache has it no more, or it was too large to be kept.
+    """
+    if not analysis.typed:
+        return None
+    path = _made(analysis, cache, TYPED)
+    if path is None or sha256_of(str(path)) != analysis.typed:
+        raise LapidarError(
+            f"What {analysis.name} was given on standard input is not in the cache",
+            why=f"its recorded sha256 is {analysis.typed}",
+            remedy="Name the cache that the analysis was recorded with (--cache), or record it again.",
+        )
+    return path
+
+
+def _made(analysis: Analysis, cache: Cache, name: str) -> Path | None:
     tree = _tree(cache, analysis.made)
-    entry = next((entry for entry in tree if entry.path == PRINTED), None) if tree is not None else None
-    return Was(Path(cache.entry_path(entry)) if entry else None, analysis.printed, analysis.printed_bytes)
+    entry = next((entry for entry in tree if entry.path == name), None) if tree is not None else None
+    return Path(cache.entry_path(entry)) if entry else None
 
 
 def state(folder: Path) -> dict[str, State | None]:

@@ -14,7 +14,7 @@ import subprocess
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lapidar.core.errors import CannotRun, LapidarError
@@ -301,6 +301,14 @@ class _Records:
             case "Z":
                 self.is_whole = True
 
+    def _listed(self, opened: set[str]) -> Iterator[str]:
+        files = self._options.files
+        if files is not None:
+            root = os.path.realpath(files.root)
+            for path in opened:
+                if (path == root or path.startswith(root + "/")) and not files.ignores(path) and os.path.isdir(path):
+                    yield path
+
     def ended(self, seconds: float) -> Ended:
         code = os.waitstatus_to_exitcode(self.status)
         places = _Places()
@@ -320,6 +328,7 @@ class _Records:
             {image: places.files(paths) for image, paths in by.items()},
         )
         changed = touched(self._told, self._outside, self._unseen, self._options.files)
+        changed = replace(changed, listed=tuple(sorted(self._listed(opened))))
         return Ended(
             code, seconds, self.memory, self.is_late, self.left_behind, observed, changed, tuple(self.not_isolated)
         )

@@ -71,6 +71,7 @@ class Touched:
         written: those that are there now and are new or changed.
         removed: those that were there before and are no longer.
         outside: those that were written outside of the folder.
+        listed: folders that it looked through.
         unseen: ways by which the run may have used files unseen.
     """
 
@@ -78,6 +79,7 @@ class Touched:
     written: tuple[str, ...] = ()
     removed: tuple[str, ...] = ()
     outside: tuple[str, ...] = ()
+    listed: tuple[str, ...] = ()
     unseen: tuple[str, ...] = ()
 
 
