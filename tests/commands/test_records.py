@@ -162,8 +162,8 @@ class Records(Case):
 
     # ---- what a run may do, and is given
 
-    def script(self, code: str, *words: str, **settings: Any) -> None:
-        (self.project / "copies.py").write_text(code)
+    def script(self, script: str, *words: str, **settings: Any) -> None:
+        (self.project / "copies.py").write_text(script)
         self.lapidar("record", "copies", *words, "--", "python", "copies.py", **settings)
 
     def test_a_rerun_is_kept_apart(self) -> None:
@@ -229,12 +229,68 @@ class Records(Case):
         program.unlink()
         self.lapidar("rerun")
 
+    def test_verified_at_once(self) -> None:
+        said = self.lapidar("record", "--verify", "--", "python", "copies.py").stdout
+        self.assertIn("Verified: run again from the record alone, nothing differs (identical).", said)
+        self.script("import random\nopen('n.txt', 'w').write(str(random.random()))\n", "--verify", code=1)
+        self.script(
+            f"open('n.txt', 'w').write(open({str(self.project / 'in/000 ü.txt')!r}).read())\n", "--verify", code=1
+        )
+        said = self.lapidar("record", "copies", "--verify", "--", "python", "copies.py", code=1).stderr
+        self.assertIn("it opened files of the project by where they lie here: in/000 ü.txt", said)
+        self.script("print(len(open('in/000 ü.txt').read()))", "--largest", "1B", "--verify", code=3)
+
+    def test_what_would_hinder_a_rerun_is_told(self) -> None:
+        for code, word in (
+            ("import os; open('n.txt', 'w').write('in ' + os.getcwd())", "the project's folder stands in it"),
+            ("import datetime; open('n.txt', 'w').write(f'at {datetime.datetime.now()}')", "the time of the run"),
+            ("open('n.txt', 'w').write(repr(object()))", "addresses in memory"),
+            ("import uuid; open('n.json', 'w').write('{\"id\": \"%s\"}' % uuid.uuid4())", "uuid"),
+        ):
+            (self.project / "copies.py").write_text(code)
+            said = self.lapidar("record", "copies", "--", "python", "copies.py").stderr
+            self.assertIn(word, said, code)
+        (self.project / "copies.py").write_text("open('n.txt', 'w').write('2020-01-01 10:00 0x12 plain')")
+        self.assertEqual(self.lapidar("record", "copies", "--", "python", "copies.py").stderr, "")
+
     def test_today_instead_of_then(self) -> None:
         self.record()
         self.lapidar("rerun", "--here")
         (self.project / "in/001 ü.txt").write_text("another\n")
         self.lapidar("rerun")
         self.assertIn("out/001 ü.txt", self.lapidar("rerun", "--here", code=1).stdout)
+
+    # ---- what must not be kept
+
+    def in_the_cache(self, text: str) -> bool:
+        return any(file.read_bytes() == text.encode() for file in (self.cache / "files").rglob("*") if file.is_file())
+
+    def test_by_digest_alone(self) -> None:
+        (self.project / "lapidar.toml").write_text('[record]\nby-digest-only = ["in/001*", "out/001*"]\n')
+        said = self.lapidar("record", "--", "python", "copies.py").stderr
+        self.assertIn("no bytes are kept of in/001 ü.txt, out/001 ü.txt", said)
+        self.assertFalse(self.in_the_cache("sherd 1\n") or self.in_the_cache("SHERD 1\n"))
+        self.lapidar("rerun")
+        (self.project / "in/001 ü.txt").unlink()
+        self.assertIn("neither in the cache nor in the project", self.fails("rerun"))
+
+    def test_what_is_forgotten_is_gone_for_good(self) -> None:
+        self.record()
+        private = self.project / "in/001 ü.txt"
+        said = self.lapidar("cache", "forget", private).stdout
+        self.assertIn("copies: cannot be run again", said)
+        self.assertFalse(self.in_the_cache("sherd 1\n"))
+        self.assertEqual(self.lapidar("cache", "audit").returncode, 0)
+        self.lapidar("cache", "prune")
+        self.lapidar("rerun")  # the file lies in the project
+        self.record()
+        self.assertFalse(self.in_the_cache("sherd 1\n"), "it is not kept again")
+        private.rename(self.folder / "elsewhere")
+        self.assertIn("neither in the cache nor in the project", self.fails("rerun"))
+        self.assertIn("no file that can be read", self.fails("cache", "forget", "nothing.txt"))
+        library = next(self.restored.glob("lib/python3*/os.py"))
+        self.assertIn("part of an environment", self.fails("cache", "forget", library))
+        self.lapidar("check", code=0)
 
     # ---- what cannot be read
 

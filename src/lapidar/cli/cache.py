@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.view import human_bytes, human_count, human_path, human_seconds
+from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -25,7 +26,8 @@ Look after the package cache.
   audit     read everything again, mend what can be mended, set the rest that is bad aside; exit code 1 where there was
             any
   prune     remove what no snapshot of the history and no known project needs; nothing as long as any of that cannot
-            be read"""
+            be read
+  forget    take the bytes of a file out for good, and say which analyses cannot be run again without it"""
 
 EXAMPLES = """\
 examples:
@@ -33,11 +35,13 @@ examples:
   lapidar cache audit
   lapidar cache prune --dry-run
   lapidar cache prune --history-days 365    keep a year of history: drop snapshots captured before
+  lapidar cache forget private/people.csv   its bytes must not be kept
   lapidar cache prune --give-up 3fe0a1      drop a snapshot whose project is gone for good"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("action", choices=["summary", "audit", "prune"])
+    parser.add_argument("action", choices=["summary", "audit", "prune", "forget"])
+    parser.add_argument("what", nargs="?", metavar="FILE|DIGEST", help="forget: the file whose bytes are to go")
     parser.add_argument("--dry-run", action="store_true", help="prune: only tell what would be removed")
     parser.add_argument(
         "--history-days",
@@ -56,7 +60,27 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    return {"summary": _summary, "audit": _audit, "prune": _prune}[session.options.action](session)
+    actions = {"summary": _summary, "audit": _audit, "prune": _prune, "forget": _forget}
+    if (session.options.what is not None) != (session.options.action == "forget"):
+        raise LapidarError(
+            "`forget` takes a file or a digest, and the others take nothing", remedy="lapidar cache forget FILE"
+        )
+    return actions[session.options.action](session)
+
+
+def _forget(session: Session) -> int:
+    from lapidar.core.cache.forgetting import forget
+
+    view = session.view
+    found = forget(session.cache(), session.options.what)
+    if view.json:
+        view.object(found)
+        return ExitCode.DONE
+    there = "are out of the cache, and" if found.was_there else "were not in the cache;"
+    view.line(f"The bytes {found.sha256[:12]} {there} no record will keep them again.")
+    for name in found.analyses:
+        view.line(f"  {name}: cannot be run again, unless the file lies in the project", "warn")
+    return ExitCode.DONE
 
 
 def _summary(session: Session) -> int:

@@ -14,6 +14,7 @@ from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
     from lapidar.core.flows.record import Recorded
+    from lapidar.core.flows.rerun import Rerun
 
 DESCRIPTION = """\
 Run an analysis in the restored environment, see by itself what it reads and writes, and record that: the command, the
@@ -27,7 +28,13 @@ examples:
   lapidar record -- python analysis.py          recorded as "analysis"
   lapidar record kilns -- python fit.py --fast  under a name of its own
   lapidar record kilns                          as declared in lapidar.toml
-  lapidar record                                all declared ones"""
+  lapidar record --verify -- python fit.py      and see at once whether the record is enough
+  lapidar record                                all declared ones
+
+exit codes:
+  0  recorded (with --verify: and run again, nothing differs)
+  1  recorded, and run again it does not give the same
+  3  nothing was recorded"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -39,6 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--largest", metavar="SIZE", default="1GB", help="larger files are recorded by digest alone (default: 1GB)"
     )
+    parser.add_argument("--verify", action="store_true", help="run it again at once from the record alone, and compare")
     parser.add_argument("--env", metavar="DIR", help="the restored environment (default: PROJECT/.lapidar/env)")
 
 
@@ -46,6 +54,10 @@ def run(session: Session) -> int:
     from lapidar.cli.view import parse_bytes
     from lapidar.core.declaring import reading
     from lapidar.core.flows.record import RecordOptions, record
+
+    if session.options.verify:
+        from lapidar.cli.rerun import as_values
+        from lapidar.core.flows.verify import verify
 
     options = session.options
     place, cache = session.place, session.cache(create=True)
@@ -60,14 +72,34 @@ def run(session: Session) -> int:
         at_most=options.at_most,
         output=2 if session.view.json else 1,
     )
-    told = []
+    good, told = True, []
     for name in names:
         recorded = record(place, cache, name, command, how)
         _show(recorded, session.view)
         told.append(_json(recorded))
+        if options.verify:
+            done = verify(
+                place, cache, recorded.analysis, how.environment or place.environment, session.view.reporter()
+            )
+            good = good and _verified(done, session.view)
+            told[-1]["verified"] = as_values(done)
     if session.view.json:
         session.view.object({"recorded": told})
-    return ExitCode.DONE
+    return ExitCode.DONE if good else ExitCode.NO
+
+
+def _verified(done: Rerun, view: View) -> bool:
+    """Say what came of running a record again; whether it gives the same, by itself."""
+    from lapidar.cli import verdicts
+
+    for note in done.notes:
+        view.warn(note)
+    if done.is_good:
+        view.line(f"Verified: run again from the record alone, nothing differs ({done.verdict}).", "good")
+    else:
+        verdicts.show([one for one in done.compared if not one.verdict.is_good], view)
+        view.line("Run again from the record alone, it does not give the same.", "bad")
+    return done.is_good and not done.notes
 
 
 def _name_of(command: Sequence[str]) -> str:

@@ -114,8 +114,8 @@ class Story:
         self._lapidar("restore")
         self.tell("say", "Is everything what the lockfile stands for? This reads every byte.")
         self._lapidar("check", "--deep")
-        self.tell("say", "Record the analysis: what it reads and writes is seen while it runs.")
-        self._lapidar("record", "sherds", "--", "python", "analysis.py")
+        self.tell("say", "Record the analysis: what it reads and writes is seen while it runs. Is the record enough?")
+        self._lapidar("record", "sherds", "--verify", "--", "python", "analysis.py")
         self.tell(
             "say",
             "Years later, on another machine: there is a small file, and the cache. The environment is restored, the "

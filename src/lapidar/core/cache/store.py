@@ -230,6 +230,18 @@ class Cache:
         """Where the bytes with a digest (hex) lie. A plain string: this is called once a file."""
         return f"{self._files}/{self.file_name(digest, executable)}"
 
+    @property
+    def forgotten_path(self) -> Path:
+        """The list of the digests whose bytes must not be kept."""
+        return self.root / "forgotten"
+
+    def forgotten(self) -> frozenset[str]:
+        """The digests whose bytes must not be kept."""
+        try:
+            return frozenset(self.forgotten_path.read_text(encoding="ascii").split())
+        except FileNotFoundError:
+            return frozenset()
+
     def entry_path(self, entry: Entry) -> str:
         return self.file_path(entry.content, entry.kind == EXECUTABLE)
 

@@ -96,6 +96,10 @@ class _OverrideTable(_Table, frozen=True):
     url: str = ""
 
 
+class _RecordTable(_Table, frozen=True):
+    by_digest_only: _Strings = ()
+
+
 class _ReadingTable(_Table, frozen=True, omit_defaults=True):
     kind: str = ""
     delimiter: str = ""
@@ -115,7 +119,7 @@ class _AnalysisTable(_Table, frozen=True):
     reading: dict[str, _ReadingTable] = {}
 
 
-_TABLES = {"analysis", "project", "runtime", "needs", "index", "override", "conditions"}
+_TABLES = {"analysis", "record", "project", "runtime", "needs", "index", "override", "conditions"}
 _KINDS = ("version", "file", "folder", "commit")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
@@ -175,6 +179,7 @@ class _Reading:
     overrides: dict[PackageName, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
+    by_digest_only: tuple[str, ...] = ()
     analyses: dict[str, DeclaredAnalysis] = field(default_factory=dict)
     files: list[str] = field(default_factory=list)
 
@@ -191,6 +196,7 @@ class _Reading:
             overrides=self.overrides,
             tools=self.tools,
             conditions=self.conditions,
+            by_digest_only=self.by_digest_only,
             analyses=self.analyses,
             files=tuple(self.files),
         )
@@ -224,6 +230,7 @@ class _Reading:
         self.as_of, indexes = _as_of(data.get("index", {}))
         self.indexes = list(_indexes(indexes, DECLARATION_NAME, self.project.root))
         self.conditions = _conditions(_table(data, "conditions", _ConditionsTable))
+        self.by_digest_only = _table(data, "record", _RecordTable).by_digest_only
         for name, fields in _table(data, "analysis", dict[str, Any]).items():
             self.analyses[name] = _analysis(name, fields)
         self._own_overrides(_table(data, "override", dict[str, Any]))

@@ -12,6 +12,7 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
 from functools import partial
 from pathlib import Path
 
@@ -35,6 +36,7 @@ from lapidar.core.records import called, lockfile, results, selection, words
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.results import listing, observing
+from lapidar.core.results.hindering import hindrances
 from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.scratch import PRINTED, RESULTS, TYPED
 from lapidar.core.system import supervision
@@ -128,6 +130,7 @@ def record(
     sweep(place)
     with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
         recording = _Recording(place, cache, options, settings, command, Path(work.path))
+        recording.by_digest_only, recording.forgotten = reading.read(place).by_digest_only, cache.forgotten()
         analysis = recording.run(reporter)
         return recording.kept(analysis)
 
@@ -147,6 +150,9 @@ class _Recording:
     command: tuple[str, ...]
     work: Path
     notes: list[str] = field(default_factory=list)
+    by_digest_only: tuple[str, ...] = ()
+    forgotten: frozenset[str] = frozenset()
+    without_bytes: list[str] = field(default_factory=list)
     statuses: dict[str, os.stat_result] = field(default_factory=dict)
     seconds: float = 0.0
     memory: int = 0
@@ -186,6 +192,7 @@ class _Recording:
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         seen = observing.seen(self.place, environment, ended.observed, touched, began_ns, wants)
         self._tell(seen, touched, ended.left_behind)
+        self.notes += hindrances(seen.results, os.path.realpath(self.place.root), began_ns / 1e9)
         return self._analysis(ready, environment, ended.code, seen, reporter)
 
     def _refuse_failed(self, code: int, late: bool) -> None:
@@ -240,6 +247,8 @@ class _Recording:
         known = seen_files(self.cache.short_cuts, str(self.place.root))
         stowed = stow(self.cache, drafts, known, reporter, self.statuses)
         known.save()
+        if self.without_bytes:
+            self.notes.append(f"no bytes are kept of {words.some(sorted(self.without_bytes), _SHOWN)}")
         given = stowed["given"].tree
         sources, inputs = (self._recorded(several, "", given) for several in (seen.sources, seen.inputs))
         found = self._recorded(seen.results, f"{RESULTS}/", stowed["made"].tree)
@@ -278,10 +287,17 @@ class _Recording:
             status = self.statuses[place] = os.lstat(place)
             if stat.S_ISLNK(status.st_mode):
                 yield LinkDraft(folder + shown, os.readlink(place))
+            elif self._must_not_be_kept(path, place):
+                self.without_bytes.append(shown)
             elif status.st_size <= self.options.most_bytes:
                 yield FileDraft(folder + shown, place)
             else:
                 self.notes.append(f"{shown} is larger than the limit, and is recorded by its digest alone (--largest)")
+
+    def _must_not_be_kept(self, path: str, place: str) -> bool:
+        if any(fnmatchcase(path, pattern) for pattern in self.by_digest_only):
+            return True
+        return bool(self.forgotten) and sha256_of(place) in self.forgotten
 
     def _recorded(self, files: Mapping[str, str], folder: str, tree: Tree) -> tuple[RecordedFile, ...]:
         """The records of files.

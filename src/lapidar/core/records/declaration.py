@@ -170,6 +170,7 @@ class Declaration:
         as_of: nothing is chosen that came later than this day; None: whatever there is.
         overrides: by the package.
         tools: the outside programs that it needs.
+        by_digest_only: patterns of files of which a record keeps the digest and no bytes.
         conditions: what it says of the conditions of a run.
         analyses: by their names.
         files: the files that declare anything, as names relative to the project.
@@ -187,6 +188,7 @@ class Declaration:
     overrides: dict[PackageName, Override] = field(default_factory=dict)
     tools: tuple[str, ...] = ()
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
+    by_digest_only: tuple[str, ...] = ()
     analyses: dict[str, DeclaredAnalysis] = field(default_factory=dict)
     files: tuple[str, ...] = ()
     problems: tuple[str, ...] = ()

@@ -39,6 +39,7 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, as_is:
     """
     told: list[str] = []
     altered: set[str] = set()
+    lost: set[str] = set()
     tree = None if as_is else _tree(cache, analysis.given)
     if tree is not None:
         names = {file.path: file.name for file in (*analysis.source, *analysis.input)}
@@ -48,6 +49,9 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, as_is:
             if entry.kind == LINK:
                 target.symlink_to(entry.content)
                 continue
+            if not os.path.isfile(cache.entry_path(entry)):
+                lost.add(names.get(entry.path, entry.path))
+                continue
             shutil.copyfile(cache.entry_path(entry), target)
             target.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
             if sha256_of(str(target)) != entry.content:
@@ -55,7 +59,7 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, as_is:
                 altered.add(names.get(entry.path, entry.path))
     for file in (*analysis.source, *analysis.input):
         target = into / file.name
-        if tree is not None and file.name not in altered and (file.kept or os.path.lexists(target)):
+        if tree is not None and file.name not in altered | lost and (file.kept or os.path.lexists(target)):
             continue
         if file.name in altered:
             told.append(f"{file.path} is damaged in the cache, and was taken from the project: lapidar cache audit")
@@ -69,10 +73,9 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, as_is:
 
 def _tree(cache: Cache, digest: str) -> Tree | None:
     try:
-        tree = cache.tree(digest)
+        return cache.tree(digest)
     except CacheError:
         return None
-    return tree if all(entry.kind == LINK or os.path.isfile(cache.entry_path(entry)) for entry in tree) else None
 
 
 def _from_project(file: RecordedFile, source: Path, place: Path, *, as_is: bool) -> Iterator[str]:
@@ -109,7 +112,7 @@ def recorded_results(analysis: Analysis, cache: Cache) -> dict[str, Was]:
             found[file.name] = Was(None, link=entry.content, bytes=file.bytes)
         else:
             path = Path(cache.entry_path(entry)) if entry is not None else None
-            found[file.name] = Was(path, file.sha256, file.bytes)
+            found[file.name] = Was(path if path and path.is_file() else None, file.sha256, file.bytes)
     return found
 
 
@@ -139,7 +142,8 @@ def recorded_input(analysis: Analysis, cache: Cache) -> Path | None:
 def _made(analysis: Analysis, cache: Cache, name: str) -> Path | None:
     tree = _tree(cache, analysis.made)
     entry = next((entry for entry in tree if entry.path == name), None) if tree is not None else None
-    return Path(cache.entry_path(entry)) if entry else None
+    path = Path(cache.entry_path(entry)) if entry else None
+    return path if path and path.is_file() else None
 
 
 def state(folder: Path) -> dict[str, State | None]:
