@@ -365,7 +365,7 @@ class Rerunning(Results):
         self.lapidar("record", "vary", "--", "python", "vary.py")
         told = self.json("rerun", "vary", "--times", "3", code=1)["reruns"][0]["varying"]
         self.assertIn("hash seed", told["results/set.txt"])
-        self.assertEqual(told["results/when.txt"], "a time stamp")
+        self.assertEqual(told["results/when.txt"], "the time")
         self.assertIn("a missing seed", told["results/seedless.txt"])
         self.assertNotIn("results/table.csv", told)
 

@@ -42,8 +42,7 @@ PRINTED = "(what it printed)"
 _SHOWN = 5  # sources that are named
 # What anybody may write to, and nothing stays of.
 _DEVICES = ("/dev/null", "/dev/zero", "/dev/full", "/dev/tty", "/dev/pts", "/dev/shm", "/proc/self")
-_STAMP = re.compile(rb"\d{4}-\d\d-\d\d|\d\d:\d\d:\d\d")
-_ADDRESS = re.compile(rb"0x[0-9a-f]{6,16}")
+_HELD = 4  # runs with a cause held, which must all give the same
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -313,7 +312,11 @@ class _Again:
         """The results that differ from run to run, each with what of."""
         made = Counter(path for run in runs for path in self._wanted(run.files, {}))
         unsteady = {path: _BY_NAME for path, times in made.items() if times < len(runs)}
-        varying = _differing(runs)
+        rules = tolerances.of(self.settings)
+        sides = {path: (of_file(one), of_file(other)) for path, (one, other) in _differing(runs).items()}
+        # What is the same content each time, or near enough, is no riddle.
+        told = {path: compare(path, one, other, rules) for path, (one, other) in sides.items()}
+        varying = {path: pair for path, pair in _differing(runs).items() if not told[path].verdict.is_good}
         if not varying:
             return unsteady
         held = {
@@ -324,9 +327,11 @@ class _Again:
         for cause, variables in held.items():
             if variables and (left := varying.keys() - causes.keys()):
                 name = f"held-{len(causes)}-{cause[:12].replace(' ', '-')}"
-                pair = [self._once(work / f"{name}-{number}", variables) for number in range(2)]
-                still = _differing(pair)
-                causes |= dict.fromkeys(left - still.keys(), cause)
+                runs_held = [self._once(work / f"{name}-{number}", variables) for number in range(_HELD)]
+                agreeing = left - _differing(runs_held).keys()
+                # Letting go must make them differ again: else it was chance that they agreed.
+                let_go = [runs_held[0], *(self._once(work / f"{name}-free-{number}", {}) for number in range(2))]
+                causes |= dict.fromkeys(agreeing & _differing(let_go).keys(), cause)
         found = {path: causes.get(path) or _by_content(*pair) for path, pair in varying.items()}
         return {**unsteady, **found}
 
@@ -379,13 +384,27 @@ def _differing(runs: Sequence[_Run]) -> dict[str, tuple[Path, Path]]:
     return found
 
 
+# What is another each time, by its form: that, and nothing else, must differ for it to be named.
+_EACH_TIME = {
+    "the time": re.compile(
+        rb"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d+)?)?)?|\d\d:\d\d(?::\d\d(?:\.\d+)?)?"
+        rb"|\b1[5-9]\d{8}(?:\.\d+|\d{3,9})?\b"  # seconds since 1970, or parts of them
+    ),
+    "addresses in memory": re.compile(rb"0x[0-9a-f]{6,16}"),
+    "made-up identities (uuid)": re.compile(
+        rb"[0-9a-f]{8}-[0-9a-f]{4}-[1-8][0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}"
+    ),
+    "the folder it ran in": re.compile(rb"/[^\s\0\"']*/" + RERUN.encode() + rb"[^\s\0\"']*"),
+    "process numbers": re.compile(rb"(?i)(?<=pid)\W{0,3}\d+|(?<=process)\W{0,3}\d+"),
+}
+
+
 def _by_content(one: Path, other: Path) -> str:
     """What two files that should be one differ in, as far as their bytes tell."""
     before, after = one.read_bytes(), other.read_bytes()
-    if _STAMP.sub(b"", before) == _STAMP.sub(b"", after):
-        return "a time stamp"
-    if _ADDRESS.sub(b"", before) == _ADDRESS.sub(b"", after):
-        return "an address in memory"
+    for what, pattern in _EACH_TIME.items():
+        if pattern.sub(b"", before) == pattern.sub(b"", after):
+            return what
     if len(before) == len(after) and sorted(before.splitlines()) == sorted(after.splitlines()):
         return "the order of its lines"
-    return "something that holding the hash seed and the threads did not hold: a missing seed, the time"
+    return "not found out: neither the hash seed nor the threads; a missing seed, perhaps"

@@ -153,6 +153,7 @@ def _contents(pair: Pair, sizes: _Sizes, rules: Rules) -> Compared:
         rules.told,
         tuple(found.set_aside),
         tuple(found.taken),
+        extent=found.extent,
     )
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from lapidar.core.results.cells import Cells
 from lapidar.core.results.numbers import DATE, DIGITS_OF_TEXTS, NUMBER, Numbers, last_place
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Verdict
+from lapidar.core.results.verdict import Extent, Found, Verdict
 
 __all__ = ["MOST_DETAILS", "Differences"]
 
@@ -36,6 +36,7 @@ class Differences:
         self.set_aside: dict[str, None] = {}
         self.taken: dict[str, None] = {}
         self.met: set[str] = set()  # the columns, keys and paths that there are, as far as they were looked at
+        self.extent: Extent | None = None
         self.equated = 0
         self._first_equated: list[str] = []
 
@@ -198,6 +199,7 @@ class Differences:
             self.places,
             list(self.set_aside),
             [*self.taken, *self._told_equated(), *self._told_idle()],
+            self.extent,
         )
 
     def _told_idle(self) -> list[str]:

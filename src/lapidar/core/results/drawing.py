@@ -1,9 +1,10 @@
-"""Figures of what differs, as one would put them into a lab book: of numbers, before against after and the distribution
+"""Figures of what differs, as one would put them into a lab book: of numbers, how far each went and the distribution
 of the differences; of pictures, both and the difference; of tables, where in the table."""
 
 from __future__ import annotations
 
 import io
+import math
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -18,6 +19,7 @@ __all__ = ["draw", "draw_one", "has_figure"]
 _INK, _BEFORE, _AFTER, _WRONG = "#22303c", "#3b6ea5", "#c8742a", "#b3261e"
 _MOST = 4  # results in one figure
 _LOOKED_AT = ("picture", "PDF", "drawing")
+_MOST_NAMES, _LONGEST_NAME = 14, 12  # of columns
 _MOST_PIXELS = 1600  # of a side that is drawn
 
 Files = Mapping[str, tuple[Path, Path]]
@@ -107,30 +109,47 @@ def _one(part: Any, one: Compared, files: Files) -> None:
         part.text(0.5, 0.5, "it cannot be drawn here", ha="center", va="center", color=_INK)
         return
     axes = part.subplots(1, 3 if one.places else 2)
-    _against(axes[0], one.numbers)
+    _apart(axes[0], one.numbers)
     _distribution(axes[1], one.numbers)
     if one.places:
         _where(axes[2], one)
 
 
-def _against(axes: Any, numbers: Numbers) -> None:
+def _apart(axes: Any, numbers: Numbers) -> None:
+    """After less before: against the diagonal of both one would see nothing."""
     pairs = [(before, after) for before, after in numbers.pairs if abs(before) < 1e300 and abs(after) < 1e300]
     same = [pair for pair in pairs if pair[0] == pair[1]]
     other = [pair for pair in pairs if pair[0] != pair[1]]
-    for several, colour, label in ((same, _BEFORE, "equal"), (other, _WRONG, "differing")):
+    equal = numbers.compared - numbers.differing
+    for several, colour, label in ((same, _BEFORE, f"equal ({equal:,})"), (other, _WRONG, _differing(numbers, other))):
         if several:
-            before, after = zip(*several, strict=True)
-            axes.scatter(
-                before, after, s=12, color=colour, alpha=0.6, label=f"{label} ({len(several):,})", linewidths=0
-            )
-    # Of the same ends, and no room for a 0 that is not there.
-    low, high = min(map(min, pairs), default=0.0), max(map(max, pairs), default=1.0)
-    margin = 0.05 * (high - low) or 1.0
-    axes.set(xlim=(low - margin, high + margin), ylim=(low - margin, high + margin))
-    axes.axline((low, low), slope=1, color=_INK, linewidth=0.6, alpha=0.5)
-    axes.set(xlabel="before", ylabel="after", title="numbers, before against after")
-    grew = sum((after > before) - (after < before) for before, after in pairs)
-    axes.legend(frameon=False, loc="lower right" if grew > 0 else "upper left", handletextpad=0.2)
+            firsts = [first for first, _ in several]
+            apart = [second - first for first, second in several]
+            axes.scatter(firsts, apart, s=12, color=colour, alpha=0.6, label=label, linewidths=0)
+    axes.axhline(0, color=_INK, linewidth=0.6, alpha=0.5)
+    sizes = sorted(abs(after - before) for before, after in other)
+    if sizes and sizes[-1] > 1000 * sizes[0]:
+        _by_powers(axes, sizes, [after - before for before, after in other])
+    axes.set(xlabel="before", ylabel="after less before", title="how far each went")
+    axes.legend(frameon=False, loc="best", handletextpad=0.2)
+
+
+def _by_powers(axes: Any, sizes: Sequence[float], apart: Sequence[float]) -> None:
+    """A scale by powers of ten to both sides of 0, with as many ticks as can be read, on the sides that there are."""
+    low, high = math.floor(math.log10(sizes[0])), math.ceil(math.log10(sizes[-1]))
+    step = max(1, (high - low + 2) // 4)
+    powers = [10.0**power for power in range(high, low, -step)]
+    axes.set_yscale("symlog", linthresh=10.0 ** (low + 1))
+    up, down = max(apart) > 0, min(apart) < 0
+    axes.set_yticks([*(-power for power in powers if down), 0, *(power for power in powers if up)])
+    axes.minorticks_off()
+    least = 10.0**low
+    axes.set_ylim(-2 * 10.0**high if down else -least, 2 * 10.0**high if up else least)
+
+
+def _differing(numbers: Numbers, shown: Sequence[object]) -> str:
+    some = f", {len(shown):,} of them shown" if len(shown) < numbers.differing else ""
+    return f"differing ({numbers.differing:,}{some})"
 
 
 def _distribution(axes: Any, numbers: Numbers) -> None:
@@ -146,9 +165,17 @@ def _distribution(axes: Any, numbers: Numbers) -> None:
 def _where(axes: Any, one: Compared) -> None:
     rows, columns = zip(*one.places, strict=True)
     axes.scatter([column + 1 for column in columns], rows, marker="s", s=10, color=_WRONG, linewidths=0)
-    axes.invert_yaxis()
     axes.set(xlabel="column", ylabel="row", title="where in the table")
-    axes.xaxis.get_major_locator().set_params(integer=True, min_n_ticks=1)  # one column: no ticks between
+    names = one.extent.columns if one.extent else ()
+    last = max(*rows, one.extent.rows) if one.extent else max(rows)
+    axes.set(ylim=(last + 0.5, 0.5), xlim=(0.5, max(len(names), *columns) + 0.5 if names else max(columns) + 1.5))
+    axes.yaxis.get_major_locator().set_params(integer=True)
+    if 0 < len(names) <= _MOST_NAMES:
+        short = [name if len(name) <= _LONGEST_NAME else name[: _LONGEST_NAME - 1] + "…" for name in names]
+        axes.set_xticks(range(1, len(names) + 1), short, rotation=0 if len("".join(short)) < 40 else 60)
+        axes.set(xlabel="")
+    else:
+        axes.xaxis.get_major_locator().set_params(integer=True, min_n_ticks=1)
 
 
 def _pages(part: Any, before: Path, after: Path) -> bool:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from lapidar.core.results.numbers import Numbers
 
-__all__ = ["BeyondLimit", "Compared", "Found", "Pair", "Unreadable", "Verdict", "worst"]
+__all__ = ["BeyondLimit", "Compared", "Extent", "Found", "Pair", "Unreadable", "Verdict", "worst"]
 
 
 class Verdict(enum.StrEnum):
@@ -58,6 +58,14 @@ class Pair:
     after: Path
 
 
+@dataclass(frozen=True, slots=True)
+class Extent:
+    """How large a table is: its rows, as an editor counts lines, and what its columns are called."""
+
+    rows: int
+    columns: tuple[str, ...]
+
+
 @dataclass(slots=True)
 class Found:
     """What a kind finds.
@@ -71,6 +79,7 @@ class Found:
         places: for a figure, the rows and columns of differing cells, or the pixels; each a pair.
         set_aside: what was not compared, in a few words.
         taken: how it was read where that was found and not declared, and what is written otherwise and taken for equal.
+        extent: of a table, for a figure.
     """
 
     verdict: Verdict
@@ -81,6 +90,7 @@ class Found:
     places: list[tuple[int, int]] = field(default_factory=list)
     set_aside: list[str] = field(default_factory=list)
     taken: list[str] = field(default_factory=list)
+    extent: Extent | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,3 +119,4 @@ class Compared:
     set_aside: tuple[str, ...] = ()
     taken: tuple[str, ...] = ()
     note: str = ""
+    extent: Extent | None = None

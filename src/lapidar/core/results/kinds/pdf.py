@@ -3,6 +3,7 @@ identity do not count. No reader is needed for that, and nothing of it is run.""
 
 from __future__ import annotations
 
+import base64
 import re
 import zlib
 
@@ -69,7 +70,12 @@ class _Document:
         # The table of places says where things are in the file.
         if b"/XRef" in fields:
             return b"table of places", b""
-        if b"/FlateDecode" in fields:
+        if b"/ASCII85Decode" in fields or b"/A85" in fields:
+            try:
+                stream = base64.a85decode(stream.strip().removesuffix(b"~>"))
+            except ValueError as error:
+                raise ValueError(f"a stream is no ASCII85: {error}") from error
+        if b"/FlateDecode" in fields or b"/Fl " in fields:
             unpacker = zlib.decompressobj()
             try:
                 stream = unpacker.decompress(stream, self.left)

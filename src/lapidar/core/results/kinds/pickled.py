@@ -149,6 +149,8 @@ _NOTHING = object()
 
 
 def _objects(data: bytes) -> Iterator[Any]:
+    if b"joblib" in data[:4096] and b"NumpyArrayWrapper" in data[: 1 << 20]:
+        raise Unreadable("it has arrays between the steps of the pickle (joblib), which are not told apart")
     stream = io.BytesIO(data)
     while stream.tell() < len(data):
         try:
@@ -272,7 +274,7 @@ def _array(made: _Made) -> Any:
             _, shape, dtype, is_fortran, data = made.state
             order = "F" if is_fortran else "C"
         return numpy.frombuffer(data, _dtype(dtype)).reshape(shape, order=order)
-    except (ImportError, ValueError, TypeError, AttributeError):
+    except (ImportError, ValueError, TypeError, AttributeError, IndexError):
         return None
 
 
@@ -280,5 +282,8 @@ def _dtype(made: _Made) -> str:
     letters = made.words[0]
     if not isinstance(letters, str) or letters[:1] not in "biufcmMSU" or made.state[3] is not None:
         raise ValueError("it is no array of plain numbers or texts")
-    order = made.state[1]
-    return ("" if order == "|" else order) + letters
+    order = "" if made.state[1] == "|" else made.state[1]
+    if letters[0] in "mM":  # a time, or how long: in steps of a unit
+        unit, steps, *_ = made.state[8][1]
+        return f"{order}{letters}[{steps}{unit.decode() if isinstance(unit, bytes) else unit}]"
+    return order + letters

@@ -21,7 +21,7 @@ from lapidar.core.results.differences import Differences
 from lapidar.core.results.kinds.rows import Form, Side, compare_rows, count_of_lines, is_header, match
 from lapidar.core.results.reading import decimal_of, encoding_of, opened
 from lapidar.core.results.tolerances import Rules
-from lapidar.core.results.verdict import Found, Pair, Unreadable
+from lapidar.core.results.verdict import Extent, Found, Pair, Unreadable
 
 __all__ = ["compare", "delimiter_of"]
 
@@ -86,6 +86,10 @@ def compare(pair: Pair, rules: Rules) -> Found:
     except (csv.Error, UnicodeError) as error:
         raise Unreadable(str(error)) from error
     _tell_forms(sides, differences)
+    with sides[0].lines() as stream:
+        head = next(sides[0].rows(stream), [])
+    names = head if is_header(head) else [str(at) for at in range(1, len(head) + 1)]
+    differences.extent = Extent(count_of_lines(pair.before), tuple(names))
     return differences.found()
 
 
