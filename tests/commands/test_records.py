@@ -6,6 +6,7 @@ import re
 import shutil
 import socket
 import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -205,6 +206,19 @@ class Records(Case):
         self.script(code, stdin=subprocess.DEVNULL)
         self.assertEqual(self.analysis().typed, "")
         self.lapidar("rerun")
+
+    def test_from_code_nobody_elses_input_is_taken(self) -> None:
+        (self.project / "copies.py").write_text(COPIES)
+        code = (
+            "import lapidar, sys\n"
+            "lapidar.record('copies', ['python', 'copies.py'])\nlapidar.record('copies', ['python', 'copies.py'])\n"
+            "print('left', sys.stdin.read())\n"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code], cwd=self.project, env=self.variables, input="mine\n", text=True,
+            capture_output=True, check=True,
+        )  # fmt: skip
+        self.assertIn("left mine", done.stdout)
 
     def test_folders_of_data_that_were_looked_through(self) -> None:
         (self.project / "data").mkdir()

@@ -297,13 +297,34 @@ class Isolated(Supervised):
             "    try: act()\n    except OSError: continue\n    raise SystemExit(3)\n"
             "open('/dev/null', 'w').write('1')\n"
         )
-        options = {"writable": (str(inside), "/dev/null")}
-        ended = self.watched(sys.executable, "-c", code, str(outside), **options)
-        if ended.not_isolated:
-            skip_loudly(self, ended.not_isolated[0])
-        self.assertEqual(ended.code, 0)
-        self.assertEqual(sorted(path.name for path in self.place.iterdir()), ["in.txt", "inside", "other.txt"])
-        self.assertEqual(os.listdir(outside), [])
+        for by_mounts in (False, True):
+            with self.subTest(by_mounts=by_mounts):
+                options = {"writable": (str(inside), "/dev/null"), "by_mounts": by_mounts, "network": by_mounts}
+                ended = self.watched(sys.executable, "-c", code, str(outside), **options)
+                if ended.not_isolated:
+                    skip_loudly(self, ended.not_isolated[0])
+                self.assertEqual(ended.code, 0)
+                self.assertEqual(sorted(path.name for path in self.place.iterdir()), ["in.txt", "inside", "other.txt"])
+                self.assertEqual(os.listdir(outside), [])
+                self.assertEqual(self.names(ended.touched.read), {"in.txt"})
+                (inside / "b").unlink()
+
+    def test_mounts_cannot_be_undone(self) -> None:
+        """Neither by root nor in a namespace of one's own; as another user too."""
+        inside = self.place / "inside"
+        inside.mkdir(mode=0o777)
+        inside.chmod(0o777)
+        undo = f"mount -o remount,rw / ; mount -o remount,bind,rw {self.root}; unshare -m true; touch {self.place}/made"
+        for user in ((), ("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups")):
+            if user and os.getuid():
+                continue
+            for folder in (self.root, self.place):
+                folder.chmod(0o755)
+            ended = self.run_it(*user, "sh", "-c", undo, writable=(str(inside), "/dev/null"), by_mounts=True)
+            if ended.not_isolated:
+                skip_loudly(self, ended.not_isolated[0])
+            self.assertNotEqual(ended.code, 0)
+            self.assertFalse((self.place / "made").exists())
 
 
 class Recording(Case):

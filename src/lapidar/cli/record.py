@@ -71,6 +71,7 @@ def run(session: Session) -> int:
         most_bytes=parse_bytes(options.largest),
         at_most=options.at_most,
         output=2 if session.view.json else 1,
+        keeps_input=True,
     )
     good, told = True, []
     for name in names:

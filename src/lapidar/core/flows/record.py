@@ -10,7 +10,7 @@ import stat
 import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from functools import partial
@@ -60,6 +60,7 @@ class RecordOptions:
         most_bytes: larger files are recorded by their digest alone.
         at_most: seconds, after which the run is ended.
         output: the descriptor that what it prints goes to.
+        keeps_input: what comes on this process's standard input is the run's, and is kept.
         folder: where it runs: the current folder, if that is in the project.
     """
 
@@ -68,6 +69,7 @@ class RecordOptions:
     most_bytes: int = _MOST_BYTES
     at_most: float | None = None
     output: int = 1
+    keeps_input: bool = False
     folder: Path | None = None
 
 
@@ -174,7 +176,8 @@ class _Recording:
         began_ns = time.time_ns()
         printed = self.work / PRINTED
         typed = self.work / TYPED
-        with _printing(printed, self.options.output) as output, Typed(typed) as given:
+        typing = Typed(typed) if self.options.keeps_input else nullcontext(None)
+        with _printing(printed, self.options.output) as output, typing as given:
             how = RunOptions(
                 input=given,
                 output=output,

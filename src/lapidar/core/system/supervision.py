@@ -45,6 +45,7 @@ class RunOptions:
         files: the folder whose files are told one by one; with `watches`.
         network: whether it has this machine's network, or one of its own with nothing but a loopback.
         writable: folders below which alone it may write; empty: anywhere.
+        by_mounts: limit writing by mounts of its own, also where this kernel has a better way (Landlock).
     """
 
     input: int | None = None
@@ -60,6 +61,7 @@ class RunOptions:
     files: Files | None = None
     network: bool = True
     writable: tuple[str, ...] = ()
+    by_mounts: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,7 +174,8 @@ def _started(
 ) -> subprocess.Popen[bytes]:
     """The supervisor at work; what it writes its log to, and what tells it that we live, are the `pipes`."""
     files = options.files if options.watches else None
-    flags = ("w" if options.watches else "") + ("s" if options.session else "") + ("" if options.network else "n")
+    asked = {"w": options.watches, "s": options.session, "n": not options.network, "m": options.by_mounts}
+    flags = "".join(letter for letter, is_asked in asked.items() if is_asked)
     numbers = [*pipes, round((options.at_most or 0) * 1000), round(options.grace * 1000), options.memory]
     texts = [
         flags,

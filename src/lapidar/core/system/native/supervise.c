@@ -27,6 +27,8 @@ typedef unsigned short u16;
 
 #define EINTR 4
 #define ECHILD 10
+#define ENOTDIR 20
+#define EINVAL 22
 #define ENOSYS 38
 #define PATHS 8192 /* a folder and a name */
 
@@ -813,21 +815,27 @@ static long write_into(const char *path, const char *text) {
     if (file >= 0) error = sys_write((int)file, text, length(text)), sys_close((int)file);
     return error;
 }
+/* Namespaces of one's own; where that is not this user's to have, in one for users, in which it is. */
+static long own_spaces(long which) {
+    char map[64], *end = map;
+    long user = call(102, 0, 0, 0, 0, 0), group = call(104, 0, 0, 0, 0, 0), error = call(272, which, 0, 0, 0, 0);
+    if (error >= 0) return error;
+    if ((error = call(272, which | 0x10000000, 0, 0, 0, 0)) < 0) return error;
+    write_into("/proc/self/setgroups", "deny");
+    for (int kind = 0; kind < 2; kind++) {
+        number(map, kind ? group : user);
+        end = map + length(map);
+        *end = ' ', number(end + 1, kind ? group : user);
+        memcpy(map + length(map), " 1", 3);
+        if ((error = write_into(kind ? "/proc/self/gid_map" : "/proc/self/uid_map", map)) < 0) return error;
+    }
+    return 0;
+}
 /* A network namespace with a loopback that is up. */
 static long own_network(void) {
-    char request[40], map[64], *end = map;
-    long user = call(102, 0, 0, 0, 0, 0), group = call(104, 0, 0, 0, 0, 0), error = call(272, 0x40000000, 0, 0, 0, 0);
-    if (error < 0) {
-        if ((error = call(272, 0x50000000, 0, 0, 0, 0)) < 0) return error; /* with a user namespace */
-        write_into("/proc/self/setgroups", "deny");
-        for (int which = 0; which < 2; which++) {
-            number(map, which ? group : user);
-            end = map + length(map);
-            *end = ' ', number(end + 1, which ? group : user);
-            memcpy(map + length(map), " 1", 3);
-            if ((error = write_into(which ? "/proc/self/gid_map" : "/proc/self/uid_map", map)) < 0) return error;
-        }
-    }
+    char request[40];
+    long error = own_spaces(0x40000000);
+    if (error < 0) return error;
     long file = call(41, 2, 2 | CLOSE_ON_EXEC, 0, 0, 0);
     if (file < 0) return file;
     memset(request, 0, sizeof request);
@@ -867,6 +875,84 @@ static long only_below(const char *writable) {
     if ((error = sys_prctl(38, 1, 0)) < 0) return error;
     return call(446, rules, 0, 0, 0, 0);
 }
+/* What the options of a mount are as flags; a namespace may add to them, and take none away. */
+static long flags_in(const char *options) {
+    static const struct { const char *name; long flag; } known_flags[] = {
+        {"nosuid", 2}, {"nodev", 4}, {"noexec", 8}, {"noatime", 1024}, {"nodiratime", 2048}, {"relatime", 1 << 21}};
+    long found = 0;
+    for (int one = 0; one < 6; one++)
+        for (const char *at = options; *at; at++)
+            if ((at == options || at[-1] == ',') && begins(at, known_flags[one].name)) {
+                char next = at[length(known_flags[one].name)];
+                if (next == ',' || !next) found |= known_flags[one].flag;
+            }
+    return found;
+}
+/* Whether a path is one of those, a line each, or below one. */
+static int is_among(const char *path, const char *lines) {
+    static char one[PATH];
+    while (*lines) {
+        long size = 0;
+        while (lines[size] && lines[size] != '\n') size++;
+        if (size && size < PATH) {
+            memcpy(one, lines, size), one[size] = 0;
+            if (is_below(path, one)) return 1;
+        }
+        lines += size + (lines[size] == '\n');
+    }
+    return 0;
+}
+/* The next word of a line, unescaped: a blank in a path is written \040. */
+static char *word_of(char **line) {
+    char *start = *line, *to = start, *from = start;
+    while (*from && *from != ' ' && *from != '\n') {
+        if (*from == '\\' && from[1] && from[2] && from[3]) {
+            *to++ = (char)(((from[1] - '0') << 6) | ((from[2] - '0') << 3) | (from[3] - '0'));
+            from += 4;
+        } else *to++ = *from++;
+    }
+    *line = from + (*from == ' ');
+    *to = 0;
+    return start;
+}
+/* The same by mounts, where there is no Landlock: these are bound onto themselves, and all else is mounted again such
+   that it can only be read. */
+static long only_mounted(const char *writable) {
+    static char one[PATH], table[1 << 20];
+    long error = own_spaces(0x20000), size = 0, more;
+    if (error < 0) return error;
+    if ((error = call(165, P("none"), P("/"), 0, 16384 | (1 << 18), 0)) < 0) return error; /* private, all of it */
+    for (const char *at = writable; *at;) {
+        long length_of = 0;
+        while (at[length_of] && at[length_of] != '\n') length_of++;
+        if (length_of && length_of < PATH) {
+            memcpy(one, at, length_of), one[length_of] = 0;
+            error = call(165, P(one), P(one), 0, 4096 | 16384, 0);
+            if (error < 0 && error != -ENOENT) return error;
+        }
+        at += length_of + (at[length_of] == '\n');
+    }
+    long file = sys_open("/proc/self/mountinfo", READ_ONLY);
+    if (file < 0) return file;
+    while (size < (long)sizeof table - 1 && (more = sys_read((int)file, table + size, sizeof table - 1 - size)) > 0) size += more;
+    sys_close((int)file);
+    table[size] = 0;
+    for (char *line = table; *line;) {
+        char *end = line;
+        while (*end && *end != '\n') end++;
+        char *next = end + (*end == '\n');
+        *end = 0;
+        for (int skipped = 0; skipped < 4; skipped++) word_of(&line);
+        char *point = word_of(&line), *options = word_of(&line);
+        line = next;
+        if (is_among(point, writable) || is_below(point, "/proc") || is_below(point, "/sys")) continue;
+        error = call(165, 0, P(point), 0, 1 | 32 | 4096 | flags_in(options), 0);
+        /* One that another covers cannot be reached, by nobody. */
+        if (error < 0 && error != -EINVAL && error != -ENOENT && error != -ENOTDIR) return error;
+    }
+    sys_prctl(24, 21, 0); /* to mount is nothing that the program can do: also root can it no more */
+    return 0;
+}
 static long watched(void) {
     struct { u16 count; struct step *steps; } program;
     step(LOAD, 4, 0, 0);
@@ -898,7 +984,11 @@ static void become_program(char **words, char **variables, long memory) {
     if (has(flags, 's')) call(112, 0, 0, 0, 0, 0);
     if (memory) call(160, 9, P(limit), 0, 0, 0);
     if (has(flags, 'n') && (error = own_network()) < 0) say(4, error, -1);
-    if (*words[7] && (error = only_below(words[7])) < 0) say(5, error, -1);
+    if (*words[7]) {
+        error = has(flags, 'm') ? -1 : only_below(words[7]);
+        if (error < 0) error = only_mounted(words[7]);
+        if (error < 0) say(5, error, -1);
+    }
     if (has(flags, 'w')) {
         long listener = watched();
         if (listener < 0) {
