@@ -211,7 +211,7 @@ class Records(Case):
         (self.project / "copies.py").write_text(COPIES)
         code = (
             "import lapidar, sys\n"
-            "lapidar.record('copies', ['python', 'copies.py'])\nlapidar.record('copies', ['python', 'copies.py'])\n"
+            "lapidar.record(['python', 'copies.py'])\nlapidar.record(['python', 'copies.py'])\n"
             "print('left', sys.stdin.read())\n"
         )
         done = subprocess.run(
