@@ -140,8 +140,10 @@ class Records(Case):
             self.written(input=(msgspec.structs.replace(file, path=path, escaped=True),))
             self.assertIn("leads out of the project", self.fails("rerun"))
             self.file.write_text(results.render(results.Results(analysis=(one,))))
-        self.written(folder="in/../..")
-        self.assertIn("leads out of the project", self.fails("rerun"))
+        for folder in ("in/../..", "/".join(["deep"] * 2000)):
+            self.file.write_text(results.render(results.Results(analysis=(one,))))
+            self.written(folder=folder)
+            self.assertIn("leads out of the project", self.fails("rerun"))
 
     def test_commands_that_are_none(self) -> None:
         self.record()

@@ -283,7 +283,8 @@ class _Again:
             printed,
             errors=errors,
             also_to=self.options.output,
-            more={**variables, "TMPDIR": str(temporary)},
+            # Programs keep things between runs in the user's own cache, which cannot be written to.
+            more={**variables, "TMPDIR": str(temporary), "XDG_CACHE_HOME": str(temporary / "cache")},
             limits=limits,
         )
         code = ended.code

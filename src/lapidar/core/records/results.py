@@ -44,6 +44,7 @@ __all__ = [
 ]
 
 FORMAT = 1
+_MOST_PARTS, _MOST_LETTERS = 200, 4000  # of a path
 _BANNER = "# Written by lapidar record. Commit this file; do not edit it.\n"
 Part = Literal["source", "input", "outside", "result"]
 PARTS: tuple[Part, ...] = ("source", "input", "outside", "result")
@@ -239,8 +240,11 @@ def _flaw(analysis: Analysis) -> str:
 
 
 def leads_out(path: str) -> bool:
-    """Whether a path of a record, as the file system will have it, is not one of a file or folder below the project."""
-    return not path or path.startswith("/") or ".." in path.split("/") or "\0" in path
+    """Whether a path of a record, as the file system will have it, is not one of a file or folder below the project:
+    also one that no file system has, longer or deeper than any."""
+    parts = path.split("/")
+    too_long = len(parts) > _MOST_PARTS or len(path) > _MOST_LETTERS
+    return not path or path.startswith("/") or ".." in parts or "\0" in path or too_long
 
 
 def read(path: Path) -> Results:
