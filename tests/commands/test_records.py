@@ -232,6 +232,23 @@ class Records(Case):
         self.assertEqual([file.path for file in self.analysis().input], ["data/a.csv", "data/b.csv", "data/notes.txt"])
         self.lapidar("rerun")
 
+    def test_whom_it_talked_to_is_told(self) -> None:
+        (self.project / "copies.py").write_text(
+            "import socket, sys\nport = int(sys.argv[1])\n"
+            "socket.create_connection(('127.0.0.1', port), 2).close()\n"
+            "one = socket.socket(socket.AF_UNIX)\none.connect(sys.argv[2])\none.close()\n"
+            "try:\n    socket.socket(socket.AF_UNIX).connect('/nobody/there')\nexcept OSError:\n    print('alone')\n"
+        )
+        place = str(self.folder / "socket")
+        with socket.create_server(("127.0.0.1", 0)) as server, socket.socket(socket.AF_UNIX) as other:
+            other.bind(place)
+            other.listen()
+            port = server.getsockname()[1]
+            said = self.lapidar("record", "copies", "--", "python", "copies.py", port, place).stderr
+        self.assertIn(f"it talked to {place}, 127.0.0.1:{port}: what came from there is not recorded", said)
+        (self.project / "copies.py").write_text(COPIES)
+        self.assertNotIn("talked", self.lapidar("record", "copies", "--", "python", "copies.py").stderr)
+
     def test_programs_and_libraries_of_the_project(self) -> None:
         library, program = self.project / "libkiln.so", self.project / "fire"
         compile_c(self.project, "libkiln.so", "int twice(int n) { return 2 * n; }")

@@ -228,6 +228,8 @@ class _Recording:
             say(f"it removed files that were there before: {words.some(seen.removed, _SHOWN)}")
         if seen.odd:
             say(f"it made what is no file, and was passed over: {words.some(seen.odd, _SHOWN)}")
+        if touched.partners:
+            say(f"it talked to {words.some(touched.partners, _SHOWN)}: what came from there is not recorded")
         if touched.unseen:
             say(f"it may have used files unseen ({', '.join(touched.unseen)}): look whether all of them are recorded")
         if left_behind:

@@ -18,6 +18,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lapidar.core.errors import CannotRun, LapidarError
+from lapidar.core.system.addresses import partner
 from lapidar.core.system.observed import Image, ObservedRun
 from lapidar.core.system.waking import interruptible
 from lapidar.core.system.written import Files, Told, Touched, touched
@@ -25,8 +26,8 @@ from lapidar.core.system.written import Files, Told, Touched, touched
 __all__ = ["Ended", "RunOptions", "logged", "run"]
 
 _GRACE_SECONDS = 3.0  # for what a command left behind when it ended
-_FIELDS = {"I": 3, "O": 2, "M": 2, "E": 1, "W": 1, "U": 1, "T": 4, "X": 1, "R": 1, "L": 1, "D": 1, "F": 1, "N": 1,
-           "P": 1, "B": 1, "Z": 0}  # fmt: skip
+_FIELDS = {"I": 3, "O": 2, "M": 2, "E": 1, "W": 1, "C": 1, "U": 1, "T": 4, "X": 1, "R": 1, "L": 1, "D": 1, "F": 1,
+           "N": 1, "P": 1, "B": 1, "Z": 0}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -262,6 +263,7 @@ class _Records:
         self._used: list[tuple[str, str, str]] = []  # opened or mapped, by which image, the path
         self._told: list[Told] = []
         self._outside: list[str] = []
+        self._partners: list[str] = []
         self._unseen: list[str] = []
 
     def add(self, data: bytes) -> None:
@@ -281,6 +283,8 @@ class _Records:
                 self._images[words[0]] = Image(os.path.normpath(words[1]), words[2])
             case "E":
                 self._executed.append(os.path.normpath(words[0]))
+            case "C":
+                self._partners.append(partner(bytes.fromhex(words[0])))
             case "W":
                 self._outside.append(words[0])
             case "U":
@@ -331,7 +335,8 @@ class _Records:
             {image: places.files(paths) for image, paths in by.items()},
         )
         changed = touched(self._told, self._outside, self._unseen, self._options.files)
-        changed = replace(changed, listed=tuple(sorted(self._listed(opened))))
+        partners = tuple(sorted({one for one in self._partners if one}))
+        changed = replace(changed, listed=tuple(sorted(self._listed(opened))), partners=partners)
         return Ended(
             code, seconds, self.memory, self.is_late, self.left_behind, observed, changed, tuple(self.not_isolated)
         )

@@ -72,6 +72,7 @@ class Touched:
         removed: those that were there before and are no longer.
         outside: those that were written outside of the folder.
         listed: folders that it looked through.
+        partners: whom it talked to: hosts with ports, sockets.
         unseen: ways by which the run may have used files unseen.
     """
 
@@ -80,6 +81,7 @@ class Touched:
     removed: tuple[str, ...] = ()
     outside: tuple[str, ...] = ()
     listed: tuple[str, ...] = ()
+    partners: tuple[str, ...] = ()
     unseen: tuple[str, ...] = ()
 
 

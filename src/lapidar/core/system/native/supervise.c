@@ -553,7 +553,7 @@ static void forget_folders(void) { memset(&folders, 0, sizeof folders); }
 
 /* ---- calls */
 
-enum what { OPEN, OPEN2, CREATE, TRUNCATE, RENAME, REMOVE, LINK, MAKE, EXECUTE, MAP, HANDLES, RING, MOVES };
+enum what { OPEN, OPEN2, CREATE, TRUNCATE, RENAME, REMOVE, LINK, MAKE, EXECUTE, MAP, HANDLES, RING, MOVES, CONNECT };
 
 /* A call that is asked for: its numbers on x86-64 and for programs of 32 bits, and where its words are: of each path the
  * folder's descriptor (-1: there is none) and the text, and what says how (flags). */
@@ -589,6 +589,7 @@ static const struct known_call calls[] = {
     {155, 217, MOVES, -1, -1, -1, -1, -1},
     {272, 310, MOVES, -1, -1, -1, -1, -1},
     {308, 346, MOVES, -1, -1, -1, -1, -1},
+    {42, 362, CONNECT, -1, -1, -1, -1, -1},
 };
 #define CALLS (int)(sizeof calls / sizeof *calls)
 #define WIDE 0xC000003E
@@ -689,6 +690,20 @@ static void executed(struct process *process, struct notification *told, const s
     process->started = copy_of(place);
     process->is_new = 1;
 }
+/* Whom a process wants to talk to: the bytes of the address, in hexadecimal digits. */
+static void connected(struct process *process, struct notification *told) {
+    u8 data[110];
+    char digits[2 * sizeof data + 1];
+    long size = (long)(u32)told->words[2];
+    if (size > (long)sizeof data) size = sizeof data;
+    u64 here[2] = {(u64)data, (u64)size}, there[2] = {told->words[1], (u64)size};
+    long came = call6(310, process->id, P(here), 1, P(there), 1, 0);
+    if (came < 3) return;
+    for (long at = 0; at < came; at++)
+        digits[2 * at] = "0123456789abcdef"[data[at] >> 4], digits[2 * at + 1] = "0123456789abcdef"[data[at] & 15];
+    digits[2 * came] = 0;
+    tell('C', -1, digits);
+}
 static void happens(struct process *process, struct notification *told, const struct known_call *known) {
     static char path[PATHS], real[PATHS], path2[PATHS], real2[PATHS];
     u64 flags = known->flags < 0 ? 0 : told->words[(int)known->flags];
@@ -700,6 +715,10 @@ static void happens(struct process *process, struct notification *told, const st
     }
     if (known->what == EXECUTE) {
         executed(process, told, known);
+        return;
+    }
+    if (known->what == CONNECT) {
+        connected(process, told);
         return;
     }
     if (!path_of(process, told, known->folder, known->path, path, real)) return;
