@@ -130,8 +130,12 @@ def _apart(axes: Any, numbers: Numbers) -> None:
     sizes = sorted(abs(after - before) for before, after in other)
     if sizes and sizes[-1] > 1000 * sizes[0]:
         _by_powers(axes, sizes, [after - before for before, after in other])
-    axes.set(xlabel="before", ylabel="after less before", title="how far each went")
-    axes.legend(frameon=False, loc="best", handletextpad=0.2)
+    axes.set(xlabel="before", ylabel="after less before")
+    if same:
+        axes.set_title("how far each went")
+        axes.legend(frameon=False, loc="best", handletextpad=0.2)
+    else:  # a legend of one entry would be taken for a number among the others
+        axes.set_title(f"how far each went: {_differing(numbers, other)}")
 
 
 def _by_powers(axes: Any, sizes: Sequence[float], apart: Sequence[float]) -> None:
