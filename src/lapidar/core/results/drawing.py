@@ -160,7 +160,7 @@ def _distribution(axes: Any, numbers: Numbers) -> None:
     buckets = sorted(numbers.distribution.items())
     labels = ["<1" if power < 0 else "inf" if power >= 64 else f"$2^{{{power}}}$" for power, _ in buckets]
     axes.bar(range(len(buckets)), [count for _, count in buckets], color=_AFTER)
-    step = max(1, len(labels) // 10)
+    step = max(1, len(labels) // 7)
     axes.set_xticks(range(0, len(labels), step), labels[::step])
     axes.set(xlabel="units in the last place, by powers of two", ylabel="numbers", title="how far apart")
     axes.yaxis.get_major_locator().set_params(integer=True)
@@ -176,7 +176,7 @@ def _where(axes: Any, one: Compared) -> None:
     axes.yaxis.get_major_locator().set_params(integer=True)
     if 0 < len(names) <= _MOST_NAMES:
         short = [name if len(name) <= _LONGEST_NAME else name[: _LONGEST_NAME - 1] + "…" for name in names]
-        axes.set_xticks(range(1, len(names) + 1), short, rotation=0 if len("".join(short)) < 40 else 60)
+        axes.set_xticks(range(1, len(names) + 1), short, rotation=0 if len("".join(short)) < 24 else 60)
         axes.set(xlabel="")
     else:
         axes.xaxis.get_major_locator().set_params(integer=True, min_n_ticks=1)
