@@ -67,7 +67,7 @@ def compare_all(before: Mapping[str, Was], after: Mapping[str, Was], tolerances:
                 return _beyond(pair, sizes, rules, error)
             return told
 
-        # Where Python runs inside of another program, there is nothing to begin a process with.
+        # Inside of another program there is no interpreter to begin a process with.
         compares = contents if sys.executable else None
         return [compare(path, before.get(path), after.get(path), tolerances, compares) for path in paths]
 
