@@ -85,10 +85,10 @@ class Kept(InFolder):
     def test_time_in_a_queue_does_not_count(self) -> None:
         """Downloads that wait for others have all of their own time."""
         cache = Cache(self.root / "cache", create=True)
-        with Host().running() as host, mock.patch.object(fetching, "MOST_SECONDS", 0.3):
+        with Host().running() as host, mock.patch.object(fetching, "MOST_SECONDS", 1.5):
             client = Client(PURPOSE, None)
             waiting = [fetching.Fetched(client, Asked("glaze", f"{host.address}/glaze"), cache) for _ in range(3)]
-            time.sleep(0.4)
+            time.sleep(1.7)
             for one in waiting:
                 with one as path:
                     self.assertEqual(path.read_bytes(), b"tin and lead")
