@@ -169,6 +169,7 @@ def as_values(done: Rerun) -> dict[str, Any]:
         "varying": done.varying,
         "environment": str(done.environment),
         "restored": done.restored,
+        "not_apart": list(done.not_apart),
         "exit_code": done.exit_code,
         "seconds": done.seconds,
         "notes": done.notes,
