@@ -1,13 +1,14 @@
 """make.py FOLDER: write a capsule as this program writes it: a cache, and a small project of each language that has a
 lockfile, a history of two snapshots and recorded results in it.
 
-Run once for a version, by hand, where CPython 3.11 (a shared build) and R are: `tests/capsules/VERSION.tar.xz` is then
-there for every later version to read (`test_capsules.py`). The runtimes are real, and as small as they run: of CPython a
+Run once for a version, by hand, where CPython 3.11 (a shared build) and R are: `tests/capsules/VERSION/` is then there for
+every later version to read (`test_capsules.py`): an archive in parts, for large files travel badly with version control. The runtimes are real, and as small as they run: of CPython a
 handful of modules, of R the package `base`, with empty libraries in place of those that such a run never calls.
 """
 
 from __future__ import annotations
 
+import io
 import lzma
 import os
 import re
@@ -22,6 +23,8 @@ from lapidar.standin.packages import write_wheel
 
 PROGRAM = str(Path(sys.executable).with_name("lapidar"))
 FILTERS = [{"id": lzma.FILTER_X86}, {"id": lzma.FILTER_LZMA2, "preset": 9 | lzma.PRESET_EXTREME}]  # machine code mostly
+
+MOST_BYTES = 2_000_000  # of a part
 
 MODULES = """abc bisect codecs collections contextlib copyreg csv enum fnmatch functools genericpath heapq importlib io json
 keyword linecache locale numbers operator os pkgutil platform posixpath re reprlib runpy selectors shutil signal site
@@ -174,12 +177,14 @@ def main(place: Path) -> None:
     os.environ["PATH"] = f"{python.parent}:{os.environ['PATH']}"
     python_project(projects["python"], python, place / "wheels")
     r_project(projects["r"], r)
-    with (
-        lzma.open(place / f"{VERSION}.tar.xz", "wb", filters=FILTERS) as packed,
-        tarfile.open(fileobj=packed, mode="w") as archive,
-    ):
+    packed = io.BytesIO()
+    with lzma.open(packed, "wb", filters=FILTERS) as stream, tarfile.open(fileobj=stream, mode="w") as archive:
         for name in ("cache", *projects):
             archive.add(place / name, name)
+    (place / VERSION).mkdir()
+    data = packed.getvalue()
+    for number, at in enumerate(range(0, len(data), MOST_BYTES), 1):
+        (place / VERSION / f"{number}.tar.xz.part").write_bytes(data[at : at + MOST_BYTES])
 
 
 if __name__ == "__main__":
