@@ -203,21 +203,27 @@ static long known_count, known_room;
 #define STATUS(status, at) (*(u64 *)((status) + (at)))
 static u32 mode_in(const char *status) { return *(const u32 *)(status + 24); }
 
-static int is_ignored(const char *path) {
-    const char *folder = ignored;
-    static char one[PATH];
-    while (*folder) {
+/* The next of several lines, put into `one`; 0: there is none. Empty ones, and those that no path has, are passed over. */
+static int next_line(const char **lines, char *one) {
+    while (**lines) {
+        const char *line = *lines;
         long size = 0;
-        while (folder[size] && folder[size] != '\n') size++;
-        if (size && size < PATH) {
-            memcpy(one, folder, size), one[size] = 0;
-            if (is_below(path, one)) return 1;
-        }
-        folder += size + (folder[size] == '\n');
+        while (line[size] && line[size] != '\n') size++;
+        *lines = line + size + (line[size] == '\n');
+        if (!size || size >= PATH) continue;
+        memcpy(one, line, size), one[size] = 0;
+        return 1;
     }
     return 0;
 }
-static int is_told(const char *path) { return *root && is_below(path, root) && path[length(root)] == '/' && !is_ignored(path); }
+/* Whether a path is one of those, a line each, or below one. */
+static int is_among(const char *path, const char *lines) {
+    static char one[PATH];
+    while (next_line(&lines, one))
+        if (is_below(path, one)) return 1;
+    return 0;
+}
+static int is_told(const char *path) { return *root && is_below(path, root) && path[length(root)] == '/' && !is_among(path, ignored); }
 
 static void copy_bytes(struct file *file) {
     static char data[1 << 16];
@@ -873,23 +879,16 @@ static long only_below(const char *writable) {
     if (version >= 3) handled |= 1 << 14; /* truncate */
     long rules = call(444, P(&handled), sizeof handled, 0, 0, 0), error;
     if (rules < 0) return rules;
-    while (*writable) {
-        long size = 0;
-        while (writable[size] && writable[size] != '\n') size++;
-        if (size && size < PATH) {
-            memcpy(folder, writable, size), folder[size] = 0;
-            long file = sys_open(folder, 010000000);
-            if (file >= 0) {
-                char status[144];
-                int is_folder = call(5, file, P(status), 0, 0, 0) >= 0 && (mode_in(status) & FORMAT) == IS_DIRECTORY;
-                struct __attribute__((packed)) { u64 allowed; int file; } rule = {
-                    is_folder ? handled : handled & (2 | 1 << 14), (int)file};
-                error = call(445, rules, 1, P(&rule), 0, 0);
-                sys_close((int)file);
-                if (error < 0) return error;
-            }
-        }
-        writable += size + (writable[size] == '\n');
+    while (next_line(&writable, folder)) {
+        long file = sys_open(folder, 010000000);
+        if (file < 0) continue;
+        char status[144];
+        int is_folder = call(5, file, P(status), 0, 0, 0) >= 0 && (mode_in(status) & FORMAT) == IS_DIRECTORY;
+        struct __attribute__((packed)) { u64 allowed; int file; } rule = {
+            is_folder ? handled : handled & (2 | 1 << 14), (int)file};
+        error = call(445, rules, 1, P(&rule), 0, 0);
+        sys_close((int)file);
+        if (error < 0) return error;
     }
     if ((error = sys_prctl(38, 1, 0)) < 0) return error;
     return call(446, rules, 0, 0, 0, 0);
@@ -906,20 +905,6 @@ static long flags_in(const char *options) {
                 if (next == ',' || !next) found |= known_flags[one].flag;
             }
     return found;
-}
-/* Whether a path is one of those, a line each, or below one. */
-static int is_among(const char *path, const char *lines) {
-    static char one[PATH];
-    while (*lines) {
-        long size = 0;
-        while (lines[size] && lines[size] != '\n') size++;
-        if (size && size < PATH) {
-            memcpy(one, lines, size), one[size] = 0;
-            if (is_below(path, one)) return 1;
-        }
-        lines += size + (lines[size] == '\n');
-    }
-    return 0;
 }
 /* The next word of a line, unescaped: a blank in a path is written \040. */
 static char *word_of(char **line) {
@@ -941,15 +926,9 @@ static long only_mounted(const char *writable) {
     long error = own_spaces(0x20000), size = 0, more;
     if (error < 0) return error;
     if ((error = call(165, P("none"), P("/"), 0, 16384 | (1 << 18), 0)) < 0) return error; /* private, all of it */
-    for (const char *at = writable; *at;) {
-        long length_of = 0;
-        while (at[length_of] && at[length_of] != '\n') length_of++;
-        if (length_of && length_of < PATH) {
-            memcpy(one, at, length_of), one[length_of] = 0;
-            error = call(165, P(one), P(one), 0, 4096 | 16384, 0);
-            if (error < 0 && error != -ENOENT) return error;
-        }
-        at += length_of + (at[length_of] == '\n');
+    for (const char *rest = writable; next_line(&rest, one);) {
+        error = call(165, P(one), P(one), 0, 4096 | 16384, 0);
+        if (error < 0 && error != -ENOENT) return error;
     }
     long file = sys_open("/proc/self/mountinfo", READ_ONLY);
     if (file < 0) return file;
