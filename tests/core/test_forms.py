@@ -34,7 +34,7 @@ from PIL import Image
 
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.results import apart as apart_module
-from lapidar.core.results import tolerances
+from lapidar.core.results import kinds, tolerances
 from lapidar.core.results.apart import Apart
 from lapidar.core.results.comparing import Was, compare, compare_all, of_file
 from lapidar.core.results.kinds import kind_of
@@ -708,6 +708,7 @@ class NeverUnreadable(Forms):
                 self.assertTrue(found.note, "why it was compared by its bytes")
 
     def test_kinds_are_known(self) -> None:
+        self.assertEqual(set(tolerances.KINDS), set(kinds._COMPARE), "what can be declared is what can be compared")
         path = self.root / "a.json"
         path.write_text(json.dumps({"a": 1}))
         self.assertEqual(kind_of(path), "values")

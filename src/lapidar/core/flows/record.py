@@ -195,8 +195,7 @@ class _Recording:
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         seen = observing.seen(self.place, environment, ended.observed, touched, began_ns, wants)
         self._tell(seen, touched, ended.left_behind)
-        self.notes += hindrances(seen.results, os.path.realpath(self.place.root), began_ns / 1e9)
-        return self._analysis(ready, environment, ended.code, seen, reporter)
+        return self._analysis(ready, environment, ended.code, seen, reporter, began_ns)
 
     def _refuse_failed(self, code: int, late: bool) -> None:
         if late:
@@ -242,12 +241,14 @@ class _Recording:
         code: int,
         seen: observing.Seen,
         reporter: Progress,
+        began_ns: int,
     ) -> Analysis:
         read = {**seen.sources, **seen.inputs}
         printed, typed = self.work / PRINTED, self.work / TYPED
         has_typed = typed.is_file() and typed.stat().st_size > 0
-        given_to_it = self._drafts({TYPED: str(typed)} if has_typed else {}, "")
-        made: list[Draft] = [FileDraft(PRINTED, str(printed)), *given_to_it, *self._drafts(seen.results, f"{RESULTS}/")]
+        made: list[Draft] = [FileDraft(PRINTED, str(printed))]
+        made += self._drafts({TYPED: str(typed)} if has_typed else {}, "")
+        made += self._drafts(seen.results, f"{RESULTS}/")
         drafts = {"given": list(self._drafts(read, "")), "made": made}
         known = seen_files(self.cache.short_cuts, str(self.place.root))
         stowed = stow(self.cache, drafts, known, reporter, self.statuses)
@@ -257,6 +258,9 @@ class _Recording:
         given = stowed["given"].tree
         sources, inputs = (self._recorded(several, "", given) for several in (seen.sources, seen.inputs))
         found = self._recorded(seen.results, f"{RESULTS}/", stowed["made"].tree)
+        (given_to_it,) = self._recorded({TYPED: str(typed)}, "", stowed["made"].tree) if has_typed else (None,)
+        kinds = {seen.results[file.name]: file.kind for file in found}
+        self.notes += hindrances(seen.results, kinds, os.path.realpath(self.place.root), began_ns / 1e9)
         held = conditions.kept(environment)
         self._keep_snapshot(ready.snapshot, environment)
         whole = Analysis(
@@ -268,8 +272,8 @@ class _Recording:
             exit_code=code,
             printed=sha256_of(str(printed)),
             printed_bytes=printed.stat().st_size,
-            typed=sha256_of(str(typed)) if has_typed else "",
-            typed_bytes=typed.stat().st_size if has_typed else 0,
+            typed=given_to_it.sha256 if given_to_it else "",
+            typed_bytes=given_to_it.bytes if given_to_it else 0,
             given=given.digest,
             made=stowed["made"].tree.digest,
             folder=self.place.relative(self.folder) or ".",

@@ -31,7 +31,7 @@ from lapidar.core.records import lockfile, results
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
 from lapidar.core.results import listing, scratch, tolerances
-from lapidar.core.results.comparing import Was, compare, compare_all, of_file
+from lapidar.core.results.comparing import Was, compare_all, of_file
 from lapidar.core.results.observing import ignored, is_wanted
 from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import Compared, Verdict, worst
@@ -166,12 +166,12 @@ def rerun(
     if options.keep and options.keep.exists() and any(options.keep.iterdir()):
         raise LapidarError(f"{options.keep} is not empty", remedy="Name another folder with --keep-results.")
     settings = declared(place, name)
-    tolerances.of(settings)  # what makes no sense shows before anything is run
+    rules = tolerances.of(settings)  # what makes no sense shows before anything is run
     place.make_own_folder()
     sweep(place)
-    again = _Again(place, cache, analysis, settings, options, reporter, Rerun(analysis))
+    again = _Again(place, cache, analysis, settings, rules, options, reporter, Rerun(analysis))
     with cache.in_use():
-        if not runs.knows(written):
+        if cache.writable:
             runs.keep(written)
         again.restore()
         with atomic.WorkFolder(place.own_folder, RERUN) as work:
@@ -197,6 +197,7 @@ class _Again:
     cache: Cache
     analysis: Analysis
     settings: DeclaredAnalysis
+    rules: Tolerances
     options: RerunOptions
     reporter: Progress
     result: Rerun
@@ -231,11 +232,11 @@ class _Again:
         if lost:
             lacking = f"the cache has lost the bytes of {len(lost)} recorded results"
             self.result.notes.append(f"{lacking}: they are compared by their digests alone")
-        rules = tolerances.of(self.settings)
-        self.result.compared = compare_all(before, self._wanted(last.files, before), rules)
-        printed = scratch.recorded_output(self.analysis, self.cache)
-        self.result.compared.append(compare(PRINTED, printed, of_file(last.printed), rules))
-        self.result.notes += idle_rules(self.settings.name, rules, [one.path for one in self.result.compared])
+        ones = {**before, PRINTED: scratch.recorded_output(self.analysis, self.cache)}
+        others = {**self._wanted(last.files, before), PRINTED: of_file(last.printed)}
+        compared = compare_all(ones, others, self.rules)
+        self.result.compared = sorted(compared, key=lambda one: one.path == PRINTED)  # what it printed comes last
+        self.result.notes += idle_rules(self.settings.name, self.rules, [one.path for one in compared])
         self.result.notes += _never_recorded(self.place)
         if self.options.draws:
             self._keep_drawn(before, last.files)
@@ -313,11 +314,11 @@ class _Again:
         """The results that differ from run to run, each with what of."""
         made = Counter(path for run in runs for path in self._wanted(run.files, {}))
         unsteady = {path: _BY_NAME for path, times in made.items() if times < len(runs)}
-        rules = tolerances.of(self.settings)
-        sides = {path: (of_file(one), of_file(other)) for path, (one, other) in _differing(runs).items()}
+        differing = _differing(runs)
+        ones, others = ({path: of_file(pair[side]) for path, pair in differing.items()} for side in (0, 1))
         # What is the same content each time, or near enough, is no riddle.
-        told = {path: compare(path, one, other, rules) for path, (one, other) in sides.items()}
-        varying = {path: pair for path, pair in _differing(runs).items() if not told[path].verdict.is_good}
+        bad = {one.path for one in compare_all(ones, others, self.rules) if not one.verdict.is_good}
+        varying = {path: pair for path, pair in differing.items() if path in bad}
         if not varying:
             return unsteady
         held = {

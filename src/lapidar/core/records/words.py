@@ -201,7 +201,7 @@ _REMEDIES = {
     Problem.RECORD_BROKEN: "take it from version control again, or lapidar record",
     Problem.RECORD_OF_OTHER_SNAPSHOT: "lapidar rerun {} --here, to see whether it changes results; then lapidar record",
     Problem.RESULTS_GONE: "lapidar rerun {} --keep-results DIR",
-    Problem.RECORD_UNLISTED: "name the cache it was recorded with (--cache), or lapidar record {}",
+    Problem.RECORD_UNLISTED: "name the cache it was recorded with (--cache), or lapidar record {} -- COMMAND",
     Problem.RESULTS_ALTERED: "lapidar compare {} RESULTS, to see what differs; lapidar record, where it is meant",
     Problem.RUNTIME_NOT_ALLOWED: "lapidar pin",
     Problem.NOT_LOCKED: "lapidar pin",

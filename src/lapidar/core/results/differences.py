@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Container, Iterable, Sequence
+from itertools import count
 from typing import Any
 
 from lapidar.core.results.cells import Cells
@@ -10,10 +11,11 @@ from lapidar.core.results.numbers import DATE, DIGITS_OF_TEXTS, NUMBER, Numbers,
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Extent, Found, Verdict
 
-__all__ = ["MOST_DETAILS", "Differences"]
+__all__ = ["MOST_DETAILS", "Differences", "numbered"]
 
 MOST_DETAILS = 200
 _MOST_PLACES = 20_000
+_MOST_MET = 100_000
 _MOST_EQUATED = 3  # that are named
 _SHOWN = 60  # characters of a value
 
@@ -39,6 +41,11 @@ class Differences:
         self.extent: Extent | None = None
         self.equated = 0
         self._first_equated: list[str] = []
+
+    def meet(self, places: Iterable[str]) -> None:
+        """There are these columns, keys or paths; only rules for places ask for that."""
+        if self.rules.has_places and len(self.met) < _MOST_MET:
+            self.met.update(places)
 
     @property
     def differs(self) -> bool:
@@ -237,6 +244,13 @@ def _last_places(cells: tuple[Cells, Cells], rows: Any, numbers: tuple[Any, Any]
     some = [rows[at] for at in exponents.tolist()]
     last[exponents] = list(map(last_place, before.texts(some), after.texts(some)))
     return last
+
+
+def numbered(name: str, taken: Container[str]) -> str:
+    """A name for what is called as something that stands there already: its own with a number."""
+    if name not in taken:
+        return name
+    return next(other for number in count(1) if (other := f"{name} ({number})") not in taken)
 
 
 def _is_number(value: Any) -> bool:

@@ -9,8 +9,6 @@ import re
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from lapidar.core.results.kinds import kind_of
-
 __all__ = ["hindrances"]
 
 _MOST_FILES, _MOST_BYTES = 50, 200_000
@@ -24,25 +22,23 @@ _ADDRESS = re.compile(rb"\b0x[0-9a-f]{8,16}\b")
 _UUID = re.compile(rb"\b[0-9a-f]{8}-[0-9a-f]{4}-[1-8][0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}\b")
 
 
-def hindrances(results: Mapping[str, str], root: str, began: float) -> list[str]:
+def hindrances(results: Mapping[str, str], kinds: Mapping[str, str], root: str, began: float) -> list[str]:
     """What to say of results, a sentence each.
 
     Args:
         results: the files, by what they are called.
+        kinds: what each file is compared as.
         root: the project's folder.
         began: when the run did, in seconds since 1970.
     """
     found: dict[str, list[str]] = {}
     for path, file in list(results.items())[:_MOST_FILES]:
-        for what in _of(Path(file), path, root, began):
+        for what in _of(Path(file), kinds.get(file, ""), root, began):
             found.setdefault(what, []).append(path)
     return [f"{_some(paths)}: {what}" for what, paths in found.items()]
 
 
-def _of(file: Path, path: str, root: str, began: float) -> Iterator[str]:
-    if file.is_symlink() or not file.is_file():
-        return
-    kind = kind_of(file, path)
+def _of(file: Path, kind: str, root: str, began: float) -> Iterator[str]:
     reader = _READERS.get(kind)
     if reader and importlib.util.find_spec(reader) is None:
         yield f"of the kind {kind}, which cannot be read here (install lapidar[compare])"

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
-__all__ = ["FOUND", "Reading", "decimal_of", "encoding_of", "opened", "plain_number"]
+__all__ = ["FOUND", "Reading", "decimal_of", "encoding_in", "encoding_of", "opened", "plain_number"]
 
 # The longer marks first: that of UTF-32 begins as that of UTF-16.
 _BY_MARK = (
@@ -51,16 +51,18 @@ def encoding_of(head: bytes) -> str:
     return next((name for mark, name in _BY_MARK if head.startswith(mark)), "utf-8")
 
 
-def opened(path: Path, encoding: str = "", *, newline: str | None = None) -> IO[str]:
+def encoding_in(path: Path) -> str:
+    """The encoding of a file, by its mark."""
+    with path.open("rb") as stream:
+        return encoding_of(stream.read(4))
+
+
+def opened(path: Path, encoding: str, *, newline: str | None = None) -> IO[str]:
     """A file as text.
 
     Args:
-        encoding: that which is declared; "" where its mark tells.
         newline: as for `open`.
     """
-    if not encoding:
-        with path.open("rb") as stream:
-            encoding = encoding_of(stream.read(4))
     errors = "surrogateescape" if encoding.startswith("utf-8") else "strict"
     return path.open(encoding=encoding, errors=errors, newline=newline)
 

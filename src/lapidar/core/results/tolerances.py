@@ -59,11 +59,17 @@ class Rules:
         """Whether a column, a key or a path is not compared."""
         return any(_fits(place, pattern) for pattern in self.ignored)
 
+    @property
+    def has_places(self) -> bool:
+        """Whether any rule is for a place in the file."""
+        return bool(self._places())
+
+    def _places(self) -> list[str]:
+        return [*(pattern for pattern, _ in self.fields if pattern), *self.ignored, *self.key, *self.reading.text]
+
     def idle(self, places: Collection[str]) -> list[str]:
         """The patterns of places that fit none of these."""
-        patterns = [pattern for pattern, _ in self.fields if pattern]
-        patterns += [*self.ignored, *self.key, *self.reading.text]
-        return [one for one in dict.fromkeys(patterns) if not any(_fits(place, one) for place in places)]
+        return [one for one in dict.fromkeys(self._places()) if not any(_fits(place, one) for place in places)]
 
     @property
     def told(self) -> str:

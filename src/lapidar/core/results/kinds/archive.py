@@ -13,11 +13,10 @@ import tempfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
-from itertools import count
 from pathlib import Path
 from typing import IO, Any
 
-from lapidar.core.results.differences import Differences
+from lapidar.core.results.differences import Differences, numbered
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable, Verdict
 
@@ -141,8 +140,7 @@ def _members(path: Path, work: Path, wants: Callable[[str], bool]) -> dict[str, 
                 continue
             if len(found) >= _MOST_MEMBERS:
                 raise BeyondLimit(f"it has more than {_MOST_MEMBERS:,} members")
-            again = next(f"{name} ({number})" for number in count(1) if f"{name} ({number})" not in found)
-            name = again if name in found else name  # one that stands there twice
+            name = numbered(name, found)
             if isinstance(stream, str):
                 found[name] = stream
                 continue

@@ -51,7 +51,7 @@ def _within_limits(*sizes: int) -> None:
 
 def _both(before: Any, after: Any, into: Differences) -> Iterator[str]:
     """The names that both have; the others are told."""
-    into.met |= {*before, *after}
+    into.meet((*before, *after))
     for name in sorted(set(before) ^ set(after)):
         into.say(f"{name}: {'gone' if name in before else 'new'}")
     for name in sorted(set(before) & set(after)):

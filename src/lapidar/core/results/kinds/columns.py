@@ -56,7 +56,7 @@ def _arrow(name: str) -> Any:
 
 def _schemas(before: Any, after: Any, into: Differences) -> None:
     ones, others = ({field.name: str(field.type) for field in schema} for schema in (before, after))
-    into.met |= {*ones, *others}
+    into.meet((*ones, *others))
     for name in [*ones, *(name for name in others if name not in ones)]:
         if name not in others or name not in ones:
             into.say(f"column {name}: {'gone' if name in ones else 'new'}")

@@ -51,6 +51,11 @@ class Side(NamedTuple):
     def lines(self) -> IO[str]:
         return opened(self.path, self.form.encoding, newline="")
 
+    def head(self) -> list[str]:
+        """The first row."""
+        with self.lines() as stream:
+            return next(self.rows(stream), [])
+
     def rows(self, lines: Iterable[str]) -> Iterator[list[str]]:
         """The rows of lines, with decimal points."""
         rows = csv.reader(lines, delimiter=self.form.delimiter)
@@ -91,9 +96,7 @@ class _Rows:
         first: the number of the first row, as an editor counts lines.
     """
 
-    def __init__(self, side: Side, part: _Part | None) -> None:
-        with side.lines() as stream:
-            head = next(side.rows(stream), [])
+    def __init__(self, side: Side, head: list[str], part: _Part | None) -> None:
         self.has_header = bool(head) and is_header(head)
         self.names = head if self.has_header else [f"column {at}" for at in range(1, len(head) + 1)]
         with side.lines() if part is None else part.lines(side) as stream:
@@ -142,17 +145,14 @@ def count_of_lines(path: Path) -> int:
 
 def match(sides: tuple[Side, Side], into: Differences) -> None:
     """Compare two tables row by row that belongs to it, wherever it stands."""
-    heads = []
-    for side in sides:
-        with side.lines() as stream:
-            heads.append(next(side.rows(stream), []))
+    heads = [side.head() for side in sides]
     parts = _unlike_parts(sides) if heads[0] == heads[1] and not into.rules.key else (None, None)
-    before, after = _Rows(sides[0], parts[0]), _Rows(sides[1], parts[1])
+    before, after = (_Rows(side, head, part) for side, head, part in zip(sides, heads, parts, strict=True))
     renamed = _renamed(before, after)
     for old, new in renamed.items():
         into.say(f"column {old}: it is called {new} now")
     after.names = [next((old for old, new in renamed.items() if new == name), name) for name in after.names]
-    into.met |= {*before.names, *after.names}
+    into.meet((*before.names, *after.names))
     names = [name for name in before.names if name in after.names]
     for name in before.names:
         if name not in names:

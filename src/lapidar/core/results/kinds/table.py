@@ -19,7 +19,7 @@ from typing import IO, Any, NamedTuple, TypeGuard
 from lapidar.core.results import cells
 from lapidar.core.results.differences import Differences
 from lapidar.core.results.kinds.rows import Form, Side, compare_rows, count_of_lines, is_header, match
-from lapidar.core.results.reading import decimal_of, encoding_of, opened
+from lapidar.core.results.reading import decimal_of, encoding_in, opened
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Extent, Found, Pair, Unreadable
 
@@ -73,7 +73,8 @@ def compare(pair: Pair, rules: Rules) -> Found:
     try:
         sides = Side(pair.before, _form(pair.before, rules)), Side(pair.after, _form(pair.after, rules))
         # Where it is declared by what rows are matched, or there are not as many, they are not compared in step.
-        in_step = not rules.key and count_of_lines(pair.before) == count_of_lines(pair.after)
+        lines = count_of_lines(pair.before)
+        in_step = not rules.key and lines == count_of_lines(pair.after)
         whole, strangers = _in_step(sides, differences) if in_step else (False, 0)
         if not whole or strangers:
             matched = Differences(rules)
@@ -86,17 +87,15 @@ def compare(pair: Pair, rules: Rules) -> Found:
     except (csv.Error, UnicodeError) as error:
         raise Unreadable(str(error)) from error
     _tell_forms(sides, differences)
-    with sides[0].lines() as stream:
-        head = next(sides[0].rows(stream), [])
+    head = sides[0].head()
     names = head if is_header(head) else [str(at) for at in range(1, len(head) + 1)]
-    differences.extent = Extent(count_of_lines(pair.before), tuple(names))
+    differences.extent = Extent(lines, tuple(names))
     return differences.found()
 
 
 def _form(path: Path, rules: Rules) -> Form:
     told = rules.reading
-    with path.open("rb") as stream:
-        encoding = told.encoding or encoding_of(stream.read(4))
+    encoding = told.encoding or encoding_in(path)
     with opened(path, encoding, newline="") as stream:
         lines = list(islice(stream, _SNIFFED))
     delimiter = told.delimiter or delimiter_of(lines)
@@ -148,7 +147,7 @@ def _in_step(sides: tuple[Side, Side], into: Differences) -> tuple[bool, int]:
         has_header = is_header(before)
         if len(before) != len(after) or (has_header and before != after):
             return False, 0
-        into.met |= {*before} if has_header else set()
+        into.meet(before if has_header else ())
         names = before if has_header else [f"column {at}" for at in range(1, len(before) + 1)]
         rest = _Block(first.numbers[1:], first.before[1:], first.after[1:]) if has_header else first
         for block in chain([rest], blocks):

@@ -7,10 +7,9 @@ import re
 from collections.abc import Iterable, Iterator
 from difflib import SequenceMatcher
 from itertools import islice, zip_longest
-from pathlib import Path
 
 from lapidar.core.results.differences import Differences, shown
-from lapidar.core.results.reading import encoding_of, opened
+from lapidar.core.results.reading import encoding_in, opened
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
@@ -34,7 +33,7 @@ _WORD = re.compile(r"[^\W\d_]{2}")
 def compare(pair: Pair, rules: Rules) -> Found:
     """Compare two texts; they may be larger than memory as long as no line comes or goes."""
     differences = Differences(rules)
-    encodings = [rules.reading.encoding or _encoding(path) for path in (pair.before, pair.after)]
+    encodings = [rules.reading.encoding or encoding_in(path) for path in (pair.before, pair.after)]
     if encodings[0] != encodings[1]:
         differences.taken[f"the one is in {encodings[0]}, the other in {encodings[1]}"] = None
     try:
@@ -51,11 +50,6 @@ def compare(pair: Pair, rules: Rules) -> Found:
     if not (differences.differs or differences.equated or differences.set_aside or differences.taken):
         differences.set_aside["how lines end"] = None
     return differences.found()
-
-
-def _encoding(path: Path) -> str:
-    with path.open("rb") as stream:
-        return encoding_of(stream.read(4))
 
 
 def compare_texts(before: str, after: str, where: str, into: Differences) -> None:

@@ -6,19 +6,18 @@ import configparser
 import json
 import math
 from collections.abc import Callable, Iterator
-from itertools import count, zip_longest
+from itertools import zip_longest
 from pathlib import Path
 from typing import Any
 
 from lapidar.core import foreign
-from lapidar.core.results.differences import Differences
+from lapidar.core.results.differences import Differences, numbered
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
 __all__ = ["compare", "compare_lines", "readers", "walk"]
 
 _DEEPEST = 500
-_MOST_MET = 100_000
 _MOST_VALUES = 5_000_000
 
 
@@ -76,10 +75,11 @@ def _json(text: str) -> Any:
 
 def _all_pairs(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     """An object, also of the values whose key stands there again: RFC 8259 leaves open which counts."""
-    found: dict[str, Any] = {}
-    for key, value in pairs:
-        again = next(f"{key} ({number})" for number in count(1) if f"{key} ({number})" not in found)
-        found[again if key in found else key] = value
+    found = dict(pairs)
+    if len(found) < len(pairs):
+        found = {}
+        for key, value in pairs:
+            found[numbered(key, found)] = value
     return found
 
 
@@ -148,8 +148,8 @@ def walk(place: str, before: Any, after: Any, into: Differences, depth: int = 0)
     """
     if depth > _DEEPEST:
         raise BeyondLimit(f"it is nested deeper than {_DEEPEST}")
-    if place and len(into.met) < _MOST_MET:
-        into.met.add(place)
+    if place:
+        into.meet((place,))
     if place and into.rules.ignores(place):
         into.set_aside[place] = None
         return
@@ -157,7 +157,7 @@ def walk(place: str, before: Any, after: Any, into: Differences, depth: int = 0)
         for key in [*before, *(key for key in after if key not in before)]:
             below = f"{place}.{key}" if place else str(key)
             if into.rules.ignores(below):
-                into.met.add(below)
+                into.meet((below,))
                 into.set_aside[below] = None
             elif key not in after:
                 into.say(f"{below}: gone")
