@@ -130,6 +130,11 @@ class Records(Case):
             said = self.fails("record", name, "--", "python", "-c", "open('ran', 'w')")
             self.assertIn("is no name of an analysis", said)
         self.assertFalse(marker.exists() or self.file.exists(), "nothing ran")
+        for text, what in (('[needs.groups]\n"a/b" = []', "a group"), ('[index]\n"a:b" = "in"', "an index")):
+            (self.project / "lapidar.toml").write_text(text)
+            self.assertIn(f"is no name of {what}", self.fails("pin"))
+        (self.project / "lapidar.toml").unlink()
+        self.assertIn("is no name of a group", self.fails("need", "clay", "--group", "a/b"))
 
     # ---- what strangers write
 
@@ -161,6 +166,18 @@ class Records(Case):
         said = self.fails("rerun")
         for word in ("made by somebody else", "python copies.py", "copies.py", "--yes"):
             self.assertIn(word, said)
+        shutil.rmtree(self.cache / "runs", ignore_errors=True)
+        own = Path(self.variables["HOME"], ".config/lapidar/config.toml")
+        own.parent.mkdir(parents=True)
+        self.addCleanup(shutil.rmtree, own.parent)
+        (self.project / "lapidar.toml").write_text("[record]\nby-digest-only = []\n")
+        for folder, is_trusted in (("/nowhere", False), (self.project / "in", False), (self.project.parent, True)):
+            own.write_text(f'[rerun]\ntrusts = ["{folder}"]\n')
+            self.lapidar("rerun", code=0 if is_trusted else 2)
+            shutil.rmtree(self.cache / "runs", ignore_errors=True)
+        own.write_text("[rerun]\ntrusted = []\n")
+        self.assertIn("[rerun]", self.fails("rerun"))
+        own.unlink()
         self.lapidar("rerun", "--yes")
         self.lapidar("rerun")
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import bz2
 import gzip
+import hashlib
 import io
 import json
 import lzma
@@ -395,6 +396,22 @@ class EveryKind(Files):
         found = compare("one.csv", Was(path), of_file(self.root / "two.csv"), NOTHING)
         self.assertEqual(found.verdict, Verdict.IDENTICAL)
 
+    @unittest.skipIf(os.geteuid(), "it takes two users")
+    def test_what_one_may_not_read(self) -> None:
+        """Its digest is enough where that is known."""
+        for side in ("recorded", "now"):
+            (self.root / side).write_bytes(b"as it was")
+        digest = hashlib.sha256(b"as it was").hexdigest()
+        (self.root / "recorded").chmod(0o400)
+        recorded, now = Was(self.root / "recorded", digest, 9), of_file(self.root / "now")
+        os.setreuid(65534, 0)  # what one may read goes by the real user
+        self.addCleanup(os.setreuid, 0, 0)
+        self.assertEqual(compare("now", recorded, now, NOTHING).verdict, Verdict.IDENTICAL)
+        (self.root / "now").write_bytes(b"as it is!")
+        found = compare("now", recorded, now, NOTHING)
+        self.assertEqual(found.verdict, Verdict.DIFFERENT)
+        self.assertIn("may not be read", found.worst)
+
 
 class SameContent(Files):
     def same(self, name: str, before: bytes, after: bytes) -> None:
@@ -513,6 +530,33 @@ class Tables(Files):
         self.assertIn("not both have a column kiln", " ".join(by("kiln").set_aside))
         with self.assertRaises(DeclarationError):
             by()
+
+    def test_matched_lines_and_matched_cells_say_the_same(self) -> None:
+        """Rows that are lines are read where they are needed, and compared by columns where many differ; with a quoted
+        cell in the file they are taken apart one by one."""
+        chance = random.Random(20261129)
+        for size in (7, 60, 400):
+            for _ in range(12):
+                before = [[f"S{n}", chance.choice("ABC"), f"{chance.random():.6f}", str(n)] for n in range(size)]
+                after = [list(row) for row in before]
+                for row in chance.sample(after, chance.choice((1, size // 2, size))):
+                    row[chance.randrange(1, 4)] = chance.choice(("0.25", "x", "", "-0", "1e5", "7"))
+                del after[chance.randrange(size)]
+                after.insert(chance.randrange(size), ["S-new", "A", "1.5", "2"])
+                if chance.random() < 0.5:
+                    chance.shuffle(after)
+                told = []
+                for last in ("note", '"note"'):
+                    head = f"sherd,kiln,tin,{last}"
+                    one, other = (
+                        "\n".join([head, *(",".join(row) for row in rows), ""]).encode() for rows in (before, after)
+                    )
+                    found = self.compared("t.csv", one, other)
+                    assert found.numbers
+                    numbers = found.numbers.compared, found.numbers.differing, found.numbers.beyond
+                    told.append((found.verdict, numbers, found.more, sorted(found.details) if not found.more else []))
+                self.assertEqual(*told)
+                self.assertEqual(told[0][0], Verdict.DIFFERENT)
 
     def test_numbers_alone_in_another_order(self) -> None:
         before = b"".join(b"%d.5,%d.25\n" % (n, 2 * n) for n in range(30))

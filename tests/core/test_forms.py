@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import base64
 import contextlib
+import gzip
 import io
 import json
 import pickle
@@ -34,7 +35,7 @@ from PIL import Image
 
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.results import apart as apart_module
-from lapidar.core.results import kinds, tolerances
+from lapidar.core.results import drawing, kinds, tolerances
 from lapidar.core.results.apart import Apart
 from lapidar.core.results.comparing import Was, compare, compare_all, of_file
 from lapidar.core.results.kinds import kind_of
@@ -440,6 +441,69 @@ def tiff(samples: Any) -> bytes:
     return b"II*\0" + struct.pack("<I", at + len(extra) + len(forms)) + body + extra + forms + directory + b"\0" * 4
 
 
+def fits(
+    when: str = "2026-01-01",
+    ulp: bool = False,
+    card: tuple[str, float, str] = ("TIN", 0.25, "of all"),
+    text: str = "S2",
+    ragged: tuple[float, ...] = (1.5, 2.5),
+    more: bool = False,
+) -> bytes:
+    from astropy.io import fits as library
+
+    pixels: Any = np.arange(12, dtype=np.float32).reshape(4, 3)
+    if ulp:
+        pixels[2, 1] = np.nextafter(pixels[2, 1], np.float32(99))
+    picture = library.ImageHDU(pixels, name="GLAZE")
+    picture.header[card[0]] = card[1:]
+    columns = [
+        library.Column("sherd", "4A", array=np.array(["S1", text])),
+        library.Column("peaks", "PD()", array=np.array([np.array(ragged), np.array([3.5])], dtype=object)),
+    ]
+    units = [library.PrimaryHDU(), picture, library.BinTableHDU.from_columns(columns, name="SHERDS")]
+    units += [library.ImageHDU(pixels)] if more else []
+    units[0].header["DATE"] = when
+    stream = io.BytesIO()
+    library.HDUList(units).writeto(stream)
+    return stream.getvalue()
+
+
+def nifti(ulp: bool = False, kind: str = "f4", scale: float = 1.0, note: str = "", place: float = 0.0) -> bytes:
+    import nibabel
+
+    samples: Any = np.arange(24, dtype=kind).reshape(2, 3, 4)
+    if ulp:
+        samples[1, 2, 0] = np.nextafter(samples[1, 2, 0], np.float32(99))
+    affine = np.eye(4)
+    affine[0, 3] = place
+    picture = nibabel.Nifti1Image(samples, affine)
+    picture.header.set_slope_inter(scale, 0)
+    if note:
+        picture.header.extensions.append(nibabel.nifti1.Nifti1Extension("comment", note.encode()))
+    return bytes(picture.to_bytes())
+
+
+def dicom(
+    name: str = "KILN1", pixel: int = 3, spacing: float = 0.25, inner: str = "S7", writer: str = "LAPIDAR"
+) -> bytes:
+    from pydicom.dataset import Dataset, FileMetaDataset
+    from pydicom.uid import ExplicitVRLittleEndian, SecondaryCaptureImageStorage
+
+    item, whole = Dataset(), Dataset()
+    item.StudyID = inner
+    whole.file_meta = FileMetaDataset()
+    whole.file_meta.TransferSyntaxUID = ExplicitVRLittleEndian
+    whole.file_meta.MediaStorageSOPClassUID = whole.SOPClassUID = SecondaryCaptureImageStorage
+    whole.file_meta.MediaStorageSOPInstanceUID = whole.SOPInstanceUID = "1.2.3"
+    whole.file_meta.ImplementationClassUID, whole.file_meta.ImplementationVersionName = "1.2.4", writer
+    whole.PatientID, whole.PixelSpacing, whole.ReferencedImageSequence = name, [0.5, spacing], [item]
+    whole.Rows, whole.Columns, whole.BitsAllocated, whole.SamplesPerPixel = 2, 2, 16, 1
+    whole.add_new("PixelData", "OW", np.array([0, 1, 2, pixel], "<u2").tobytes())
+    stream = io.BytesIO()
+    whole.save_as(stream, enforce_file_format=True)
+    return stream.getvalue()
+
+
 class Stores(Forms):
     def test_pickles(self) -> None:
         one, other = {"a": [1, 2.5, "x"], "b": (None, True)}, {"a": [1, 2.5, "y"], "b": (None, True)}
@@ -620,6 +684,78 @@ class Stores(Forms):
                 ("a.xlsx", book(), book(lambda s: setattr(s["B2"], "value", "0.25")), DIFFERENT, "row 2"),
             ]
         )  # fmt: skip
+
+    def test_sciences(self) -> None:
+        self.hold(
+            [
+                ("a.fits", fits(), fits(when="2026-02-02"), SAME, "when its units were written"),
+                ("a.fits.gz", gzip.compress(fits()), gzip.compress(fits(), 1), SAME, "how it is packed"),
+                ("a.fits", fits(), fits(ulp=True), DIFFERENT, "GLAZE[2, 1]"),
+                ("a.fits", fits(), fits(card=("TIN", 0.5, "of all")), DIFFERENT, "GLAZE@TIN: 0.25 -> 0.5"),
+                ("a.fits", fits(), fits(card=("TIN", 0.25, "of one")), DIFFERENT, "comment"),
+                ("a.fits", fits(), fits(card=("LEAD", 0.25, "of all")), DIFFERENT, "GLAZE@TIN: gone"),
+                ("a.fits", fits(), fits(text="S3"), DIFFERENT, "SHERDS.sherd[1]"),
+                ("a.fits", fits(), fits(ragged=(9.5,)), DIFFERENT, "SHERDS.peaks[0]"),
+                ("a.fits", fits(), fits(more=True), DIFFERENT, "unit: new"),
+                ("a.nii", nifti(), nifti(ulp=True), DIFFERENT, "image[1, 2, 0]"),
+                ("a.nii.gz", gzip.compress(nifti()), gzip.compress(nifti(ulp=True)), DIFFERENT, "image[1, 2, 0]"),
+                ("a.nii.gz", gzip.compress(nifti()), gzip.compress(nifti(), 1), SAME, "how it is packed"),
+                ("a.nii", nifti(), nifti(kind="f8"), DIFFERENT, "header.datatype"),
+                ("a.nii", nifti(), nifti(scale=2.0), DIFFERENT, "header.scl_slope"),
+                ("a.nii", nifti(), nifti(note="of the kiln"), DIFFERENT, "extensions"),
+                ("a.nii", nifti(), nifti(place=3.5), DIFFERENT, "header.srow_x"),
+                ("a.dcm", dicom(), dicom(name="KILN2"), DIFFERENT, "PatientID"),
+                ("a.dcm", dicom(), dicom(pixel=7), DIFFERENT, "PixelData[3]"),
+                ("a.dcm", dicom(), dicom(spacing=0.26), DIFFERENT, "PixelSpacing[1]"),
+                ("a.dcm", dicom(), dicom(inner="S8"), DIFFERENT, "ReferencedImageSequence[0].StudyID"),
+                ("a.dcm", dicom(), dicom(writer="OTHER 2"), SAME, "which program wrote it"),
+            ]
+        )
+
+    def test_what_the_science_libraries_cannot_read(self) -> None:
+        for name, whole in (("a.fits", fits()), ("a.nii", nifti()), ("a.dcm", dicom())):
+            inside = 5765 if name == "a.fits" else len(whole) - 8
+            for data in (whole[:400], whole[: len(whole) // 2], whole[:inside] + b"\1\2\3" + whole[inside + 3 :]):
+                self.assertFalse(self.compared(name, whole, data).verdict.is_good, name)
+
+    def test_pictures_in_notebooks_and_names_in_drawings(self) -> None:
+        def book(pixels: Any) -> str:
+            shown = {
+                "output_type": "display_data",
+                "metadata": {},
+                "data": {"image/png": base64.b64encode(image(pixels, "PNG")).decode()},
+            }
+            return json.dumps(
+                {
+                    "cells": [{"cell_type": "code", "source": "", "outputs": [shown]}],
+                    "nbformat": 4,
+                    "nbformat_minor": 5,
+                    "metadata": {},
+                }
+            )
+
+        one: Any = np.zeros((9, 9), np.uint8)
+        other = one.copy()
+        other[3, 4] = 200
+        found = self.compared("a.ipynb", book(one), book(other))
+        self.assertIn("1 of 81 pixels differ", found.worst)
+        files = {"a.ipynb": (self.root / "before/a.ipynb", self.root / "after/a.ipynb")}
+        self.assertTrue(drawing.has_figure(found, files))
+        drawing.draw([found], files, self.root / "figure.png")
+        self.assertGreater((self.root / "figure.png").stat().st_size, 5000)
+        svg = '<svg xmlns="http://www.w3.org/2000/svg"><g id="axes_1"><path id="{}" d="M 0 0 L {} 1"/></g></svg>'
+        self.hold(
+            [
+                (
+                    "a.svg",
+                    svg.format("line_1", 3),
+                    svg.format("line_1", 4),
+                    DIFFERENT,
+                    "svg/g#axes_1/path#line_1 d: 3 -> 4",
+                ),
+                ("a.svg", svg.format("pabcdef0123", 3), svg.format("p0123abcdef", 3), SAME, "made up anew"),
+            ]
+        )
 
     def test_matlab(self) -> None:
         def mat(value: Any) -> bytes:

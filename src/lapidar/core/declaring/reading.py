@@ -72,6 +72,10 @@ class _LanguageNeeds(_Table, frozen=True):
     sha256: dict[str, _Strings] = {}
 
 
+class _RerunTable(_Table, frozen=True):
+    trusts: _Strings = ()
+
+
 class _IndexTable(_Table, frozen=True):
     address: _Text
     language: str = ""
@@ -274,7 +278,7 @@ class _Reading:
             self.needs += self.extras[name]
         self.limits += _needs(usual, told.limits, f"{where} limits")
         for group, texts in told.groups.items():
-            self.needs += _needs(usual, texts, f"{DECLARATION_NAME}, group {group}", group_name(group))
+            self.needs += _needs(usual, texts, f"{DECLARATION_NAME}, group {group}", _group(group))
         self._digests(usual, told.sha256)
         for language, found in of_others.items():
             self._needs_of(language, found, f"{where} {language.name}")
@@ -287,11 +291,15 @@ class _Reading:
         self.needs += _needs(language, told.packages, DECLARATION_NAME)
         self.limits += _needs(language, told.limits, f"{where} limits")
         for group, texts in told.groups.items():
-            self.needs += _needs(language, texts, f"{DECLARATION_NAME}, group {group}", group_name(group))
+            self.needs += _needs(language, texts, f"{DECLARATION_NAME}, group {group}", _group(group))
         self._digests(language, told.sha256)
 
     def _digests(self, language: Language, told: Mapping[str, _Strings]) -> None:
         self.sha256 |= {PackageName(language.name, language.versions.normalised(name)): told[name] for name in told}
+
+
+def _group(name: str) -> str:
+    return group_name(called.checked(name, "a group", DECLARATION_NAME))
 
 
 def _needs(language: Language, texts: Iterable[str], where: str, group: str = "") -> Iterator[Need]:
@@ -353,6 +361,7 @@ def _indexes(table: Any, where: str, base: Path) -> Iterator[Index]:
     if not isinstance(table, dict):
         raise DeclarationError(f"{where}: index must be a table", remedy="Write [index].")
     for name, value in table.items():
+        called.checked(name, "an index", where)
         fields = {"address": value} if isinstance(value, str) else value
         if not isinstance(fields, dict) or not fields.get("address"):
             raise DeclarationError(
@@ -407,6 +416,17 @@ def _users_indexes() -> Iterator[Index]:
         yield from _indexes(data.get("index", {}), str(user_file()), user_file().parent)
 
 
+def is_trusted(place: _Rooted) -> bool:
+    """Whether the user runs the records of a project unasked: it lies in one of the folders that her own configuration
+    names, ``[rerun] trusts = ["~/lab"]``. A project's own declaration has no say in it."""
+    if not user_file().is_file():
+        return False
+    where = str(user_file())
+    told = _converted(load(user_file(), where).get("rerun", {}), _RerunTable, f"{where}, [rerun]")
+    root = Path(os.path.realpath(place.root))
+    return any(root.is_relative_to(os.path.realpath(address_of(text, user_file().parent))) for text in told.trusts)
+
+
 # ---- conditions
 
 
@@ -441,8 +461,7 @@ def _variables(told: tuple[str, ...] | dict[str, str]) -> Iterator[tuple[str, st
 
 def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
     where = f"{DECLARATION_NAME}, [analysis.{name}]"
-    if not called.is_fit(name):
-        raise DeclarationError(f"{where}: that is no name of an analysis", remedy=called.RULE)
+    called.checked(name, "an analysis", DECLARATION_NAME)
     told = _converted(fields, _AnalysisTable, where)
     try:
         command = tuple(shlex.split(told.command)) if isinstance(told.command, str) else told.command

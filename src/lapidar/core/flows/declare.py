@@ -21,7 +21,7 @@ from lapidar.core.languages.protocol import Language
 from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.records import lockfile, selection, words
+from lapidar.core.records import called, lockfile, selection, words
 from lapidar.core.records.declaration import group_name
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.records.surveyed import NOTHING
@@ -70,7 +70,7 @@ def need(
         Conflict, IndexTrouble ...: nothing was changed.
     """
     language, said = language_of(place, options.language, names)
-    group = group_name(options.group) if options.group else ""
+    group = group_name(called.checked(options.group, "a group")) if options.group else ""
     needs = [language.versions.parse_need(text, "the command line", group) for text in names]
     texts = dict(editing.added(editing.place_of(place.root, language), needs))
     if options.index:

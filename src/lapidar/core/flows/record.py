@@ -117,8 +117,7 @@ def record(
         LapidarError: there is nothing to run, it cannot be observed, or it failed; nothing was recorded.
     """
     options, reporter = options or RecordOptions(), reporter or Silent()
-    if not called.is_fit(name):
-        raise LapidarError(f"{name!r} is no name of an analysis", remedy=called.RULE)
+    called.checked(name, "an analysis")
     cache.require_writable()
     results.read(place.records)  # what cannot be added to shows before anything runs
     settings = declared(place, name)

@@ -89,7 +89,8 @@ class RecordUnknown(LapidarError):
         super().__init__(
             f"The record of {analysis.name} in {place.records} was made by somebody else",
             why=f"it would run `{shlex.join(analysis.command)}` in {analysis.folder}, with {sources}{more}",
-            remedy="Look at these, then run it with --yes; it is asked once for a record.",
+            remedy="Look at these, then run it with --yes; it is asked once for a record. Where you trust all of them, "
+            'say so in your own configuration: [rerun] trusts = ["FOLDER"].',
         )
         self.analysis = analysis
 
@@ -160,7 +161,7 @@ def rerun(
             remedy=f"Record it: lapidar record {shlex.quote(name)} -- COMMAND",
         )
     runs, written = Runs(cache), analysis
-    if not options.trusted and not runs.knows(analysis):
+    if not (options.trusted or runs.knows(analysis) or reading.is_trusted(place)):
         raise RecordUnknown(analysis, place)
     analysis = listing.whole(analysis, cache)
     if options.keep and options.keep.exists() and any(options.keep.iterdir()):

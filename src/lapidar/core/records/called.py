@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import unicodedata
 
-__all__ = ["RULE", "is_fit"]
+from lapidar.core.errors import DeclarationError
+
+__all__ = ["RULE", "checked", "is_fit"]
 
 _MOST = 80
 _UNFIT = '/\\@:*?"<>|'  # what parts a path or a revision from a name, and what no file system of others bears
@@ -24,3 +26,17 @@ def is_fit(text: str) -> bool:
         and not text.startswith(("-", "."))
         and not any(character in _UNFIT for character in text)
     )
+
+
+def checked(text: str, what: str, where: str = "") -> str:
+    """A name that is fit.
+
+    Args:
+        what: it would be the name of; where: it stands, as a message begins.
+
+    Raises:
+        DeclarationError: it is not.
+    """
+    if not is_fit(text):
+        raise DeclarationError(f"{where}{where and ': '}{text!r} is no name of {what}", remedy=RULE)
+    return text

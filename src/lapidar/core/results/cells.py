@@ -6,6 +6,7 @@ from __future__ import annotations
 import importlib
 import io
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any, Protocol
 
 __all__ = ["Cells", "Listed", "columns"]
@@ -103,12 +104,27 @@ class _Array:
 
     def decimals(self, rows: Any) -> Any:
         numpy, arrow = importlib.import_module("numpy"), importlib.import_module("pyarrow")
-        compute = importlib.import_module("pyarrow.compute")
         some = self.array if len(rows) == len(self.array) else self.array.take(arrow.array(rows))
-        has_exponent = compute.match_substring(some, "e", ignore_case=True).to_numpy(zero_copy_only=False)
-        point = compute.find_substring(some, ".").to_numpy(zero_copy_only=False)
-        lengths = compute.utf8_length(some).to_numpy(zero_copy_only=False)
-        return numpy.where(has_exponent, -1, numpy.where(point >= 0, lengths - point - 1, 0))
+        # Of all cells' bytes at once: a search in each cell takes ten times as long.
+        _, ends, data = some.buffers()
+        ends = numpy.frombuffer(ends, numpy.int32)[some.offset :][: len(some) + 1]
+        data = numpy.frombuffer(data or b"", numpy.uint8)[: ends[-1]]
+        points = (data == ord(".")).nonzero()[0]
+        points = points[points >= ends[0]]
+        if len(points) == len(some) and bool(((ends[:-1] <= points) & (points < ends[1:])).all()):
+            return self._with_exponents(ends[1:] - points - 1, data, ends)
+        shown = numpy.zeros(len(some), numpy.int64)
+        of = numpy.searchsorted(ends, points, side="right") - 1
+        shown[of[::-1]] = (ends[of + 1] - points - 1)[::-1]
+        return self._with_exponents(shown, data, ends)
+
+    @staticmethod
+    def _with_exponents(shown: Any, data: Any, ends: Any) -> Any:
+        numpy = importlib.import_module("numpy")
+        found = ((data | 0x20) == ord("e")).nonzero()[0]
+        if len(found):
+            shown[numpy.searchsorted(ends, found[found >= ends[0]], side="right") - 1] = -1
+        return shown
 
 
 def columns(ones: Sequence[str], others: Sequence[str], delimiter: str) -> list[tuple[Cells, Cells]] | None:
@@ -117,7 +133,10 @@ def columns(ones: Sequence[str], others: Sequence[str], delimiter: str) -> list[
     Returns:
         Of each column, the cells of both; None where not all lines have as many cells.
     """
-    one, other = _arrays(ones, delimiter), _arrays(others, delimiter)
+    with ThreadPoolExecutor(1) as beside:  # it is parsed without the interpreter
+        taken_apart = beside.submit(_arrays, ones, delimiter)
+        other = _arrays(others, delimiter)
+        one = taken_apart.result()
     if one is not None and other is not None:
         return list(zip(one, other, strict=True)) if len(one) == len(other) else None
     rows = [[line.rstrip("\r\n").split(delimiter) for line in lines] for lines in (ones, others)]

@@ -19,7 +19,7 @@ __all__ = ["Was", "compare", "compare_all", "files_below", "of_file"]
 
 _Sizes = tuple[int | None, int | None]
 
-_NEEDS_A_LIBRARY = "install lapidar[compare]"
+_NEEDS_A_LIBRARY = "install lapidar["
 
 
 class Was(NamedTuple):
@@ -96,6 +96,7 @@ def compare(
     if not all(side.file is None or side.file.is_file() for side in (before, after)):
         return Compared(path, Verdict.UNREADABLE, "bytes", sizes[0], None, worst="it is no regular file")
     try:
+        before, after = (_legible(side) for side in (before, after))
         if before.file is None or after.file is None:
             return _by_digest(path, before, after, sizes)
         pair = Pair(path, before.file, after.file)
@@ -104,6 +105,11 @@ def compare(
         return (contents or _contents)(pair, sizes, tolerances.for_file(path))
     except OSError as error:
         return Compared(path, Verdict.UNREADABLE, "bytes", *sizes, worst=error.strerror or str(error))
+
+
+def _legible(side: Was) -> Was:
+    """One whose bytes this user may not read is judged by its digest."""
+    return side if not side.sha256 or side.file is None or os.access(side.file, os.R_OK) else side._replace(file=None)
 
 
 def _size(side: Was | None) -> int | None:
@@ -132,7 +138,7 @@ def _by_digest(path: str, before: Was, after: Was, sizes: _Sizes) -> Compared:
     digests = [side.sha256 if side.file is None else sha256_of(str(side.file)) for side in (before, after)]
     if digests[0] == digests[1]:
         return Compared(path, Verdict.IDENTICAL, kind, *sizes)
-    why = "the bytes of the recorded one are lost: only its digest tells"
+    why = "the bytes of the recorded one are lost, or may not be read: only its digest tells"
     return Compared(path, Verdict.DIFFERENT, kind, *sizes, worst=why)
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 from lapidar.core import atomic
 from lapidar.core.errors import LapidarError
+from lapidar.core.results.kinds import notebook
 from lapidar.core.results.numbers import Numbers
 from lapidar.core.results.verdict import Compared, Unreadable
 
@@ -29,6 +30,8 @@ def has_figure(one: Compared, files: Files) -> bool:
     """Whether a verdict can be drawn."""
     if one.kind in _LOOKED_AT:
         return one.path in files and bool(one.details)
+    if one.kind == "notebook" and one.path in files and notebook.has_picture(one.details):
+        return True
     return bool(one.numbers and one.numbers.differing)
 
 
@@ -104,6 +107,8 @@ def _one(part: Any, one: Compared, files: Files) -> None:
         _pictures(part, *files[one.path])
         return
     if one.kind in _LOOKED_AT and one.path in files and _pages(part, *files[one.path]):
+        return
+    if one.kind == "notebook" and one.path in files and _notebook(part, *files[one.path]):
         return
     if one.numbers is None or not one.numbers.differing:
         part.text(0.5, 0.5, "it cannot be drawn here", ha="center", va="center", color=_INK)
@@ -191,6 +196,18 @@ def _pages(part: Any, before: Path, after: Path) -> bool:
         if not pairs:
             return False
         _pictures(part, *next((pair for pair in pairs if pair[0].read_bytes() != pair[1].read_bytes()), pairs[0]))
+    return True
+
+
+def _notebook(part: Any, before: Path, after: Path) -> bool:
+    """Draw the first picture in two notebooks that is another; False where none can be drawn."""
+    with notebook.first_picture(before, after) as found:
+        if found is None:
+            return False
+        kind, one, other = found
+        if kind in ("image/svg+xml", "application/pdf"):
+            return _pages(part, one, other)
+        _pictures(part, one, other)
     return True
 
 

@@ -13,11 +13,18 @@ __all__ = ["hindrances"]
 
 _MOST_FILES, _MOST_BYTES = 50, 200_000
 _TEXTS = frozenset(("text", "log", "table", "values", "lines of values", "markup", "drawing", "notebook"))
-# By kind, the module of the library that reads it.
+# By kind, the module of the library that reads it, and what of lapidar brings that.
 _READERS = {
-    "picture": "PIL", "array": "numpy", "HDF5": "h5py", "netCDF": "scipy", "MATLAB": "scipy", "Parquet": "pyarrow",
-    "Feather": "pyarrow", "workbook": "openpyxl",
-}  # fmt: skip
+    **dict.fromkeys(("netCDF", "MATLAB"), ("scipy", "compare")),
+    **dict.fromkeys(("Parquet", "Feather"), ("pyarrow", "compare")),
+    "picture": ("PIL", "compare"),
+    "array": ("numpy", "compare"),
+    "HDF5": ("h5py", "compare"),
+    "workbook": ("openpyxl", "compare"),
+    "FITS": ("astropy", "sciences"),
+    "DICOM": ("pydicom", "sciences"),
+    "NIfTI": ("nibabel", "sciences"),
+}
 _ADDRESS = re.compile(rb"\b0x[0-9a-f]{8,16}\b")
 _UUID = re.compile(rb"\b[0-9a-f]{8}-[0-9a-f]{4}-[1-8][0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}\b")
 
@@ -39,9 +46,9 @@ def hindrances(results: Mapping[str, str], kinds: Mapping[str, str], root: str, 
 
 
 def _of(file: Path, kind: str, root: str, began: float) -> Iterator[str]:
-    reader = _READERS.get(kind)
+    reader, extra = _READERS.get(kind, ("", ""))
     if reader and importlib.util.find_spec(reader) is None:
-        yield f"of the kind {kind}, which cannot be read here (install lapidar[compare])"
+        yield f"of the kind {kind}, which cannot be read here (install lapidar[{extra}])"
     if kind not in _TEXTS:
         return
     with file.open("rb") as stream:

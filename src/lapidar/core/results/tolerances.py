@@ -22,7 +22,7 @@ __all__ = ["KINDS", "NONE", "Rules", "Tolerances", "of", "parse"]
 KINDS = (
     "text", "log", "table", "values", "lines of values", "notebook", "markup", "drawing", "picture", "PDF", "array",
     "HDF5", "netCDF", "MATLAB", "Parquet", "Feather", "workbook", "archive", "compressed", "database", "pickle",
-    "R values", "bytes",
+    "R values", "FITS", "DICOM", "NIfTI", "bytes",
 )  # fmt: skip
 
 

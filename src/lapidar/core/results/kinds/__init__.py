@@ -21,6 +21,7 @@ from lapidar.core.results.kinds import (
     pickled,
     picture,
     rds,
+    sciences,
     table,
     text,
     values,
@@ -60,6 +61,9 @@ _COMPARE: dict[str, Callable[[Pair, Rules], Found]] = {
     "database": database.compare,
     "pickle": pickled.compare,
     "R values": rds.compare,
+    "FITS": sciences.compare_fits,
+    "DICOM": sciences.compare_dicom,
+    "NIfTI": sciences.compare_nifti,
     "bytes": binary.compare,
 }
 # What is not compared of a kind; said where nothing else differs.
@@ -111,6 +115,8 @@ def kind_of(path: Path, name: str = "", reading: Reading = FOUND) -> str:
     for magic, kind in _MAGIC:
         if head.startswith(magic):
             return kind if kind != "picture" or not head.startswith(b"BM") or name.endswith(".bmp") else "bytes"
+    if science := sciences.science_of(head):
+        return science
     if head[:4] == b"RIFF" and head[8:12] == b"WEBP":
         return "picture"
     if head.startswith(_PACKED):

@@ -10,7 +10,7 @@ from lapidar.core.results.differences import Differences
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
-__all__ = ["compare", "compare_arrays", "compare_hdf5", "compare_matlab", "compare_netcdf"]
+__all__ = ["both", "compare", "compare_arrays", "compare_hdf5", "compare_matlab", "compare_netcdf"]
 
 _MOST_BYTES = 400_000_000  # of the two arrays that are in memory at once
 _PIECE = 20_000_000  # elements
@@ -36,7 +36,7 @@ def compare(pair: Pair, rules: Rules) -> Found:
         elif isinstance(before, numpy.ndarray) or isinstance(after, numpy.ndarray):
             differences.say("one is an array, the other holds several")
         else:
-            for name in _both(before.files, after.files, differences):
+            for name in both(before.files, after.files, differences):
                 _within_limits(before.zip.getinfo(f"{name}.npy").file_size, after.zip.getinfo(f"{name}.npy").file_size)
                 compare_arrays(name, before[name], after[name], differences)
     except (ValueError, OSError, EOFError, KeyError, MemoryError) as error:
@@ -49,8 +49,8 @@ def _within_limits(*sizes: int) -> None:
         raise BeyondLimit(f"two arrays of together {sum(sizes):,} bytes do not fit the limit of {_MOST_BYTES:,}")
 
 
-def _both(before: Any, after: Any, into: Differences) -> Iterator[str]:
-    """The names that both have; the others are told."""
+def both(before: Any, after: Any, into: Differences) -> Iterator[str]:
+    """The names that both have and that count; the others are told."""
     into.meet((*before, *after))
     for name in sorted(set(before) ^ set(after)):
         into.say(f"{name}: {'gone' if name in before else 'new'}")
@@ -71,7 +71,7 @@ def compare_arrays(name: str, before: Any, after: Any, into: Differences) -> Non
     if before.dtype != after.dtype and before.dtype.newbyteorder("=") != after.dtype.newbyteorder("="):
         into.say(f"{called}: type {before.dtype} -> {after.dtype}")
     if before.dtype.names or after.dtype.names:
-        for field in _both(before.dtype.names or (), after.dtype.names or (), into):
+        for field in both(before.dtype.names or (), after.dtype.names or (), into):
             compare_arrays(f"{name}.{field}" if name else field, before[field], after[field], into)
         return
     if before.dtype.kind in "biufc" and after.dtype.kind in "biufc":
@@ -132,7 +132,7 @@ def _groups(h5py: Any, place: str, before: Any, after: Any, into: Differences, d
     if depth > 200:
         raise BeyondLimit("its groups are nested deeper than 200")
     _attributes(place, before.attrs, after.attrs, into)
-    for name in _both(before.keys(), after.keys(), into):
+    for name in both(before.keys(), after.keys(), into):
         below = f"{place}/{name}" if place else name
         links = before.get(name, getlink=True), after.get(name, getlink=True)
         if any(isinstance(link, h5py.ExternalLink | h5py.SoftLink) for link in links):
@@ -230,7 +230,7 @@ def compare_netcdf(pair: Pair, rules: Rules) -> Found:
     try:
         with netcdf_file(pair.before, mmap=False) as before, netcdf_file(pair.after, mmap=False) as after:
             _plain_attributes("", before._attributes, after._attributes, differences)
-            for name in _both(before.variables, after.variables, differences):
+            for name in both(before.variables, after.variables, differences):
                 one, other = before.variables[name], after.variables[name]
                 _plain_attributes(name, one._attributes, other._attributes, differences)
                 compare_arrays(name, numpy.asarray(one.data), numpy.asarray(other.data), differences)
@@ -259,7 +259,7 @@ def compare_matlab(pair: Pair, rules: Rules) -> Found:
     except Exception as error:  # whatever a damaged file makes of the reader
         raise Unreadable(str(error).splitlines()[0][:200] if str(error) else type(error).__name__) from error
     names = [{name for name in told if not name.startswith("__")} for told in (before, after)]
-    for name in _both(names[0], names[1], differences):
+    for name in both(names[0], names[1], differences):
         one, other = before[name], after[name]
         if classes[0][name] != classes[1][name]:
             differences.other(f"{name} class", classes[0][name], classes[1][name])

@@ -60,7 +60,8 @@ def _compared(pair: Pair, rules: Rules) -> Differences:
 
 def _is_of_writing(place: list[str]) -> bool:
     """Whether a text says when the document was written: the metadata of Dublin Core in a drawing, and XMP."""
-    return bool(place) and _DATES.fullmatch(place[-1]) is not None and any(map(_METADATA.search, place[:-1]))
+    names = [one.partition("#")[0] for one in place]
+    return bool(names) and _DATES.fullmatch(names[-1]) is not None and any(map(_METADATA.search, names[:-1]))
 
 
 def _called(event: _Event) -> str:
@@ -69,9 +70,10 @@ def _called(event: _Event) -> str:
 
 def _event(place: list[str], before: _Names, after: _Names, one: _Event, other: _Event, into: Differences) -> None:
     if one[0] == "start":
-        place.append(one[1])
-        where = "/".join(place[-3:])
         ones, others = dict(one[2]), dict(other[2])
+        chosen = before.plain("", ones.get("id", ""))
+        place.append(f"{one[1]}#{chosen}" if chosen and chosen == ones["id"] else one[1])
+        where = "/".join(place[-3:])
         for name in sorted(ones.keys() ^ others.keys()):
             into.say(f"{where} {name}: {'gone' if name in ones else 'new'}")
         for name in sorted(ones.keys() & others.keys()):
@@ -83,7 +85,8 @@ def _event(place: list[str], before: _Names, after: _Names, one: _Event, other: 
         into.set_aside[f"when it was written ({'/'.join(place[-2:])})"] = None
     else:
         where = "/".join(place[-3:])
-        into.line(f"{where} text", place[-1] if place else "", before.plain("", one[1]), after.plain("", other[1]))
+        field = place[-1].partition("#")[0] if place else ""
+        into.line(f"{where} text", field, before.plain("", one[1]), after.plain("", other[1]))
 
 
 class _Names:

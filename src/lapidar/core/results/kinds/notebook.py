@@ -7,6 +7,8 @@ import base64
 import binascii
 import json
 import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +18,7 @@ from lapidar.core.results.kinds.text import compare_texts
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Found, Pair, Unreadable, Verdict
 
-__all__ = ["compare"]
+__all__ = ["compare", "first_picture", "has_picture"]
 
 _PICTURES = {"image/png": ".png", "image/jpeg": ".jpg", "image/svg+xml": ".svg", "application/pdf": ".pdf"}
 
@@ -101,19 +103,15 @@ def _data(where: str, kind: str, before: Any, after: Any, into: Differences) -> 
 def _picture(where: str, suffix: str, before: str, after: str, into: Differences) -> None:
     from lapidar.core.results.kinds import compare_contents
 
-    with tempfile.TemporaryDirectory(prefix="lapidar-compare-") as work:
-        paths = Path(work, f"before{suffix}"), Path(work, f"after{suffix}")
-        for path, text in zip(paths, (before, after), strict=True):
-            try:
-                path.write_bytes(text.encode() if suffix == ".svg" else base64.b64decode(text))
-            except binascii.Error:
-                into.say(f"{where}: it cannot be decoded")
-                return
-        try:
+    try:
+        with _files(suffix, before, after) as paths:
             _, found = compare_contents(Pair(f"{where}{suffix}", *paths), into.rules)
-        except Unreadable as error:
-            into.say(f"{where}: {error}")
-            return
+    except binascii.Error:
+        into.say(f"{where}: it cannot be decoded")
+        return
+    except Unreadable as error:
+        into.say(f"{where}: {error}")
+        return
     if found.numbers:
         into.numbers.add(found.numbers)
     if found.verdict is not Verdict.SAME:
@@ -121,3 +119,33 @@ def _picture(where: str, suffix: str, before: str, after: str, into: Differences
         if found.verdict is Verdict.DIFFERENT and not (found.numbers and found.numbers.beyond):
             into.is_different = True
             into.first = into.first or f"{where}: {found.worst}"
+
+
+@contextmanager
+def _files(suffix: str, before: str, after: str) -> Iterator[tuple[Path, Path]]:
+    """Two pictures of notebooks as files, which are gone afterwards."""
+    with tempfile.TemporaryDirectory(prefix="lapidar-compare-") as work:
+        paths = Path(work, f"before{suffix}"), Path(work, f"after{suffix}")
+        for path, text in zip(paths, (before, after), strict=True):
+            path.write_bytes(text.encode() if suffix == ".svg" else base64.b64decode(text))
+        yield paths
+
+
+def has_picture(details: Sequence[str]) -> bool:
+    """Whether what was found of two notebooks is of a picture in them."""
+    return any(f" {kind}: " in line for line in details for kind in _PICTURES)
+
+
+@contextmanager
+def first_picture(before: Path, after: Path) -> Iterator[tuple[str, Path, Path] | None]:
+    """The first picture that is another in the second of two notebooks: its type, and the files of both."""
+    for one, other in zip(_cells(before), _cells(after), strict=False):
+        for ones, others in zip(one.get("outputs") or [], other.get("outputs") or [], strict=False):
+            told = [side.get("data") or {} for side in (ones, others)]
+            for kind, suffix in _PICTURES.items():
+                texts = [_text(side.get(kind, "")) for side in told]
+                if all(texts) and texts[0] != texts[1]:
+                    with _files(suffix, *texts) as paths:
+                        yield kind, *paths
+                    return
+    yield None

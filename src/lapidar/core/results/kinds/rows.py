@@ -6,25 +6,39 @@ from __future__ import annotations
 import csv
 import io
 import mmap
+from array import array
 from bisect import bisect_left
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from difflib import SequenceMatcher
-from itertools import islice, pairwise
+from itertools import accumulate, islice, pairwise
+from operator import ne
 from pathlib import Path
-from typing import IO, Any, NamedTuple
+from typing import IO, Any, NamedTuple, overload
 
+from lapidar.core.results import cells
 from lapidar.core.results.differences import Differences, shown
 from lapidar.core.results.kinds.binary import first_difference
 from lapidar.core.results.reading import opened, plain_number
 from lapidar.core.results.verdict import BeyondLimit
 
-__all__ = ["Form", "Side", "compare_rows", "count_of_lines", "is_header", "is_number", "match"]
+__all__ = [
+    "Form",
+    "Side",
+    "compare_columns",
+    "compare_rows",
+    "count_of_lines",
+    "is_header",
+    "is_number",
+    "match",
+]
 
 _MOST_MATCHED = 2_000_000  # rows that are matched where some came or went
 _MOST_KEYS = 3  # columns of a key that is found
 _MOST_ALIGNED = 400  # rows between two that are alike, which are aligned by all their cells
 _PIECE = 1 << 22
+_BLOCK = 20_000  # rows that belong together and differ, at a time
+_WORTH_COLUMNS = 50  # of them are compared column by column
 
 
 class Form(NamedTuple):
@@ -89,34 +103,118 @@ def compare_rows(
             into.numbers.compared += 1
 
 
+def compare_columns(
+    names: Sequence[str],
+    numbers: Sequence[int],
+    columns: Sequence[tuple[cells.Cells, cells.Cells]],
+    into: Differences,
+) -> None:
+    """Compare rows that belong to one another, column by column.
+
+    Args:
+        numbers: of the rows.
+        columns: of each, the cells before and after.
+    """
+    for at, (before, after) in enumerate(columns):
+        name = names[at] if at < len(names) else f"column {at + 1}"
+        if into.rules.ignores(name):
+            into.set_aside[f"column {name}"] = None
+        else:
+            into.column(name, at, numbers, before, after)
+
+
 class _Rows:
     """A table that is matched with another: its columns, and those of its rows that are looked at.
 
     Attributes:
+        rows: each as one text.
+        end: what parts the cells in them.
         first: the number of the first row, as an editor counts lines.
     """
 
-    def __init__(self, side: Side, head: list[str], part: _Part | None) -> None:
+    def __init__(self, side: Side, head: list[str], part: _Part | None, *, are_lines: bool) -> None:
         self.has_header = bool(head) and is_header(head)
         self.names = head if self.has_header else [f"column {at}" for at in range(1, len(head) + 1)]
-        with side.lines() if part is None else part.lines(side) as stream:
-            # A row as one text takes a fifth of the memory that its cells do.
-            self.rows = [_END.join(row) for row in islice(side.rows(stream), _MOST_MATCHED + 1)]
+        self.first = part.row if part else 1
+        skipped = int(self.has_header and self.first == 1)
+        self.end = side.form.delimiter if are_lines else _END
+        self.rows: Sequence[str]
+        if are_lines:
+            self.rows = _Lines(side.path, part, skipped)
+        else:
+            with side.lines() if part is None else part.lines(side) as stream:
+                # A row as one text takes a fifth of the memory that its cells do.
+                rows = (_END.join(row) for row in side.rows(stream))
+                self.rows = list(islice(rows, skipped, _MOST_MATCHED + 2))
         if len(self.rows) > _MOST_MATCHED:
             raise BeyondLimit(f"rows came or went among more than {_MOST_MATCHED:,}")
-        self.first = part.row if part else 1
-        if self.has_header and self.first == 1:
-            self.rows, self.first = self.rows[1:], 2
+        self.first += skipped
+        self._keys: tuple[list[str], list[str]] = ([], [])
 
-    def within(self, columns: Sequence[str]) -> list[str]:
+    def within(self, columns: Sequence[str]) -> Sequence[str]:
         """All rows, each as one text, with certain columns alone; "" where a row has no such cell."""
         if list(columns) == self.names:
             return self.rows
         at = [self.names.index(name) for name in columns]
-        return [_END.join(_some(row.split(_END), at)) for row in self.rows]
+        if at == [0]:
+            return [row.partition(self.end)[0] for row in self.rows]
+        return [self.end.join(_some(row.split(self.end, max(at) + 1), at)) for row in self.rows]
+
+    def keys(self, columns: list[str]) -> list[str]:
+        """As `within`; what was asked for last is kept."""
+        if self._keys[0] != columns:
+            self._keys = columns, list(self.within(columns))
+        return self._keys[1]
 
 
-_END = "\0"  # of a cell
+class _Lines(Sequence[str]):
+    """Rows that are lines of a file, read where they are asked for: so they take no memory.
+
+    Args:
+        part: of the file; all of it unless given.
+        skipped: how many lines at its beginning are left out.
+    """
+
+    def __init__(self, path: Path, part: _Part | None, skipped: int) -> None:
+        self.path = path
+        self._start, self._end = (part.start, part.end) if part else (0, path.stat().st_size)
+        for _ in range(skipped):
+            self._start += len(next(self._raw(), b""))
+        self._ends = array("q", accumulate(map(len, self._raw()), initial=self._start))
+        with path.open("rb") as stream:
+            self._map = mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ)
+
+    def _raw(self) -> Iterator[bytes]:
+        with self.path.open("rb") as stream:
+            stream.seek(self._start)
+            left = self._end - self._start
+            for line in stream if left else ():
+                yield line
+                left -= len(line)
+                if left <= 0:
+                    return
+
+    def __len__(self) -> int:
+        return len(self._ends) - 1
+
+    @overload
+    def __getitem__(self, row: int) -> str: ...
+
+    @overload
+    def __getitem__(self, row: slice) -> list[str]: ...
+
+    def __getitem__(self, row: int | slice) -> str | list[str]:
+        if isinstance(row, slice):
+            return [self[at] for at in range(*row.indices(len(self)))]
+        line = self._map[self._ends[row] : self._ends[row + 1]]
+        return line.removesuffix(b"\n").decode("utf-8", "surrogateescape")
+
+    def __iter__(self) -> Iterator[str]:
+        for line in self._raw():
+            yield line.removesuffix(b"\n").decode("utf-8", "surrogateescape")
+
+
+_END = "\0"  # of a cell, where rows are no lines
 
 
 def _some(cells: list[str], at: Sequence[int]) -> list[str]:
@@ -146,14 +244,20 @@ def count_of_lines(path: Path) -> int:
 def match(sides: tuple[Side, Side], into: Differences) -> None:
     """Compare two tables row by row that belongs to it, wherever it stands."""
     heads = [side.head() for side in sides]
-    parts = _unlike_parts(sides) if heads[0] == heads[1] and not into.rules.key else (None, None)
-    before, after = (_Rows(side, head, part) for side, head, part in zip(sides, heads, parts, strict=True))
+    are_lines = sides[0].form == sides[1].form and all(map(_has_plain_lines, sides))
+    parts, cut = (
+        _unlike_parts(sides) if are_lines and heads[0] == heads[1] and not into.rules.key else ((None, None), 0)
+    )
+    before, after = (
+        _Rows(side, head, part, are_lines=are_lines) for side, head, part in zip(sides, heads, parts, strict=True)
+    )
     renamed = _renamed(before, after)
     for old, new in renamed.items():
         into.say(f"column {old}: it is called {new} now")
     after.names = [next((old for old, new in renamed.items() if new == name), name) for name in after.names]
     into.meet((*before.names, *after.names))
     names = [name for name in before.names if name in after.names]
+    into.numbers.compared += max(0, cut - before.has_header) * len(names)
     for name in before.names:
         if name not in names:
             into.say(f"column {name}: gone")
@@ -167,27 +271,31 @@ def match(sides: tuple[Side, Side], into: Differences) -> None:
         into.set_aside[f"rows are not matched by {', '.join(key)}: {why}"] = None
         key = []
     key = key or _key(before, after, names)
-    pair = _Matched(names, before.within(names), after.within(names), (before.first, after.first), into)
+    pair = _Matched(names, (before, after), into)
     if key:
         pair.by_key(key)
     else:
         pair.by_place()
 
 
-def _unlike_parts(sides: tuple[Side, Side]) -> tuple[_Part | None, _Part | None]:
-    """What is left of two files without the lines that both begin with and those that both end with; None: all of it.
-    A cell that is quoted may hold the end of a line: then nothing is cut."""
-    if any(side.form.encoding != "utf-8" or not side.path.stat().st_size for side in sides):
-        return None, None
+def _has_plain_lines(side: Side) -> bool:
+    """Whether each row is a line, with its cells as they stand there: none is quoted, and may hold the end of one."""
+    if side.form.encoding != "utf-8" or side.form.decimal == "," or not side.path.stat().st_size:
+        return False
+    with side.path.open("rb") as stream:
+        return not any(b'"' in piece or b"\r" in piece for piece in iter(lambda: stream.read(_PIECE), b""))
+
+
+def _unlike_parts(sides: tuple[Side, Side]) -> tuple[tuple[_Part, _Part], int]:
+    """What is left of two files of plain lines without those that both begin with and those that both end with; and
+    how many these are."""
     with sides[0].path.open("rb") as one, sides[1].path.open("rb") as other:
         before, after = (mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ) for stream in (one, other))
         with before, after:
-            if before.find(b'"') >= 0 or after.find(b'"') >= 0:
-                return None, None
             start, row = _common_head(before, after)
             most = min(len(before), len(after)) - start
-            tail = _common_tail(before, after, most)
-            return _Part(start, len(before) - tail, row), _Part(start, len(after) - tail, row)
+            tail, rows = _common_tail(before, after, most)
+            return (_Part(start, len(before) - tail, row), _Part(start, len(after) - tail, row)), row - 1 + rows
 
 
 def _common_head(one: mmap.mmap, other: mmap.mmap) -> tuple[int, int]:
@@ -204,20 +312,22 @@ def _common_head(one: mmap.mmap, other: mmap.mmap) -> tuple[int, int]:
     return one.rfind(b"\n", 0, at) + 1, row
 
 
-def _common_tail(one: mmap.mmap, other: mmap.mmap, most: int) -> int:
-    """How many bytes of whole lines two files end with alike, of so many at most."""
-    at = 0
+def _common_tail(one: mmap.mmap, other: mmap.mmap, most: int) -> tuple[int, int]:
+    """How many bytes of whole lines two files end with alike, of so many at most; and how many lines."""
+    at, rows = 0, 0
     while at < most:
         size = min(_PIECE, most - at)
         first, second = (side[len(side) - at - size : len(side) - at] for side in (one, other))
         alike = size if first == second else first_difference(first[::-1], second[::-1])
+        rows += first.count(b"\n", size - alike)
         at += alike
         if alike < size:
             break
+    rows += int(at > 0 and one[-1:] != b"\n")
     if all(_begins_a_line(side, len(side) - at) for side in (one, other)):
-        return at
+        return at, rows
     end = one.find(b"\n", len(one) - at)
-    return len(one) - end - 1 if end >= 0 else 0
+    return (len(one) - end - 1, rows - 1) if end >= 0 else (0, 0)
 
 
 def _begins_a_line(side: mmap.mmap, at: int) -> bool:
@@ -245,9 +355,12 @@ def _unfit(key: list[str], before: _Rows, after: _Rows, names: list[str]) -> str
     missing = [name for name in key if name not in names]
     if missing:
         return f"not both have a column {missing[0]}"
-    counts = [Counter(rows.within(key)) for rows in (before, after)] if key else []
-    twice = next((cells for count in counts for cells, many in count.items() if many > 1), None)
-    return f"{_called(key, twice.split(_END))} stands there twice" if twice is not None else ""
+    for rows in (before, after) if key else ():
+        keys = rows.keys(key)
+        if len(set(keys)) < len(keys):
+            twice, _ = Counter(keys).most_common(1)[0]
+            return f"{_called(key, twice.split(rows.end))} stands there twice"
+    return ""
 
 
 def _key(before: _Rows, after: _Rows, names: list[str]) -> list[str]:
@@ -260,38 +373,49 @@ def _key(before: _Rows, after: _Rows, names: list[str]) -> list[str]:
 
 
 def _is_unique(rows: _Rows, columns: list[str]) -> bool:
-    keys = rows.within(columns)
+    at = [rows.names.index(name) for name in columns]
+    first = (_some(row.split(rows.end), at) for row in islice(rows.rows, 100))
     # A measured number makes no key: it differs where the row is the same.
-    if any("." in cell and is_number(cell) for key in keys[:100] for cell in key.split(_END)):
+    if any("." in cell and is_number(cell) for some in first for cell in some):
         return False
+    keys = rows.keys(columns)
     if not keys or len(set(keys)) < len(keys):
         return False
-    return not any("." in cell and is_number(cell) for key in keys if "." in key for cell in key.split(_END))
+    return not any("." in cell and is_number(cell) for key in keys if "." in key for cell in key.split(rows.end))
 
 
 class _Matched:
     """Rows of two tables, by the columns that both have."""
 
-    def __init__(
-        self,
-        names: list[str],
-        before: list[str],
-        after: list[str],
-        first: tuple[int, int],
-        into: Differences,
-    ) -> None:
-        self.names, self.before, self.after, self.first, self.into = names, before, after, first, into
+    def __init__(self, names: list[str], sides: tuple[_Rows, _Rows], into: Differences) -> None:
+        self.names, self.sides, self.into = names, sides, into
+        self.before, self.after = (side.within(names) for side in sides)
+        self.first, self.end = tuple(side.first for side in sides), sides[0].end
+        self._unlike: list[tuple[int, str, str]] = []
 
-    def _compare(self, one: int, other: int) -> None:
-        before, after = self.before[one], self.after[other]
+    def _compare(self, number: int, before: str, after: str) -> None:
+        """Two rows that belong to one another; those that differ are compared many at a time."""
         if before == after:
             self.into.numbers.compared += len(self.names)
-        else:
-            cells = before.split(_END), after.split(_END)
-            compare_rows(self.first[0] + one, self.names, *cells, self.into)
+            return
+        self._unlike.append((self.first[0] + number, before, after))
+        if len(self._unlike) == _BLOCK:
+            self._compare_unlike()
+
+    def _compare_unlike(self) -> None:
+        several, self._unlike = self._unlike, []
+        columns = None
+        if len(several) >= _WORTH_COLUMNS and self.end != _END:
+            ones, others = ([f"{row[side]}\n" for row in several] for side in (1, 2))
+            columns = cells.columns(ones, others, self.end)
+        if columns is not None:
+            compare_columns(self.names, [row[0] for row in several], columns, self.into)
+            return
+        for number, before, after in several:
+            compare_rows(number, self.names, before.split(self.end), after.split(self.end), self.into)
 
     def _tell(self, side: int, row: int, key: Sequence[str] = ()) -> None:
-        cells = (self.before, self.after)[side][row].split(_END)
+        cells = (self.before, self.after)[side][row].split(self.end)
         named = key or self.names
         some = [(name, cell) for name, cell in zip(self.names, cells, strict=False) if name in named][:3]
         called = ", ".join(f"{name} {shown(cell)}" for name, cell in some)
@@ -299,23 +423,17 @@ class _Matched:
 
     def by_key(self, key: list[str]) -> None:
         """Rows whose cells in some columns are the same belong to one another."""
-        at = [self.names.index(name) for name in key]
-
-        def keys(rows: list[str]) -> Iterator[str]:
-            if len(at) == 1:
-                yield from (row.split(_END, at[0] + 1)[at[0]] if row else "" for row in rows)
-            else:
-                yield from (_END.join(_some(row.split(_END), at)) for row in rows)
-
-        places = {name: number for number, name in enumerate(keys(self.after))}
-        met: list[int] = []
-        for number, name in enumerate(keys(self.before)):
+        keys = [side.keys(key) for side in self.sides]
+        places = {name: number for number, name in enumerate(keys[1])}
+        met = array("q")
+        for number, (name, row) in enumerate(zip(keys[0], self.before, strict=True)):
             place = places.pop(name, None)
             if place is None:
                 self._tell(0, number, key)
                 continue
             met.append(place)
-            self._compare(number, place)
+            self._compare(number, row, self.after[place])
+        self._compare_unlike()
         for place in places.values():
             self._tell(1, place, key)
         moved = sum(one > other for one, other in pairwise(met))
@@ -328,7 +446,7 @@ class _Matched:
         changed, came or went."""
         counts = Counter(self.before), Counter(self.after)
         if counts[0] == counts[1]:
-            if self.before != self.after:
+            if any(map(ne, self.before, self.after)):
                 self.into.say("the same rows stand in another order")
             return
         twice = sum(many > 1 for many in (counts[0] | counts[1]).values())
@@ -337,7 +455,8 @@ class _Matched:
         for start, end, begin, stop in _between(self.before, self.after):
             if end - start == stop - begin:
                 for step in range(end - start):
-                    self._compare(start + step, begin + step)
+                    self._compare(start + step, self.before[start + step], self.after[begin + step])
+                self._compare_unlike()
                 continue
             for row in range(start, end):
                 self._tell(0, row)

@@ -18,7 +18,7 @@ from typing import IO, Any, NamedTuple, TypeGuard
 
 from lapidar.core.results import cells
 from lapidar.core.results.differences import Differences
-from lapidar.core.results.kinds.rows import Form, Side, compare_rows, count_of_lines, is_header, match
+from lapidar.core.results.kinds.rows import Form, Side, compare_columns, compare_rows, count_of_lines, is_header, match
 from lapidar.core.results.reading import decimal_of, encoding_in, opened
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import Extent, Found, Pair, Unreadable
@@ -231,17 +231,15 @@ def _block(names: Sequence[str], block: _Block, delimiter: str, into: Difference
             return sum(_is_stranger(one[0], other[0]) for one, other in pairs if one and other)
         sides = [map(cells.Listed, zip(*(pair[side] for pair in pairs), strict=True)) for side in (0, 1)]
         columns = list(zip(*sides, strict=True))
-    for at, (before, after) in enumerate(columns):
-        name = names[at] if at < len(names) else f"column {at + 1}"
-        if into.rules.ignores(name):
-            into.set_aside[f"column {name}"] = None
-        else:
-            into.column(name, at, numbers, before, after)
+    compare_columns(names, numbers, columns, into)
     if not columns:
         return 0
     before, after = columns[0]
     unlike = before.unlike(after)
-    return sum(map(_is_stranger, before.texts(unlike), after.texts(unlike)))
+    decimals = before.decimals(unlike), after.decimals(unlike)
+    if decimals[0] is None or decimals[1] is None:
+        return sum(map(_is_stranger, before.texts(unlike), after.texts(unlike)))
+    return int(((decimals[0] == 0) | (decimals[1] == 0)).sum())
 
 
 def _are_lines(rows: list[str] | list[list[str]]) -> TypeGuard[list[str]]:
