@@ -5,21 +5,26 @@ from __future__ import annotations
 
 import json
 import os
+import random
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
+import time
+from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import ClassVar
 
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK
 from lapidar.core.errors import LapidarError
-from lapidar.core.records import lockfile
+from lapidar.core.records import lockfile, results
 from lapidar.standin.packages import write_wheel
 from toy.kiln import add_package, make_kiln
 
-__all__ = ["Broken", "Ground", "PinGround"]
+__all__ = ["Broken", "Ground", "PinGround", "RecordGround"]
 
 PROGRAM = str(Path(sys.executable).with_name("lapidar"))
 GOOD_CODES = (0, 1, 3)
@@ -93,6 +98,19 @@ class Ground:
         """Something new, so that a capture has something to do, and the environment is of another snapshot."""
         add_package(self.kiln, "soda", "2.0")
 
+    def texts(self) -> Iterator[tuple[Path, tuple[str, ...]]]:
+        """Texts that the program reads, each with a command that does."""
+        environment = self.project / ".lapidar" / "env"
+        yield self.project / "lapidar.lock", ("check",)
+        yield self.project / "lapidar.toml", ("need", "--dry-run", "clay")
+        yield self.project / "pyproject.toml", ("survey",)
+        yield self.project / "requirements.txt", ("start", "--yes")
+        yield self.project / ".lapidar" / "project.toml", ("capture",)
+        yield environment / "lapidar.toml", ("check",)
+        yield environment / "lib" / "lapidar" / "placed.json", ("restore",)
+        yield self.cache / "lapidar-cache.toml", ("cache", "summary")
+        yield self.cache / "snapshots" / "log.jsonl", ("cache", "prune", "--dry-run")
+
     def nothing_is_half_there(self) -> None:
         """The lockfile is one, and what a listing of the cache speaks of has its bytes."""
         try:
@@ -156,6 +174,90 @@ class PinGround(Ground):
         left = os.listdir(self.cache / "staging")
         if audited.returncode or left:
             raise Broken(f"audit afterwards: {audited.stdout} {left}")
+
+
+class RecordGround(Ground):
+    """A project with a recorded analysis, whose results were changed since."""
+
+    SCRIPT = """mkdir -p out
+for name in in/*; do tr a-z A-Z < $name > out/${name##*/}; done
+cat in/* | sort > out/all.csv
+"""
+    RECORD = ("record", "sherds", "--", "sh", "work.sh")
+    COMMANDS: ClassVar[dict[str, Sequence[str]]] = {
+        "record": RECORD,
+        "rerun": ("rerun", "sherds"),
+        "compare": ("compare", "sherds", "out"),
+        "results": ("show", "results"),
+    }
+
+    def __init__(self, place: Path) -> None:
+        super().__init__(place)
+        (self.project / "in").mkdir()
+        for number in range(40):
+            (self.project / f"in/{number:02}.csv").write_text(f"S{number},clay\n")
+        (self.project / "work.sh").write_text(self.SCRIPT)
+        self.run(*self.RECORD)
+        self.keep()
+
+    def change(self) -> None:
+        """Other results, so that there is something to record and to tell."""
+        with (self.project / "work.sh").open("a") as script:
+            script.write("echo more > out/more.txt\n")
+        (self.project / "out/03.csv").write_text("S3,LOAM\n")
+
+    def texts(self) -> Iterator[tuple[Path, tuple[str, ...]]]:
+        for command in (
+            ("check",),
+            ("rerun", "sherds"),
+            ("history",),
+            ("compare", "sherds", "out"),
+            ("show", "results"),
+        ):
+            yield self.project / "lapidar.results", command
+            for copy in sorted((self.cache / "runs").rglob("*.*")):
+                yield copy, command
+        for name in ("03.csv", "all.csv"):
+            yield self.project / "out" / name, ("compare", "sherds", "out")
+
+    def nothing_is_half_there(self) -> None:
+        super().nothing_is_half_there()
+        try:
+            if results.read(self.project / "lapidar.results").named("sherds") is None:
+                raise Broken("the record is gone")
+        except LapidarError as error:
+            raise Broken(f"the file of records: {error}") from error
+
+    def all_is_well_again(self) -> None:
+        """Recorded again, it can be rerun, and nothing lies about."""
+        for words in (self.RECORD, ("rerun", "sherds"), ("cache", "prune"), ("cache", "audit")):
+            done = self.run(*words)
+            if done.returncode:
+                raise Broken(f"lapidar {' '.join(words)} afterwards: {done.stdout} {done.stderr}")
+        left = [name for name in os.listdir(self.project / ".lapidar") if name.startswith(("rerun-", "recording-"))]
+        left += os.listdir(self.cache / "staging")
+        if left:
+            raise Broken(f"left behind: {left}")
+
+    def several_at_once(self, chance: random.Random) -> str:
+        """Several record at once, and one of them is killed: what the others recorded is all there."""
+        names = [f"sherds {number}" for number in range(5)]
+        processes = [self._begun("record", name, "--", "sh", "work.sh") for name in names]
+        killed = chance.randrange(5)
+        time.sleep(chance.random() * 0.8)
+        processes[killed].send_signal(signal.SIGKILL)
+        codes = [process.wait(60) for process in processes]
+        self.nothing_is_half_there()
+        there = results.read(self.project / "lapidar.results")
+        lost = [name for name, code in zip(names, codes, strict=True) if code == 0 and there.named(name) is None]
+        bad = [code for number, code in enumerate(codes) if code and number != killed]
+        if lost or bad:
+            raise Broken(f"of several that recorded at once {lost} are lost; exit codes {codes}")
+        self.all_is_well_again()
+        return f"the {killed}th of five was killed"
+
+    def _begun(self, *words: str) -> subprocess.Popen[bytes]:
+        return subprocess.Popen([PROGRAM, *words], cwd=self.project, env=self.variables, stdin=-3, stdout=-3, stderr=-3)
 
 
 def new() -> tuple[Ground, tempfile.TemporaryDirectory[str]]:

@@ -18,12 +18,12 @@ import sys
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
-from attack.ground import PROGRAM, Broken, Ground, PinGround, new
+from attack.ground import PROGRAM, Broken, Ground, PinGround, RecordGround, new
 from attack.injected import COMMANDS, PIN, Injector
 from attack.texts import spoil
 from lapidar.core.cache.digest import sha256_of
@@ -32,9 +32,9 @@ from lapidar.core.cache.store import Cache, digest_of_name
 _LONG = 3.0  # minutes, from which on a pin is attacked too: its ground takes a while to make
 
 
-def kill(ground: Ground, chance: random.Random) -> str:
+def kill(ground: Ground, chance: random.Random, commands: Mapping[str, Sequence[str]] = COMMANDS) -> str:
     """Kill a command at any moment."""
-    command = chance.choice([*COMMANDS.values()])
+    command = chance.choice([*commands.values()])
     process = subprocess.Popen(
         [PROGRAM, *command], cwd=ground.project, env=ground.variables, stdout=-3, stderr=-3, start_new_session=True
     )
@@ -100,6 +100,16 @@ def main() -> int:
         "flip": lambda: flip(plain, chance),
         "text": lambda: spoil(plain, chance),
     }
+    records_folder = tempfile.TemporaryDirectory(prefix="lapidar-attack-")
+    records = RecordGround(Path(records_folder.name).resolve())
+    record_injector = Injector(records, records.place / "faults.so", records.COMMANDS)
+    record_faults = record_injector.every(chance)
+    attacks |= {
+        "record fault": lambda: record_injector.inject(next(record_faults)),
+        "record kill": lambda: kill(records, chance, records.COMMANDS),
+        "record text": lambda: spoil(records, chance),
+        "several records at once": lambda: records.several_at_once(chance),
+    }
     pins_folder = tempfile.TemporaryDirectory(prefix="lapidar-attack-")
     if options.minutes >= _LONG:
         pin_injector = Injector(pins := PinGround(Path(pins_folder.name).resolve()), pins.place / "faults.so", PIN)
@@ -117,7 +127,8 @@ def main() -> int:
                 print(f"BROKEN {failed[-1]}", flush=True)
             finally:
                 plain.back()
-    for folder in (plain_folder, faulty_folder, pins_folder):
+                records.back()
+    for folder in (plain_folder, faulty_folder, records_folder, pins_folder):
         folder.cleanup()
     print(", ".join(f"{count} {name}s" for name, count in tries.items()), f"in {options.minutes:g} min")
     print(f"{len(failed)} did not hold (seed {options.seed})")

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
-from pathlib import Path
 
 from attack.ground import Ground
 
@@ -31,20 +29,6 @@ def changed(data: bytes, chance: random.Random) -> bytes:
     return bytes(text)
 
 
-def _texts(ground: Ground) -> Iterator[tuple[Path, tuple[str, ...]]]:
-    """Texts that the program reads, each with a command that does."""
-    environment = ground.project / ".lapidar" / "env"
-    yield ground.project / "lapidar.lock", ("check",)
-    yield ground.project / "lapidar.toml", ("need", "--dry-run", "clay")
-    yield ground.project / "pyproject.toml", ("survey",)
-    yield ground.project / "requirements.txt", ("start", "--yes")
-    yield ground.project / ".lapidar" / "project.toml", ("capture",)
-    yield environment / "lapidar.toml", ("check",)
-    yield environment / "lib" / "lapidar" / "placed.json", ("restore",)
-    yield ground.cache / "lapidar-cache.toml", ("cache", "summary")
-    yield ground.cache / "snapshots" / "log.jsonl", ("cache", "prune", "--dry-run")
-
-
 def spoil(ground: Ground, chance: random.Random) -> str:
     """Change one text and have it read; what was done.
 
@@ -52,7 +36,7 @@ def spoil(ground: Ground, chance: random.Random) -> str:
         Broken: it did not end well.
     """
     ground.back()
-    path, command = chance.choice(list(_texts(ground)))
+    path, command = chance.choice(list(ground.texts()))
     sample = b'[project]\nname = "sherds"\ndependencies = ["clay>=1.0; python_version > \'3.9\'"]\n'
     data = changed(path.read_bytes() if path.exists() else sample, chance)
     path.write_bytes(data)

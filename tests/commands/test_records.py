@@ -173,7 +173,7 @@ class Records(Case):
         (self.project / "lapidar.toml").write_text("[record]\nby-digest-only = []\n")
         for folder, is_trusted in (("/nowhere", False), (self.project / "in", False), (self.project.parent, True)):
             own.write_text(f'[rerun]\ntrusts = ["{folder}"]\n')
-            self.lapidar("rerun", code=0 if is_trusted else 2)
+            self.lapidar("rerun", code=0 if is_trusted else 3)
             shutil.rmtree(self.cache / "runs", ignore_errors=True)
         own.write_text("[rerun]\ntrusted = []\n")
         self.assertIn("[rerun]", self.fails("rerun"))

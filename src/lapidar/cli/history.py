@@ -94,6 +94,5 @@ def _changed(one: Entry, view: View) -> list[str]:
 
 
 def _results(one: ResultsThen) -> str:
-    if one.same is None:
-        return f"{one.analysis}: recorded"
-    return f"{one.analysis}: {'same' if one.same else 'different'}"
+    told = "recorded" if one.same is None else "same" if one.same else "different"
+    return f"{one.analysis}: {told}{', proven' if one.proved else ''}"

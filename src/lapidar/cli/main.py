@@ -41,6 +41,7 @@ COMMANDS = {
     "run": "run a command in the restored environment",
     "record": "run an analysis, and record what it read and wrote",
     "rerun": "run recorded analyses again in their own environment, and compare the results",
+    "prove": "run a recorded analysis where nothing of this machine is in sight, and compare the results",
     "compare": "compare results: files, folders, records",
     "check": "compare lockfile, restored environment and cache",
     "show": "show what a lockfile holds",
@@ -231,7 +232,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     return parser
 
 
-_TAKE_COMMANDS = frozenset({"capture", "check", "culprit", "record"})  # after two dashes
+_TAKE_COMMANDS = frozenset({"capture", "check", "culprit", "prove", "record"})  # after two dashes
 
 
 def _chosen(arguments: Sequence[str]) -> str | None:

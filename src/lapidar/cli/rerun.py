@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from lapidar.cli.exit_codes import ExitCode
@@ -82,7 +83,7 @@ def run(session: Session) -> int:
                 raise
             done = rerun(place, cache, name, dataclasses.replace(how, trusted=True), view.reporter())
         show(done, view)
-        _draw(session, done, len(names) > 1)
+        draw(session, done, len(names) > 1)
         told.append(as_values(done))
         good = good and done.is_good
     if view.json:
@@ -90,14 +91,21 @@ def run(session: Session) -> int:
     return ExitCode.DONE if good else ExitCode.NO
 
 
-def _draw(session: Session, done: Rerun, several: bool) -> None:
-    from lapidar.cli.verdicts import draw
+def draw(session: Session, done: Rerun, several: bool, more: Sequence[tuple[str, str]] = ()) -> None:
+    """Write the figure and the page of a rerun, where they were asked for.
+
+    Args:
+        several: whether it is one of several, whose files need names of their own.
+        more: what the page says beside the verdicts.
+    """
+    from lapidar.cli import verdicts
 
     def named(name: str) -> Any:
         path = session.path(name)
         return path.with_stem(f"{path.stem}-{done.analysis.name}") if path and several else path
 
-    draw(done.compared, done.files, named("picture"), named("report"), _told(done), session.view)
+    told = [*_told(done), *more]
+    verdicts.draw(done.compared, done.files, named("picture"), named("report"), told, session.view)
     done.forget()
 
 

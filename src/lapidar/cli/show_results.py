@@ -13,7 +13,7 @@ from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.records import words
 
 if TYPE_CHECKING:
-    from lapidar.core.records.results import Analysis
+    from lapidar.core.records.results import Analysis, Proof
 
 __all__ = ["show"]
 
@@ -39,13 +39,14 @@ def show(session: Session, name: str | None) -> None:
                     one.name,
                     shlex.join(one.command),
                     words.short(one.snapshot),
+                    "yes" if recorded.proof_of(one) else "no",
                     str(one.amount("source").files + one.amount("input").files),
                     str(one.amount("result").files),
                     human_bytes(one.amount("result").bytes),
                 ]
                 for one in recorded.analysis
             ]
-            view.table(["analysis", "command", "snapshot", "read", "results", "size"], rows, right=(3, 4, 5))
+            view.table(["analysis", "command", "snapshot", "proven", "read", "results", "size"], rows, right=(4, 5, 6))
         return
     analysis = recorded.named(name)
     if analysis is None:
@@ -56,10 +57,10 @@ def show(session: Session, name: str | None) -> None:
 
         view.object(listing.whole(analysis, session.cache()) if analysis.listed else analysis)
     else:
-        _one(session, analysis, view)
+        _one(session, analysis, recorded.proof_of(analysis), view)
 
 
-def _one(session: Session, analysis: Analysis, view: View) -> None:
+def _one(session: Session, analysis: Analysis, proof: Proof | None, view: View) -> None:
     variables = ", ".join(f"{name}={value}" for name, value in sorted(analysis.variables.items()))
     told = [
         ["command", shlex.join(analysis.command)],
@@ -69,6 +70,7 @@ def _one(session: Session, analysis: Analysis, view: View) -> None:
         ["variables", variables or "none"],
         ["exit code", str(analysis.exit_code)],
         ["printed", human_bytes(analysis.printed_bytes)],
+        ["proven", f"{proof.verdict}, on {proof.machine}, Linux {proof.kernel}" if proof else "no (lapidar prove)"],
     ]
     pairs(told, view)
     for title, files in (("source", analysis.source), ("input", analysis.input), ("outside", analysis.outside)):
@@ -97,7 +99,7 @@ def _runs(session: Session, record: str, view: View) -> None:
     from lapidar.core.cache.runs import Runs
 
     try:
-        notes = [note for note in Runs(session.cache()).notes() if note.record == record]
+        notes = [note for note in Runs(session.cache()).notes() if note.record == record and not note.is_proof]
     except CacheError:
         return
     if notes:

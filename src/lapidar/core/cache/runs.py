@@ -34,6 +34,7 @@ class RunNote(msgspec.Struct, frozen=True):
         seconds: how long the run took.
         memory: the most that one of its processes had, in bytes.
         machine: the kind of processor.
+        is_proof: whether it was run to prove the record.
     """
 
     time: float
@@ -42,6 +43,7 @@ class RunNote(msgspec.Struct, frozen=True):
     seconds: float
     memory: int
     machine: str
+    is_proof: bool = False
 
 
 @dataclass(frozen=True, slots=True)

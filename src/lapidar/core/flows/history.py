@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
@@ -33,11 +33,13 @@ class ResultsThen:
     Attributes:
         same: whether all results have the digests of the record before it; None where there was none.
         differing: the results that have not.
+        proved: when the record was proven last, in seconds since 1970; None: never with this cache.
     """
 
     analysis: str
     same: bool | None
     differing: tuple[str, ...] = ()
+    proved: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,6 +173,10 @@ def _recorded(cache: Cache, lockfiles: set[str]) -> dict[str, tuple[ResultsThen,
     for one in runs.notes():
         analysis = copies.get(one.record)
         if analysis is None or str(Path(one.results).parent) not in folders:
+            continue
+        if one.is_proof:
+            if then := found.get(analysis.snapshot, {}).get(analysis.name):
+                found[analysis.snapshot][analysis.name] = replace(then, proved=one.time)
             continue
         found.setdefault(analysis.snapshot, {})[analysis.name] = _against(before.get(analysis.name), analysis, cache)
         before[analysis.name] = analysis

@@ -43,7 +43,7 @@ from lapidar.core.system import supervision
 from lapidar.core.system.supervision import RunOptions
 from lapidar.core.system.written import Touched
 
-__all__ = ["RERUN", "RecordOptions", "Recorded", "declared", "record", "sweep"]
+__all__ = ["RERUN", "RecordOptions", "Recorded", "declared", "observed", "record", "sweep"]
 
 RECORDING, RERUN = "recording-", "rerun-"  # folders for unfinished work in the project's own
 _MOST_BYTES = 1_000_000_000
@@ -116,6 +116,32 @@ def record(
     Raises:
         LapidarError: there is nothing to run, it cannot be observed, or it failed; nothing was recorded.
     """
+    with _recorded(place, cache, name, command, options, reporter) as (recording, analysis):
+        return recording.kept(analysis)
+
+
+def observed(
+    place: Place,
+    cache: Cache,
+    name: str,
+    command: Sequence[str],
+    options: RecordOptions | None = None,
+    reporter: Progress | None = None,
+) -> Analysis:
+    """As `record`, but for the record: what a run read and wrote is in the cache, and nothing is written of it."""
+    with _recorded(place, cache, name, command, options, reporter) as (_, analysis):
+        return analysis
+
+
+@contextmanager
+def _recorded(
+    place: Place,
+    cache: Cache,
+    name: str,
+    command: Sequence[str],
+    options: RecordOptions | None,
+    reporter: Progress | None,
+) -> Iterator[tuple[_Recording, Analysis]]:
     options, reporter = options or RecordOptions(), reporter or Silent()
     called.checked(name, "an analysis")
     cache.require_writable()
@@ -132,8 +158,7 @@ def record(
     with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
         recording = _Recording(place, cache, options, settings, command, Path(work.path))
         recording.by_digest_only, recording.forgotten = reading.read(place).by_digest_only, cache.forgotten()
-        analysis = recording.run(reporter)
-        return recording.kept(analysis)
+        yield recording, recording.run(reporter)
 
 
 def sweep(place: Place) -> None:

@@ -30,13 +30,15 @@ from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, results
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
+from lapidar.core.restored import alone
 from lapidar.core.results import listing, scratch, tolerances
 from lapidar.core.results.comparing import Was, compare_all, of_file
 from lapidar.core.results.observing import ignored, is_wanted
 from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import Compared, Verdict, worst
+from lapidar.core.system.observed import Image, ObservedRun
 
-__all__ = ["RecordUnknown", "Rerun", "RerunOptions", "idle_rules", "rerun"]
+__all__ = ["RecordUnknown", "Rerun", "RerunOptions", "idle_rules", "recorded", "rerun", "rerun_of"]
 
 PRINTED = "(what it printed)"
 _SHOWN = 5  # sources that are named
@@ -59,7 +61,8 @@ class RerunOptions:
         environment: run in this one, whatever it is of, and not in the recorded one.
         opened: with this machine's network, and free to write anywhere; else with neither.
         trusted: run what is recorded, also where neither this cache nor anybody here knows it.
-        watches: see what it opens, `Rerun.opened`.
+        watches: see what it uses, `Rerun.observed`.
+        alone: in a root of its own, where nothing of this machine is in sight.
         quiet: keep the last of what it says on standard error, see `Rerun.said`, instead of passing it on.
     """
 
@@ -73,6 +76,7 @@ class RerunOptions:
     opened: bool = False
     trusted: bool = False
     watches: bool = False
+    alone: bool = False
     quiet: bool = False
 
 
@@ -109,7 +113,8 @@ class Rerun:
             `forget`.
         said: the last lines on standard error, where they were to be kept.
         not_apart: why it had a network, or could write elsewhere, a sentence each; empty: it had and could not.
-        opened: the files that it opened, where that was to be seen.
+        observed: what it used, where that was to be seen.
+        absent: what it looked for in its own root and did not find, by what looked.
     """
 
     analysis: Analysis
@@ -124,7 +129,8 @@ class Rerun:
     folder: str = ""
     said: tuple[str, ...] = ()
     not_apart: tuple[str, ...] = ()
-    opened: tuple[str, ...] = ()
+    observed: ObservedRun = field(default_factory=lambda: ObservedRun(0, (), (), ()))
+    absent: Mapping[Image, tuple[str, ...]] = field(default_factory=dict)
 
     def forget(self) -> None:
         """Remove the files that were kept to be drawn."""
@@ -153,14 +159,34 @@ def rerun(
     Raises:
         LapidarError: there is no such record, its environment cannot be restored, or what it needs is lost.
     """
-    options, reporter = options or RerunOptions(), reporter or Silent()
+    return rerun_of(place, cache, recorded(place, name), options, reporter)
+
+
+def recorded(place: Place, name: str) -> Analysis:
+    """The record of an analysis.
+
+    Raises:
+        LapidarError: there is none.
+    """
     analysis = results.read(place.records).named(name)
     if analysis is None:
         raise LapidarError(
             f"There is no record of an analysis {name} in {place.records}",
             remedy=f"Record it: lapidar record {shlex.quote(name)} -- COMMAND",
         )
-    runs, written = Runs(cache), analysis
+    return analysis
+
+
+def rerun_of(
+    place: Place,
+    cache: Cache,
+    analysis: Analysis,
+    options: RerunOptions | None = None,
+    reporter: Progress | None = None,
+) -> Rerun:
+    """As `rerun`, of a record that stands in no file, perhaps."""
+    options, reporter = options or RerunOptions(), reporter or Silent()
+    name, runs, written = analysis.name, Runs(cache), analysis
     if not (options.trusted or runs.knows(analysis) or reading.is_trusted(place)):
         raise RecordUnknown(analysis, place)
     analysis = listing.whole(analysis, cache)
@@ -268,17 +294,30 @@ class _Again:
         copy = Place.of_project(place)
         notes = scratch.lay_out(self.analysis, self.cache, place, self.place.root, as_is=self.options.as_is)
         self.result.notes += [note for note in notes if note not in self.result.notes]
-        ready = running.prepare(self.place, self._command(place), self.result.environment)
+        if self.options.alone and not Environment(self.result.environment).is_private:
+            raise LapidarError(
+                f"The environment {self.result.environment} uses this machine's libraries",
+                why="where they are out of sight it cannot start",
+                remedy="Restore it with libraries of its own: lapidar restore --libraries private.",
+            )
+        told = alone.VARIABLES if self.options.alone else os.environ
+        ready = running.prepare(self.place, self._command(place), self.result.environment, told)
         before = scratch.state(place)
         began = time.monotonic()
         temporary = folder / "temporary"
         temporary.mkdir()
         writable = None if self.options.opened else (str(folder), *_DEVICES)
+        root = None
+        if self.options.alone:
+            (top := folder / "root").mkdir()
+            root, free = alone.laid_out(top, [self.result.environment, place, temporary])
+            writable = (*(writable or ()), *free)
         limits = running.Limits(
             typed=scratch.recorded_input(self.analysis, self.cache),
             at_most=self.options.at_most,
             watches=self.options.watches,
             writable=writable,
+            root=root,
         )
         ended = ready.wait_in(
             place / self.analysis.folder,
@@ -291,7 +330,8 @@ class _Again:
         )
         code = ended.code
         self.result.not_apart = ("it was asked so (--open)",) if self.options.opened else ended.not_isolated
-        self.result.opened = ended.observed.opened
+        self.result.observed = ended.observed
+        self.result.absent = ended.absent
         self.result.seconds = time.monotonic() - began
         self.result.said = running.last_lines(errors) if errors else ()
         is_ignored = ignored(copy, [])

@@ -19,7 +19,7 @@ from lapidar.core.records import lockfile, selection
 from lapidar.core.restored import programs, running
 from lapidar.core.restored.running import Prepared
 from lapidar.core.system import supervision
-from lapidar.core.system.supervision import Ended, RunOptions
+from lapidar.core.system.supervision import Ended, Root, RunOptions
 
 __all__ = ["FREE", "Limits", "Run", "last_lines", "prepare"]
 
@@ -34,12 +34,14 @@ class Limits(msgspec.Struct, frozen=True, kw_only=True):
         at_most: seconds, after which it is ended.
         watches: whether what it uses is told.
         writable: folders below which alone it may write, and then with no network but a loopback; None: anything.
+        root: it sees that instead of this machine's files; what it looks for there and does not find is told.
     """
 
     typed: Path | None = None
     at_most: float | None = None
     watches: bool = False
     writable: tuple[str, ...] | None = None
+    root: Root | None = None
 
 
 FREE = Limits()
@@ -141,7 +143,9 @@ class Run(msgspec.Struct, frozen=True):
                 session=True,
                 at_most=limits.at_most,
                 grace=0,
-                watches=limits.watches,
+                watches=limits.watches or limits.root is not None,
+                absent=limits.root is not None,
+                root=limits.root,
                 network=limits.writable is None,
                 writable=limits.writable or (),
             )
@@ -168,12 +172,18 @@ def _cannot_run(program: str, error: OSError) -> CannotRun:
     return CannotRun(f"{program} cannot be run", why=error.strerror or str(error), remedy=remedy)
 
 
-def prepare(place: Place, words: Sequence[str], environment: Path | None = None) -> Run:
+def prepare(
+    place: Place,
+    words: Sequence[str],
+    environment: Path | None = None,
+    variables: Mapping[str, str] = os.environ,
+) -> Run:
     """Make a run ready.
 
     Args:
         words: the command, not empty.
         environment: a restored environment; the project's own unless given.
+        variables: those of the caller.
 
     Raises:
         LapidarError: there is no such environment, or no such command.
@@ -183,7 +193,7 @@ def prepare(place: Place, words: Sequence[str], environment: Path | None = None)
     if mark is None:
         raise LapidarError(f"There is no restored environment at {there.folder}", remedy="Run `lapidar restore` first.")
     locked = _locked(place, mark.left_out) if environment is None else ""
-    prepared = running.prepare(place, there, os.environ)
+    prepared = running.prepare(place, there, variables)
     program, words = programs.find(words, there, prepared)
     return Run(
         program=program,

@@ -38,7 +38,7 @@ def verify(place: Place, cache: Cache, analysis: Analysis, environment: Path, re
         options = RerunOptions(environment=environment, watches=True, trusted=True)
         done = rerun(elsewhere, cache, analysis.name, options, reporter)
     own = os.path.realpath(environment) + "/"
-    seen = [path[len(root) :] for path in done.opened if path.startswith(root) and not path.startswith(own)]
+    seen = [path[len(root) :] for path in done.observed.opened if path.startswith(root) and not path.startswith(own)]
     if seen:
         more = f" and {len(seen) - _SHOWN} more" if len(seen) > _SHOWN else ""
         done.notes.append(f"it opened files of the project by where they lie here: {', '.join(seen[:_SHOWN])}{more}")

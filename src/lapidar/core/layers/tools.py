@@ -29,7 +29,7 @@ from lapidar.core.records.owner import LAPIDAR, Layer, Owner
 from lapidar.core.records.snapshot import Snapshot, Tool
 from lapidar.core.system import fonts, owners
 
-__all__ = ["FOLDER", "ToolFound", "ToolsFound", "files_of", "judge", "kept", "observe", "place"]
+__all__ = ["EVERYWHERE", "FOLDER", "ToolFound", "ToolsFound", "files_of", "judge", "kept", "observe", "place"]
 
 FOLDER = f"{marker.PRIVATE}/tools"  # one for each tool's tree, and one to mount a root of its own on
 KEPT = f"{marker.PRIVATE}/tools.json"
@@ -42,10 +42,11 @@ _FIRST_LINE = re.compile(rb"^#!\s*(\S+)(?:[ \t]+(.*?))?\s*$", re.MULTILINE)
 _SHELL = ("sh", "dash", "bash")
 # What every system has and no analysis means by "needs the program"; and compilers, which the standard library starts
 # only to find a library (ctypes.util): who needs one declares it.
-_OF_ANY_SYSTEM = frozenset(
-    "sh bash dash env true false echo cat ls cp mv rm mkdir rmdir touch chmod ln test pwd sleep kill python python3"
-    " pip sudo su git uname head tail sort uniq wc cut tr date ldconfig gcc cc g++ c++ ld as objdump".split()
+EVERYWHERE = frozenset(
+    "sh bash dash env true false echo cat ls cp mv rm mkdir rmdir touch chmod ln test pwd sleep kill uname head tail"
+    " sort uniq wc cut tr date".split()
 )
+_OF_ANY_SYSTEM = EVERYWHERE | frozenset("python python3 pip sudo su git ldconfig gcc cc g++ c++ ld as objdump".split())
 _SHOWN = 3
 _NOTHING: Mapping[str, Sequence[str]] = MappingProxyType({})
 # Data that comes with the libraries, and what every machine has of its own.

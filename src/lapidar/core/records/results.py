@@ -29,6 +29,7 @@ __all__ = [
     "Analysis",
     "Listed",
     "Part",
+    "Proof",
     "RecordBroken",
     "RecordUnread",
     "RecordedFile",
@@ -39,6 +40,7 @@ __all__ = [
     "read",
     "render",
     "with_analysis",
+    "with_proof",
     "write",
     "written",
 ]
@@ -159,11 +161,38 @@ class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
         return Listed(len(here) + elsewhere.files, sum(one.bytes for one in here) + elsewhere.bytes)
 
 
+class Proof(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True):
+    """That a record's results come out where nothing of the machine is in sight that it was proven on.
+
+    Attributes:
+        name, record: of the analysis, and the sha256 of its record.
+        verdict: the worst of its results.
+        results: the sha256 of what was compared.
+        numerics: the profile that held.
+        machine, kernel: the kind of processor, and the kernel's release.
+        proof: the sha256 of this text.
+    """
+
+    name: str
+    record: _Sha256
+    verdict: str
+    results: _Sha256
+    numerics: str
+    machine: str
+    kernel: str
+    proof: str = ""
+
+
 class Results(msgspec.Struct, frozen=True, rename="kebab"):
-    """All records of a project, sorted by name."""
+    """All records of a project, sorted by name, with their proofs."""
 
     format: int = FORMAT
     analysis: tuple[Analysis, ...] = ()
+    proof: tuple[Proof, ...] = ()
+
+    def proof_of(self, analysis: Analysis) -> Proof | None:
+        """That of a record; None where it is not proven."""
+        return next((one for one in self.proof if one.record == analysis.record), None)
 
     def named(self, name: str) -> Analysis | None:
         """The record of an analysis."""
@@ -186,9 +215,19 @@ def identified(analysis: Analysis) -> Analysis:
     return msgspec.structs.replace(analysis, record=hashlib.sha256(_text(bare).encode("utf-8")).hexdigest())
 
 
+def _proof_text(proof: Proof) -> str:
+    return canonical.table("[[proof]]", msgspec.to_builtins(proof))
+
+
+def _sealed(proof: Proof) -> Proof:
+    text = _proof_text(msgspec.structs.replace(proof, proof=""))
+    return msgspec.structs.replace(proof, proof=hashlib.sha256(text.encode("utf-8")).hexdigest())
+
+
 def render(results: Results) -> str:
     """The canonical text."""
-    return f"{_BANNER}format = {results.format}\n" + "".join("\n" + _text(one) for one in results.analysis)
+    tables = [*map(_text, results.analysis), *map(_proof_text, results.proof)]
+    return f"{_BANNER}format = {results.format}\n" + "".join("\n" + one for one in tables)
 
 
 def parse(text: str, name: str = RECORDS_NAME) -> Results:
@@ -223,6 +262,9 @@ def parse(text: str, name: str = RECORDS_NAME) -> Results:
             raise RecordBroken(f"The record of {one.name} in {name} was changed after it was written", remedy=again)
         if flaw := _flaw(one):
             raise RecordBroken(f"{name} is not valid", why=flaw, remedy=again)
+    for proof in results.proof:
+        if _sealed(proof) != proof:
+            raise RecordBroken(f"The proof of {proof.name} in {name} was changed after it was written", remedy=again)
     return results
 
 
@@ -266,7 +308,17 @@ def read(path: Path) -> Results:
 def with_analysis(results: Results, analysis: Analysis) -> Results:
     """The records with one more, or with another of its name."""
     others: Iterable[Analysis] = (one for one in results.analysis if one.name != analysis.name)
-    return Results(FORMAT, tuple(sorted([*others, identified(analysis)], key=lambda one: one.name)))
+    every = tuple(sorted([*others, identified(analysis)], key=lambda one: one.name))
+    # What was proven of another record says nothing of this one.
+    there = {one.record for one in every}
+    return Results(FORMAT, every, tuple(one for one in results.proof if one.record in there))
+
+
+def with_proof(results: Results, proof: Proof) -> Results:
+    """The records with the proof of one."""
+    others: Iterable[Proof] = (one for one in results.proof if one.name != proof.name)
+    every = tuple(sorted([*others, _sealed(proof)], key=lambda one: one.name))
+    return Results(FORMAT, results.analysis, every)
 
 
 def write(results: Results, path: Path) -> bool:

@@ -23,11 +23,24 @@ from lapidar.core.system.observed import Image, ObservedRun
 from lapidar.core.system.waking import interruptible
 from lapidar.core.system.written import Files, Told, Touched, touched
 
-__all__ = ["Ended", "RunOptions", "logged", "run"]
+__all__ = ["Ended", "NoRoot", "Root", "RunOptions", "logged", "run"]
 
 _GRACE_SECONDS = 3.0  # for what a command left behind when it ended
 _FIELDS = {"I": 3, "O": 2, "M": 2, "E": 1, "W": 1, "C": 1, "U": 1, "T": 4, "X": 1, "R": 1, "L": 1, "D": 1, "F": 1,
-           "N": 1, "P": 1, "B": 1, "Z": 0}  # fmt: skip
+           "N": 1, "P": 1, "B": 1, "Z": 0, "A": 2, "G": 1}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Root:
+    """A root of a run's own, instead of the host's.
+
+    Attributes:
+        folder: what lies in it is all that is to be seen, and
+        shown: these files and folders of the host, at the same places; for each, something of its kind lies there.
+    """
+
+    folder: str
+    shown: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,6 +60,8 @@ class RunOptions:
         network: whether it has this machine's network, or one of its own with nothing but a loopback.
         writable: folders below which alone it may write; empty: anywhere.
         by_mounts: limit writing by mounts of its own, also where this kernel has a better way (Landlock).
+        root: it sees that, instead of the host's files.
+        absent: whether what it looks for and what is not there is told; with `watches`.
     """
 
     input: int | None = None
@@ -63,6 +78,20 @@ class RunOptions:
     network: bool = True
     writable: tuple[str, ...] = ()
     by_mounts: bool = False
+    root: Root | None = None
+    absent: bool = False
+
+
+class NoRoot(LapidarError):
+    """This kernel lets a plain user make no root of his own."""
+
+    def __init__(self, number: int) -> None:
+        super().__init__(
+            "This kernel lets no root of one's own be made",
+            why=os.strerror(number),
+            remedy="Allow user namespaces (sysctl user.max_user_namespaces, kernel.unprivileged_userns_clone), or do "
+            "it on another machine.",
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +106,7 @@ class Ended:
         left_behind: how many processes it left behind, which were ended.
         observed: what it used, where it was watched.
         touched: what it did to files, where these were told one by one.
+        absent: what each image looked for and is not there, by paths as the run had them.
         not_isolated: of what was to keep it apart, what this kernel refuses, a sentence each.
     """
 
@@ -87,6 +117,7 @@ class Ended:
     left_behind: int = 0
     observed: ObservedRun = field(default_factory=lambda: ObservedRun(0, (), (), ()))
     touched: Touched = field(default_factory=Touched)
+    absent: Mapping[Image, tuple[str, ...]] = field(default_factory=dict)
     not_isolated: tuple[str, ...] = ()
 
 
@@ -175,7 +206,13 @@ def _started(
 ) -> subprocess.Popen[bytes]:
     """The supervisor at work; what it writes its log to, and what tells it that we live, are the `pipes`."""
     files = options.files if options.watches else None
-    asked = {"w": options.watches, "s": options.session, "n": not options.network, "m": options.by_mounts}
+    asked = {
+        "w": options.watches,
+        "s": options.session,
+        "n": not options.network,
+        "m": options.by_mounts,
+        "a": options.absent,
+    }
     flags = "".join(letter for letter, is_asked in asked.items() if is_asked)
     numbers = [*pipes, round((options.at_most or 0) * 1000), round(options.grace * 1000), options.memory]
     texts = [
@@ -184,6 +221,8 @@ def _started(
         os.path.realpath(files.root) if files else "",
         files.copies if files else "",
         "\n".join(files.ignored) if files else "",
+        options.root.folder if options.root else "",
+        "\n".join(options.root.shown) if options.root else "",
     ]
     try:
         return subprocess.Popen(
@@ -227,6 +266,8 @@ def _whole(descriptor: int) -> bytes:
 def _read(data: bytes, program: str, options: RunOptions, seconds: float) -> Ended:
     records = _Records(options)
     records.add(data)
+    if records.no_root is not None:
+        raise NoRoot(records.no_root)
     if records.not_executed is not None:
         why = os.strerror(records.not_executed)
         mounted = "Is the file system mounted noexec? Then restore elsewhere with --into."
@@ -257,7 +298,9 @@ class _Records:
         self.is_late = self.is_whole = False
         self.not_executed: int | None = None
         self.not_watched: int | None = None
+        self.no_root: int | None = None
         self.not_isolated: list[str] = []
+        self._absent: list[tuple[str, str]] = []  # which image looked, and for what path
         self._images: dict[str, Image] = {}
         self._executed: list[str] = []
         self._used: list[tuple[str, str, str]] = []  # opened or mapped, by which image, the path
@@ -305,6 +348,10 @@ class _Records:
                 self.not_isolated.append(f"no network of its own could be made: {os.strerror(int(words[0]))}")
             case "B":
                 self.not_isolated.append(f"writing could not be limited: {os.strerror(int(words[0]))}")
+            case "A":
+                self._absent.append((words[0], os.path.normpath(words[1])))
+            case "G":
+                self.no_root = int(words[0])
             case "Z":
                 self.is_whole = True
 
@@ -327,6 +374,10 @@ class _Records:
             (mapped if kind == "M" else opened).add(plain)
             if image in self._images:
                 by.setdefault(self._images[image], set()).add(plain)
+        absent: dict[Image, dict[str, None]] = {}
+        for image, path in self._absent:
+            if image in self._images:
+                absent.setdefault(self._images[image], {})[path] = None
         observed = ObservedRun(
             code,
             places.files(mapped),
@@ -338,7 +389,15 @@ class _Records:
         partners = tuple(sorted({one for one in self._partners if one}))
         changed = replace(changed, listed=tuple(sorted(self._listed(opened))), partners=partners)
         return Ended(
-            code, seconds, self.memory, self.is_late, self.left_behind, observed, changed, tuple(self.not_isolated)
+            code,
+            seconds,
+            self.memory,
+            self.is_late,
+            self.left_behind,
+            observed,
+            changed,
+            {image: tuple(paths) for image, paths in absent.items()},
+            tuple(self.not_isolated),
         )
 
 

@@ -1,14 +1,15 @@
 /* Runs a command, watches what it and its children do to files, ends what they leave behind, and ends all of it where it
  * takes too long or where its caller goes away.
  *
- *   supervise LOG LIFE LIMIT GRACE MEMORY FLAGS WRITABLE ROOT KEPT IGNORED PROGRAM NAME [WORD ...]
+ *   supervise LOG LIFE LIMIT GRACE MEMORY FLAGS WRITABLE ROOT KEPT IGNORED TOP SHOWN PROGRAM NAME [WORD ...]
  *
  * LOG is the descriptor of the log; LIFE one whose other end the caller holds: when it is closed, everything is ended.
  * LIMIT (0: none) milliseconds the run may take, GRACE milliseconds what it left behind may go on. MEMORY (0: no limit)
  * bytes each process may have. FLAGS are letters: w watches, s begins a session, n gives it a network of its own with
- * nothing but a loopback. WRITABLE are the only folders below which it may write ("" for no such limit). ROOT is the folder
+ * nothing but a loopback, m limits writing by mounts, a tells what is looked for and is not there. WRITABLE are the only folders below which it may write ("" for no such limit). ROOT is the folder
  * whose files are told one by one ("" for none), KEPT an empty folder for the bytes of files that are about to be changed,
- * IGNORED folders of which nobody wants to know; of folders there may be several, with newlines between. PROGRAM is the
+ * IGNORED folders of which nobody wants to know. TOP ("" for the host's) is a folder that becomes its root, and SHOWN the
+ * host's files and folders that lie in it, at the same places; of folders there may be several, with newlines between. PROGRAM is the
  * file to be executed, NAME and WORDs what it is called with.
  *
  * The kernel stops a process at the few calls that name a file, and asks here (seccomp's user notification); every call
@@ -27,6 +28,7 @@ typedef unsigned short u16;
 
 #define EINTR 4
 #define ECHILD 10
+#define ENAMETOOLONG 36
 #define ENOTDIR 20
 #define EINVAL 22
 #define ENOSYS 38
@@ -559,7 +561,7 @@ static void forget_folders(void) { memset(&folders, 0, sizeof folders); }
 
 /* ---- calls */
 
-enum what { OPEN, OPEN2, CREATE, TRUNCATE, RENAME, REMOVE, LINK, MAKE, EXECUTE, MAP, HANDLES, RING, MOVES, CONNECT };
+enum what { OPEN, OPEN2, CREATE, TRUNCATE, RENAME, REMOVE, LINK, MAKE, EXECUTE, MAP, HANDLES, RING, MOVES, CONNECT, LOOK };
 
 /* A call that is asked for: its numbers on x86-64 and for programs of 32 bits, and where its words are: of each path the
  * folder's descriptor (-1: there is none) and the text, and what says how (flags). */
@@ -596,6 +598,16 @@ static const struct known_call calls[] = {
     {272, 310, MOVES, -1, -1, -1, -1, -1},
     {308, 346, MOVES, -1, -1, -1, -1, -1},
     {42, 362, CONNECT, -1, -1, -1, -1, -1},
+    /* Those that only ask about a file: seen where it is to be told what was not there. */
+    {4, 195, LOOK, -1, 0, -1, -1, -1},
+    {6, 196, LOOK, -1, 0, -1, -1, -1},
+    {262, 300, LOOK, 0, 1, -1, -1, -1},
+    {332, 383, LOOK, 0, 1, -1, -1, -1},
+    {21, 33, LOOK, -1, 0, -1, -1, -1},
+    {269, 307, LOOK, 0, 1, -1, -1, -1},
+    {439, 439, LOOK, 0, 1, -1, -1, -1},
+    {89, 85, LOOK, -1, 0, -1, -1, -1},
+    {267, 305, LOOK, 0, 1, -1, -1, -1},
 };
 #define CALLS (int)(sizeof calls / sizeof *calls)
 #define WIDE 0xC000003E
@@ -673,6 +685,18 @@ static int used(char *real, u64 flags) {
     if (flags & (1 | 2 | 01000) || (flags & 0100 && !is_there)) written(real);
     return 1;
 }
+static int tells_absent; /* whether what is looked for and is not there is told */
+
+/* A path that a process looks for, in its own root: told where nothing is there. */
+static void looked_for(struct process *process, const char *path) {
+    u64 how[3] = {010000000 | CLOSE_ON_EXEC, 0, 0x10 /* RESOLVE_IN_ROOT */};
+    long top = sys_open_at(-100, in_proc(process->id, "/root"), 010000000 | DIRECTORY);
+    if (top < 0) return;
+    long file = call(437, top, P(path), P(how), sizeof how, 0);
+    sys_close((int)top);
+    if (file >= 0) sys_close((int)file);
+    else if (file == -ENOENT || file == -ENOTDIR) tell('A', process->image, path);
+}
 static void opened(struct process *process, const char *path, char *real, u64 flags) {
     if (flags & 010000000) return; /* O_PATH: no bytes */
     const char *here = is_elsewhere(process) ? real : path;
@@ -688,6 +712,7 @@ static void executed(struct process *process, struct notification *told, const s
         if (!link_in_proc(process->id, name, path, PATH)) return;
         memcpy(real, path, length(path) + 1);
     }
+    if (tells_absent) looked_for(process, path);
     const char *place = is_elsewhere(process) ? real : path;
     if (!*place || sys_status(place, status, 1) < 0 || (mode_in(status) & FORMAT) != 0100000) return;
     if (call(21, P(place), 1, 0, 0, 0) < 0) return; /* access: it cannot be executed */
@@ -728,6 +753,7 @@ static void happens(struct process *process, struct notification *told, const st
         return;
     }
     if (!path_of(process, told, known->folder, known->path, path, real)) return;
+    if (tells_absent && (known->what == LOOK || known->what == OPEN || known->what == OPEN2) && !(flags & 0100)) looked_for(process, path);
     switch (known->what) {
         case OPEN2: {
             u64 how = 0, here[2] = {(u64)&how, 8}, there[2] = {flags, 8};
@@ -800,7 +826,7 @@ static void step(int code, u32 value, int then, int otherwise) {
 static void calls_of(int wide) {
     for (int at = 0; at < CALLS; at++) {
         int found = wide ? calls[at].wide : calls[at].narrow;
-        if (found < 0 || calls[at].what == MAP) continue;
+        if (found < 0 || calls[at].what == MAP || (calls[at].what == LOOK && !tells_absent)) continue;
         step(EQUAL, (u32)found, 0, 1);
         step(GIVE, NOTIFY, 0, 0);
     }
@@ -818,7 +844,7 @@ static void calls_of(int wide) {
 static int seats[2]; /* a pair of sockets: the child's words to this process before it becomes the program */
 
 struct said {
-    int kind, error; /* 1: the listener comes with it; 2: not executed; 3: not watched; 4: network, 5: writing not limited */
+    int kind, error; /* 1: the listener comes with it; 2: not executed; 3: not watched; 4: network, 5: writing not limited; 6: no root */
 };
 static void say(int kind, long error, int file) {
     struct said words = {kind, (int)-error};
@@ -868,6 +894,25 @@ static long own_network(void) {
     error = sys_ioctl((int)file, 0x8914, request);
     sys_close((int)file);
     return error;
+}
+/* A root of one's own: a folder in which everything lies that is to be seen, and the host's files and folders at the same
+ * places in it. It has another host's name. What is of the host beside that is out of sight. */
+static long other_root(const char *folder, const char *shown) {
+    static char one[PATH], at[PATH];
+    long error = own_spaces(0x20000 | 0x4000000 | 0x8000000);
+    if (error < 0) return error;
+    if ((error = call(165, P("none"), P("/"), 0, 16384 | (1 << 18), 0)) < 0) return error; /* private, all of it */
+    if ((error = call(165, P(folder), P(folder), 0, 4096 | 16384, 0)) < 0) return error;
+    while (next_line(&shown, one)) {
+        if (!joined(at, folder, one + 1)) return -ENAMETOOLONG;
+        if ((error = call(165, P(one), P(at), 0, 4096 | 16384, 0)) < 0) return error;
+    }
+    call(170, P("elsewhere"), 9, 0, 0, 0); /* sethostname */
+    if (!call(79, P(one), PATH, 0, 0, 0)) *one = 0; /* getcwd */
+    if ((error = call(80, P(folder), 0, 0, 0, 0)) < 0) return error;
+    if ((error = call(155, P("."), P("."), 0, 0, 0)) < 0) return error; /* pivot_root: the old one lies over the new */
+    if ((error = call(166, P("."), 2, 0, 0, 0)) < 0) return error; /* and is taken away */
+    return *one ? call(80, P(one), 0, 0, 0, 0) : 0;
 }
 /* Writing is allowed below these folders alone (Landlock). */
 static long only_below(const char *writable) {
@@ -981,6 +1026,7 @@ static void become_program(char **words, char **variables, long memory) {
     call(14, 2, P(&all), 0, 8, 0);
     if (has(flags, 's')) call(112, 0, 0, 0, 0, 0);
     if (memory) call(160, 9, P(limit), 0, 0, 0);
+    if (*words[11] && (error = other_root(words[11], words[12])) < 0) say(6, error, -1), sys_exit(1);
     if (has(flags, 'n') && (error = own_network()) < 0) say(4, error, -1);
     if (*words[7]) {
         error = has(flags, 'm') ? -1 : only_below(words[7]);
@@ -998,7 +1044,7 @@ static void become_program(char **words, char **variables, long memory) {
     }
     if (call(436, 3, 0xFFFFFFFF, 4, 0, 0) < 0) /* what is open here is not the program's: close_range, on execution */
         for (int file = 3; file < 1024; file++) call(72, file, 2, 1, 0, 0);
-    error = call(59, P(words[11]), P(words + 12), P(variables), 0, 0);
+    error = call(59, P(words[13]), P(words + 14), P(variables), 0, 0);
     say(2, error, -1);
     sys_exit(1);
 }
@@ -1096,12 +1142,13 @@ struct polled {
 };
 
 static int run(int count, char **words, char **variables) {
-    if (count < 13) return sys_write(2, "usage: see supervise.c; ", 24), sys_write(2, source, length(source)), sys_write(2, "\n", 1), 2;
+    if (count < 15) return sys_write(2, "usage: see supervise.c; ", 24), sys_write(2, source, length(source)), sys_write(2, "\n", 1), 2;
     u64 signals = 1UL << 16 | 1UL << 1 | 1UL << 14 | 1UL | 1UL << 2; /* a child; interrupt, end, hang up, quit */
     long began = now(), limit = parsed(words[3]), grace = parsed(words[4]), ends = 0, alive = parsed(words[2]);
     int listener = -1, is_ending = 0;
     log_file = (int)parsed(words[1]);
     root = words[8], kept_folder = words[9], ignored = words[10];
+    tells_absent = has(words[6], 'a') != 0;
     own_id = sys_getpid();
     char status[144];
     if (*root && sys_status(root, status, 1) >= 0) root_device = STATUS(status, 0), root_inode = STATUS(status, 8);
@@ -1133,7 +1180,7 @@ static int run(int count, char **words, char **variables) {
                 listener = file;
                 sys_ioctl(listener, 0x40082104, (void *)flags);
             } else {
-                static const char *const kinds[] = {"", "", "F", "N", "P", "B"};
+                static const char *const kinds[] = {"", "", "F", "N", "P", "B", "G"};
                 told(kinds[words_heard.kind]), told_number(words_heard.error);
             }
         }

@@ -1,0 +1,152 @@
+"""``lapidar prove``"""
+
+from __future__ import annotations
+
+import argparse
+import shlex
+from typing import TYPE_CHECKING, Any
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import View, human_seconds
+from lapidar.core.errors import LapidarError
+
+if TYPE_CHECKING:
+    from lapidar.core.flows.prove import Missing, Proved
+
+DESCRIPTION = """\
+Run recorded analyses in their restored environment where nothing of this machine is in sight: in a root of its own
+with the kernel's file systems, the utilities of POSIX and a made-up /etc, as another user on another host, without a
+network. Compare the results with the recorded ones, and say what was looked for and is not there though this machine
+has it. What gives the same there is proven: it needs nothing but the snapshot. The proof is kept beside the record. A
+command after two dashes is run here first, and compared with that."""
+
+EXAMPLES = """\
+examples:
+  lapidar prove                          all recorded analyses
+  lapidar prove kilns                    one of them
+  lapidar prove -- python plot.py        a command that is not recorded
+
+exit codes:
+  0  proven: all results are identical, the same content, or within tolerance
+  1  not proven                          3  it could not be run"""
+
+_MOST_SHOWN = 12
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    from lapidar.cli.verdicts import add_output_options
+
+    parser.add_argument("names", nargs="*", metavar="NAME", help="the analyses (default: all recorded ones)")
+    parser.add_argument("-y", "--yes", action="store_true", help="run a record of somebody else without asking")
+    parser.add_argument("--keep-results", metavar="DIR", help="put the results of the run into this folder")
+    parser.add_argument("--at-most", type=float, metavar="SECONDS", help="end a run after so long")
+    add_output_options(parser)
+
+
+def run(session: Session) -> int:
+    from lapidar.core.flows.prove import ProveOptions, prove, prove_command
+    from lapidar.core.records import results
+
+    options, view = session.options, session.view
+    place, cache = session.place, session.cache()
+    how = ProveOptions(
+        at_most=options.at_most,
+        trusted=options.yes,
+        draws=bool(options.picture or options.report),
+        keep=session.path("keep_results"),
+    )
+    if options.after:
+        proved = [prove_command(place, cache, tuple(options.after), how, view.reporter())]
+        show(proved[0], view)
+    else:
+        names = options.names or [one.name for one in results.read(place.records).analysis]
+        if not names:
+            raise LapidarError("Nothing is recorded here", remedy="For example: lapidar record -- python analysis.py")
+        proved = []
+        for name in names:
+            proved.append(prove(place, cache, name, how, view.reporter()))
+            show(proved[-1], view)
+    for one in proved:
+        _draw(session, one, len(proved) > 1)
+    good = all(one.proof for one in proved)
+    if view.json:
+        view.object({"proofs": [as_values(one) for one in proved], "proven": good})
+    return ExitCode.DONE if good else ExitCode.NO
+
+
+def _draw(session: Session, proved: Proved, several: bool) -> None:
+    from lapidar.cli.rerun import draw
+
+    draw(session, proved.rerun, several, [("proven", "yes" if proved.proof else "no")])
+
+
+def show(proved: Proved, view: View) -> None:
+    """What came of it."""
+    from lapidar.cli import verdicts
+
+    done = proved.rerun
+    name = done.analysis.name
+    for note in done.notes:
+        view.warn(note)
+    for line in done.said if done.exit_code != done.analysis.exit_code else ():
+        view.note(f"  {line}")
+    view.note(f"{name}: ran in {human_seconds(done.seconds)} where nothing of this machine is in sight.")
+    verdicts.show(done.compared, view)
+    _missing(proved.missing, view)
+    view.line()
+    if proved.proof:
+        view.line(f"{name}: proven ({done.verdict}): it needs nothing but its snapshot and its record.", "good")
+    elif done.not_apart:
+        view.line(f"{name}: not proven: {'; '.join(done.not_apart)}.", "bad")
+    elif proved.varies:
+        view.line(f"{name}: not proven: also here, with all of this machine in sight, its results are others.", "bad")
+        view.line(f"next: lapidar rerun {shlex.quote(name)} --times 3 tells what varies by itself")
+    else:
+        view.line(f"{name}: not proven: elsewhere its results would be others.", "bad")
+        if any(one.was_used and one.owner for one in proved.missing):
+            command = shlex.join(done.analysis.command)
+            view.line(f"next: lapidar capture --observe -- {command} takes along what it uses here")
+
+
+def _missing(missing: tuple[Missing, ...], view: View) -> None:
+    if not missing:
+        return
+    view.line()
+    was_needless = all(one.was_used is None for one in missing)
+    more = ", and not needed for these results" if was_needless else ""
+    view.line(f"Looked for and not there, though this machine has it{more}:", "" if was_needless else "warn")
+    shown = sorted(missing, key=lambda one: not one.was_used)
+    rows = [
+        [
+            one.path,
+            f"{one.owner.name} {one.owner.version}" if one.owner else "of no package",
+            {True: "opened", False: "asked for", None: ""}[one.was_used],
+        ]
+        for one in shown[:_MOST_SHOWN]
+    ]
+    cut = 2 if was_needless else 3
+    titles = ["file", "package of the system", "with this machine in sight"]
+    view.table(titles[:cut], [row[:cut] for row in rows])
+    if len(shown) > _MOST_SHOWN:
+        view.line(f"and {len(shown) - _MOST_SHOWN:,} more (--json has all)")
+
+
+def as_values(proved: Proved) -> dict[str, Any]:
+    """A proof, or why there is none, for machines."""
+    from lapidar.cli import rerun
+
+    return {
+        **rerun.as_values(proved.rerun),
+        "proven": proved.proof is not None,
+        "varies_here": proved.varies,
+        "missing": [
+            {
+                "path": one.path,
+                "package": one.owner.name if one.owner else None,
+                "version": one.owner.version if one.owner else None,
+                "was_used": one.was_used,
+            }
+            for one in proved.missing
+        ],
+    }

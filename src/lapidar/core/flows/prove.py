@@ -1,0 +1,212 @@
+"""Prove: a recorded analysis where nothing of this machine is in sight, while this machine still has everything:
+whether it gives the same there, and what it looked for and did not find."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+import time
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from lapidar.core import atomic
+from lapidar.core.cache.runs import RunNote, Runs
+from lapidar.core.cache.store import Cache
+from lapidar.core.environment.folder import Environment
+from lapidar.core.flows import record as recording
+from lapidar.core.flows.record import RecordOptions
+from lapidar.core.flows.rerun import Rerun, RerunOptions, recorded, rerun_of
+from lapidar.core.place import Place
+from lapidar.core.progress import Progress, Silent
+from lapidar.core.records import results
+from lapidar.core.records.results import Analysis, Proof
+from lapidar.core.restored.watched import Inside
+from lapidar.core.system import elf, owners
+from lapidar.core.system.loader import Loader, System
+from lapidar.core.system.observed import Image
+from lapidar.core.system.owners import SystemPackage
+
+__all__ = ["Missing", "ProveOptions", "Proved", "prove", "prove_command"]
+
+# What a system has of its own, and asks for by itself: each has another, and none of it is an analysis's.
+_OF_EACH_SYSTEM = re.compile(
+    r"/etc/(ld\.so\..*|localtime|timezone|machine-id|mtab|environment|inputrc|os-release|debian_version|lsb-release"
+    r"|ssl/.*|pki/.*|ca-certificates.*|python3[^/]*(/.*)?|gai\.conf|services|protocols)$"
+    r"|/(usr/)?lib(64)?(/[a-z0-9_]+-linux-gnu)?/(glibc-hwcaps|tls|haswell|x86_64|avx512_1)(/|$)"
+    r"|/usr/share/(zoneinfo|i18n)(/|$)|/etc$|/usr(/s?bin|/lib|/local|/local/s?bin|/share)?$|/s?bin$|/lib(64)?$|/home$|/root$"
+    r"|/var(/tmp|/run|/lib)?$|/tmp$|/opt$|.*/gconv/gconv-modules\.d$"
+)
+_LIBRARY = re.compile(r"[^/]+\.so(\.[\w.]+)?$")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProveOptions:
+    """How to prove.
+
+    Attributes:
+        at_most: seconds, after which a run is ended.
+        output: the descriptor that what it prints goes to; None keeps it silent.
+        trusted: as for a rerun.
+        draws, keep: as for a rerun.
+    """
+
+    at_most: float | None = None
+    output: int | None = None
+    trusted: bool = False
+    draws: bool = False
+    keep: Path | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Missing:
+    """What a run looked for and did not find, though this machine has it.
+
+    Attributes:
+        path: where it is here.
+        owner: the operating system's package that has it; None: no package.
+        was_used: whether a run that has this machine in sight uses it; None: nobody looked.
+    """
+
+    path: str
+    owner: SystemPackage | None = None
+    was_used: bool | None = None
+
+
+@dataclass(slots=True)
+class Proved:
+    """What came of it.
+
+    Attributes:
+        rerun: how it went.
+        missing: what this machine has and the run did not find.
+        varies: whether it gives other results here too, so that nothing can be said.
+        proof: that it is proven; None: it is not.
+    """
+
+    rerun: Rerun
+    missing: tuple[Missing, ...] = ()
+    varies: bool = False
+    proof: Proof | None = None
+    notes: list[str] = field(default_factory=list)
+
+
+def prove(
+    place: Place, cache: Cache, name: str, options: ProveOptions | None = None, reporter: Progress | None = None
+) -> Proved:
+    """Prove a recorded analysis; the proof is kept beside its record.
+
+    Raises:
+        RecordUnknown: as for a rerun.
+        NoRoot: this kernel lets no root of its own be made: nothing can be said.
+        LapidarError: it cannot be run.
+    """
+    analysis = recorded(place, name)
+    options, reporter = options or ProveOptions(), reporter or Silent()
+    found = _proved(place, cache, analysis, options, reporter)
+    if found.proof is not None:
+        _keep(place, cache, found.proof, found.rerun)
+    return found
+
+
+def prove_command(
+    place: Place, cache: Cache, command: tuple[str, ...], options: ProveOptions, reporter: Progress | None = None
+) -> Proved:
+    """Run a command here, and then where nothing of this machine is in sight, and compare; nothing is recorded.
+
+    Raises:
+        LapidarError: it cannot be run.
+    """
+    how = RecordOptions(at_most=options.at_most)
+    analysis = recording.observed(place, cache, "this command", command, how, reporter)
+    return _proved(place, cache, analysis, replace(options, trusted=True), reporter or Silent())
+
+
+def _proved(place: Place, cache: Cache, analysis: Analysis, options: ProveOptions, reporter: Progress) -> Proved:
+    how = RerunOptions(
+        alone=True,
+        at_most=options.at_most,
+        output=options.output,
+        trusted=options.trusted,
+        draws=options.draws,
+        keep=options.keep,
+    )
+    done = rerun_of(place, cache, analysis, how, reporter)
+    environment = Environment(done.environment)
+    found = Proved(done, tuple(_missing(place, environment, done)))
+    if done.is_good and not done.not_apart:
+        found.proof = _proof(analysis, done)
+        found.missing = tuple(one for one in found.missing if not os.path.isdir(one.path))
+        return found
+    # Only now is it worth another run: what of it does one use that has this machine in sight?
+    seen = RerunOptions(watches=True, quiet=True, at_most=options.at_most, trusted=True, environment=done.environment)
+    here = rerun_of(place, cache, analysis, seen, reporter)
+    found.varies = not here.is_good
+    judged = (replace(one, was_used=_is_used(one.path, here)) for one in found.missing)
+    # A folder that is missing matters where something in it is used.
+    found.missing = tuple(one for one in judged if one.was_used or not os.path.isdir(one.path))
+    return found
+
+
+def _is_used(path: str, here: Rerun) -> bool:
+    """Whether a run used a file, or one below a folder."""
+    used = {*here.observed.opened, *here.observed.mapped, *map(os.path.realpath, here.observed.executed)}
+    real = os.path.realpath(path)
+    return real in used or any(one.startswith(f"{real}/") for one in used)
+
+
+def _missing(place: Place, environment: Environment, done: Rerun) -> Iterator[Missing]:
+    inside = Inside(place, environment)
+    by_name = {os.path.basename(path) for path in done.observed.mapped}
+    loader = Loader(System.here(), elf.read)
+    paths: dict[str, None] = {}
+    for path in _of_environment(done.absent, inside):
+        if os.path.basename(path) in by_name:
+            continue  # it was found elsewhere
+        if inside.has(path):
+            found = loader.find(os.path.basename(path)) if _LIBRARY.fullmatch(os.path.basename(path)) else None
+        else:
+            found = path if os.path.lexists(path) and not _OF_EACH_SYSTEM.match(path) else None
+        if found:
+            paths[found] = None
+    known = owners.here().of(paths)
+    for path in sorted(paths):
+        yield Missing(path, known.get(path))
+
+
+def _of_environment(absent: Mapping[Image, Iterable[str]], inside: Inside) -> Iterator[str]:
+    """What programs of the environment looked for; what the system's own utilities do is theirs."""
+    for image, paths in absent.items():
+        if inside.has(image.running) or inside.has(image.started):
+            yield from paths
+
+
+def _proof(analysis: Analysis, done: Rerun) -> Proof:
+    lines = "".join(f"{one.path}\0{one.verdict}\n" for one in done.compared)
+    made = "".join(f"{one.path}\0{one.sha256}\n" for one in analysis.result)
+    digest = hashlib.sha256(f"{analysis.printed}\n{made}{lines}".encode("utf-8", "surrogateescape")).hexdigest()
+    kernel = os.uname()
+    return Proof(
+        name=analysis.name,
+        record=analysis.record,
+        verdict=str(done.verdict),
+        results=digest,
+        numerics=analysis.numerics,
+        machine=kernel.machine,
+        kernel=kernel.release.partition("-")[0],
+    )
+
+
+def _keep(place: Place, cache: Cache, proof: Proof, done: Rerun) -> None:
+    """Write the proof beside the record, if that is still what it was."""
+    with atomic.locked(place.own_folder):
+        before = results.read(place.records)
+        now = before.named(proof.name)
+        if now is None or now.record != proof.record:
+            return
+        results.write(results.with_proof(before, proof), place.records)
+    if cache.writable:
+        file = str(place.records)
+        note = RunNote(time.time(), proof.record, file, done.seconds, 0, proof.machine, is_proof=True)
+        Runs(cache).add(done.analysis, note)

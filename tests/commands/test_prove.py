@@ -1,0 +1,208 @@
+"""Proofs: what gives the same where nothing of this machine is in sight, and what does not."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+from typing import Any
+
+from core.test_system import compile_c
+from lapidar.core.records import results
+from support import PROGRAM, Case
+
+# Starts a program where the kernel answers every wish for a namespace with EPERM (seccomp(2)).
+WITHOUT_NAMESPACES = """
+import ctypes, os, struct, sys
+steps = [(0x20, 0, 0, 0), (0x15, 0, 1, 272), (0x06, 0, 0, 0x00050001), (0x06, 0, 0, 0x7FFF0000)]
+text = b"".join(struct.pack("HBBI", *step) for step in steps)
+kept = ctypes.create_string_buffer(text)
+program = struct.pack("HxxxxxxP", len(steps), ctypes.addressof(kept))
+libc = ctypes.CDLL(None, use_errno=True)
+assert libc.prctl(38, 1, 0, 0, 0) == 0 and libc.prctl(22, 2, ctypes.create_string_buffer(program), 0, 0) == 0
+os.execv(sys.argv[1], sys.argv[1:])
+"""
+
+
+class Proofs(Case):
+    own_cache = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.lapidar("capture", self.environment())
+        self.lapidar("restore")
+
+    def record(self, script: str, name: str = "fire") -> None:
+        (self.project / f"{name}.py").write_text(script)
+        self.lapidar("record", name, "--", "python", f"{name}.py")
+
+    def proved(self, *words: str, code: int = 0) -> dict[str, Any]:
+        found: dict[str, Any] = self.json("prove", *words, code=code)["proofs"][0]
+        return found
+
+    def outside(self, name: str) -> Path:
+        """A file of this machine that lies in no temporary folder and in no package."""
+        folder = Path(tempfile.mkdtemp(prefix="lapidar-outside-", dir=Path.home()))
+        self.addCleanup(shutil.rmtree, folder)
+        return folder / name
+
+    def test_what_needs_nothing_of_this_machine(self) -> None:
+        self.record(
+            "import json, os, socket, sqlite3, subprocess, threading, zoneinfo\n"
+            "told = subprocess.run('echo tin | tr a-z A-Z', shell=True, capture_output=True, text=True).stdout\n"
+            "with socket.create_server(('127.0.0.1', 0)) as server:\n"
+            "    socket.create_connection(server.getsockname()).close()\n"
+            "thread = threading.Thread(target=print, args=('fired',)); thread.start(); thread.join()\n"
+            "json.dump([told, sqlite3.connect(':memory:').execute('select 2').fetchall(), os.getcwd()[:1]], open('out.json', 'w'))\n"
+        )
+        before = self.proved()
+        self.assertTrue(before["proven"], before)
+        self.assertEqual([one["verdict"] for one in before["results"]], ["identical", "identical"])
+        file = self.project / "lapidar.results"
+        text = file.read_text()
+        self.assertIn("[[proof]]", text)
+        for word in (os.uname().nodename, str(self.project), time.strftime("%Y-%m")):
+            self.assertNotIn(word, text)
+        self.lapidar("prove", "fire")
+        self.assertEqual(file.read_text(), text, "proven again, it is the same bytes")
+        self.assertIn("proven", self.lapidar("show", "results", "fire").stdout)
+        self.assertRegex(self.lapidar("history").stdout, "proved|proven")
+        # What is recorded anew is not proven by what was.
+        self.record("open('out.json', 'w').write('2')")
+        self.assertEqual(results.read(file).proof, ())
+        self.lapidar("prove")
+        file.write_text(file.read_text().replace('verdict = "identical"', 'verdict = "same content"'))
+        self.assertIn("proof of fire in lapidar.results was changed", self.fails("rerun"))
+
+    def test_nothing_of_the_host_is_in_sight(self) -> None:
+        self.record(
+            "import os, pwd, socket\n"
+            "told = [socket.gethostname(), pwd.getpwuid(os.getuid()).pw_name, os.path.expanduser('~'), sorted(os.listdir('/etc'))]\n"
+            "told += [sorted(os.listdir('/home')), os.path.exists('/etc/ssl'), os.listdir('/usr/share'), os.environ.get('KILN')]\n"
+            "told += [os.path.exists(os.path.expanduser('~/.profile')), os.listdir('/var/lib'), os.listdir('/opt')]\n"
+            "for place in '/tmp', '/var/tmp', os.path.expanduser('~'):\n"
+            "    try:\n        open(place + '/lapidar-wrote', 'w').close()\n        told.append('could')\n    except OSError: pass\n"
+            "print(told)\n",
+        )
+        for place in ("/tmp", "/var/tmp"):
+            Path(place, "lapidar-wrote").unlink()
+        self.variables["KILN"] = "hot"
+        kept = self.folder / "kept"
+        found = self.proved("--keep-results", str(kept), code=1)
+        self.assertFalse(found["proven"])
+        told = (kept / "printed.txt").read_text()
+        self.assertTrue(told.startswith("['elsewhere', 'potter', '/home/potter', ['group', 'host"), told)
+        self.assertTrue(told.endswith("['potter'], False, [], None, False, [], [], 'could', 'could', 'could']\n"), told)
+        self.assertFalse(any(os.path.exists(f"{place}/lapidar-wrote") for place in ("/tmp", "/var/tmp")))
+
+    def test_what_it_misses_is_named(self) -> None:
+        data, library = self.outside("kilns.txt"), self.outside("libkiln.so")
+        data.write_text("1280\n")
+        compile_c(library.parent, "libkiln.so", "int heat(void) { return 1280; }", "-shared", "-fPIC")
+        script = (
+            "import ctypes, os\n"
+            "try:\n    heat = {}\nexcept OSError:\n    heat = 900\n"
+            "open('heat.txt', 'w').write(str(heat))\n"
+        )
+        asked = f"1280 if os.path.exists({str(data)!r}) else 900"
+        for name, how, path, was_used in (
+            ("read", f"int(open({str(data)!r}).read())", data, True),
+            ("asked", asked, data, False),
+            ("mapped", f"ctypes.CDLL({str(library)!r}).heat()", library, True),
+        ):
+            with self.subTest(name):
+                self.record(script.format(how), name)
+                found = self.proved(name, code=1)
+                self.assertFalse(found["proven"])
+                (missing,) = (one for one in found["missing"] if one["path"] == str(path))
+                self.assertEqual((missing["package"], missing["was_used"]), (None, was_used))
+                self.assertFalse(found["varies_here"])
+        said = self.lapidar("prove", "read", code=1).stdout
+        self.assertIn("not proven", said)
+        self.assertIn(str(data), said)
+
+    def test_a_library_that_is_opened_by_its_name(self) -> None:
+        """As optional parts of packages are: the system has it, no one declared it."""
+        self.record(
+            "import ctypes\nname = 'lib' + 'm' + 'agic.so.1'\ntry:\n    ctypes.CDLL(name)\nexcept OSError:\n    pass\n"
+        )
+        if not any(Path(place, "libmagic.so.1").exists() for place in ("/usr/lib/x86_64-linux-gnu", "/usr/lib64")):
+            self.skipTest("this system has no libmagic")
+        found = self.proved()
+        self.assertTrue(found["proven"], "it is not needed for what it gives")
+        self.assertTrue(any(one["path"].endswith("/libmagic.so.1") for one in found["missing"]), found["missing"])
+
+    def test_what_varies_by_itself_is_no_ones_fault(self) -> None:
+        self.record("import uuid; open('out.txt', 'w').write(str(uuid.uuid4()))")
+        self.assertTrue(self.proved(code=1)["varies_here"])
+        self.assertIn("--times 3", self.lapidar("prove", code=1).stdout)
+
+    def test_a_command_that_is_not_recorded(self) -> None:
+        (self.project / "fire.py").write_text("open('out.txt', 'w').write('2')")
+        self.assertIn("proven", self.lapidar("prove", "--", "python", "fire.py").stdout)
+        (self.project / "fire.py").write_text("import os; open('out.txt', 'w').write(str(os.listdir('/usr/share')))")
+        self.lapidar("prove", "--", "python", "fire.py", code=1)
+        self.assertFalse((self.project / "lapidar.results").exists())
+
+    def test_what_talks_to_others_or_needs_a_screen(self) -> None:
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            port = server.getsockname()[1]
+            self.record(
+                "import os, socket\n"
+                f"try:\n    socket.create_connection(('127.0.0.1', {port}), 2)\nexcept OSError as error:\n    print(error)\n"
+            )
+            self.assertFalse(self.proved(code=1)["proven"])
+        self.variables["DISPLAY"] = ":0"
+        self.record("import os; print('DISPLAY' in os.environ)", "drawn")
+        self.assertFalse(self.proved("drawn", code=1)["proven"])
+
+    def test_where_the_kernel_lets_no_root_be_made(self) -> None:
+        self.record("open('out.txt', 'w').write('2')")
+        words = [sys.executable, "-c", WITHOUT_NAMESPACES, PROGRAM, "prove"]
+        done = subprocess.run(words, cwd=self.project, env=self.variables, capture_output=True, text=True, check=False)
+        self.assertEqual(done.returncode, 3, done.stderr)
+        self.assertIn("no root of one's own", done.stderr)
+        self.assertEqual(results.read(self.project / "lapidar.results").proof, ())
+
+    def test_an_environment_that_uses_this_machines_libraries(self) -> None:
+        self.lapidar("restore", "--libraries", "host")
+        self.record("open('out.txt', 'w').write('2')")
+        self.assertIn("private", self.fails("prove"))
+
+    def test_killed_at_any_moment(self) -> None:
+        self.record(
+            "import subprocess, time\nsubprocess.Popen(['sleep', '41.7'])\ntime.sleep(0.4)\nopen('out.txt', 'w').write('2')"
+        )
+        before = Path("/proc/self/mountinfo").read_text()
+        for number in range(6):
+            process = subprocess.Popen([PROGRAM, "prove"], cwd=self.project, env=self.variables, stdout=-3, stderr=-3)
+            time.sleep(0.1 + number * 0.15)
+            process.send_signal(signal.SIGKILL if number % 2 else signal.SIGINT)
+            process.wait(20)
+        ends = time.monotonic() + 10
+        while self.sleeping() and time.monotonic() < ends:
+            time.sleep(0.05)
+        self.assertEqual(self.sleeping(), [])
+        self.assertEqual(Path("/proc/self/mountinfo").read_text(), before)
+        self.assertTrue(self.proved()["proven"])
+        self.assertEqual([name for name in os.listdir(self.project / ".lapidar") if name.startswith("rerun-")], [])
+
+    def sleeping(self) -> list[str]:
+        found = []
+        for place in Path("/proc").glob("[0-9]*/cmdline"):
+            try:
+                found += [place.parent.name] if b"41.7" in place.read_bytes() else []
+            except OSError:
+                continue
+        return found
+
+
+if __name__ == "__main__":
+    unittest.main()
