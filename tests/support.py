@@ -7,19 +7,26 @@ import hashlib
 import json
 import os
 import shutil
+import stat
 import subprocess
 import sys
 import tempfile
 import unittest
 import zipfile
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from lapidar.core.languages.python.standards.entry_points import scripts as declared_scripts
 from lapidar.standin.packages import record_line, write_wheel
 
 PROGRAM = str(Path(sys.executable).with_name("lapidar"))
 WHEELS = Path(sys.prefix) / "wheels"
+
+
+def many(whole: int, some: int) -> int:
+    """How often to try something: where all tests are run, as in CI, more often than in `make test`."""
+    return whole if os.environ.get("LAPIDAR_TEST_ALL") else some
+
 
 # Byte-code takes long to compile: caches that hold it are made once for all processes of tests. The tests of one process
 # that do not break their cache share a copy of the larger; those that do have a copy of the smaller each.
@@ -75,10 +82,14 @@ class Case(unittest.TestCase):
     seeded = True  # whether a cache of its own has the runtime already
 
     def setUp(self) -> None:
-        self.folder = Path(tempfile.mkdtemp(prefix="lapidar-test-")).resolve()
-        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        folder = Path(tempfile.mkdtemp(prefix="lapidar-test-")).resolve()
+        self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+        self._lay(folder)
+
+    def _lay(self, folder: Path) -> None:
+        self.folder = folder
         self.project = self.folder / "project"
-        self.project.mkdir()
+        self.project.mkdir(exist_ok=True)
         self.cache = self.folder / "cache" if self.own_cache else SHARED_CACHE
         if self.own_cache and self.seeded:
             seed(self.cache)
@@ -157,6 +168,66 @@ class Case(unittest.TestCase):
     @property
     def restored(self) -> Path:
         return self.project / ".lapidar" / "env"
+
+
+class Ready(Case):
+    """A test in a project with a captured and restored environment, and a cache of its own. They are made once for all
+    tests of a class: what one of them added is taken away before the next, and where one changed or lost what was
+    there, they are made anew."""
+
+    own_cache = True
+    _made: ClassVar[Path | None] = None
+    _captured: ClassVar[Path] = Path()
+    _state: ClassVar[dict[str, tuple[os.stat_result, bytes | None]]] = {}
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls._made = None
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        if cls._made:
+            shutil.rmtree(cls._made, ignore_errors=True)
+
+    def setUp(self) -> None:
+        kind = type(self)
+        if kind._made is None or not self._brought_back(kind._made):
+            self.tearDownClass()
+            kind._made = Path(tempfile.mkdtemp(prefix="lapidar-test-")).resolve()
+            self._lay(kind._made)
+            kind._captured = self.environment()
+            self.lapidar("capture", kind._captured)
+            self.lapidar("restore")
+            kind._state = {str(path): _state_of(path) for path in kind._made.rglob("*")}
+        self.own_cache, self.seeded = True, False
+        self._lay(kind._made)
+        self.captured = kind._captured
+
+    def _brought_back(self, folder: Path) -> bool:
+        for path in sorted(folder.rglob("*"), reverse=True):
+            if str(path) not in self._state:
+                shutil.rmtree(path) if path.is_dir() and not path.is_symlink() else path.unlink()
+        for name, (before, data) in self._state.items():
+            try:
+                now = os.lstat(name)
+            except OSError:
+                return False
+            if stat.S_ISDIR(now.st_mode):
+                continue
+            if data is not None and data != Path(name).read_bytes():
+                Path(name).write_bytes(data)
+            elif data is None and (now.st_ino, now.st_size, now.st_mtime_ns, now.st_mode) != (
+                before.st_ino, before.st_size, before.st_mtime_ns, before.st_mode
+            ):  # fmt: skip
+                return False
+        return True
+
+
+def _state_of(path: Path) -> tuple[os.stat_result, bytes | None]:
+    """How a file is: its bytes, where the program writes it again and again."""
+    status = path.lstat()
+    is_kept = stat.S_ISREG(status.st_mode) and status.st_nlink == 1 and status.st_mode & stat.S_IWUSR
+    return status, path.read_bytes() if is_kept else None
 
 
 def make_environment(place: Path, python: str = sys.executable, *options: str) -> None:

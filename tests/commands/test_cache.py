@@ -16,7 +16,7 @@ from lapidar.core.cache.history import History
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile
-from support import PROGRAM, Case, install, site_of, wheel, writable
+from support import PROGRAM, Case, install, many, site_of, wheel, writable
 from toy.kiln import add_package, make_kiln
 
 RECIPE = "recipe"
@@ -84,7 +84,7 @@ class Prune(Damaged):
         """Both copies of a listing, a snapshot's copy, the log, notes of byte-code: nothing good is deleted."""
         kept = self.keep()
         for pattern in ("trees/*/*", "snapshots/*"):
-            for _ in range(3):
+            for _ in range(many(3, 1)):
                 path = self.random.choice(self.below(pattern))
                 flip(path, self.random.randrange(path.stat().st_size), self.random.randrange(8))
                 if pattern == "trees/*/*":  # the other copy too: of one alone nothing is lost
@@ -219,7 +219,7 @@ class Audit(Damaged):
         kept = self.keep()
         patterns = ("files/*/*", "trees/*/*", "snapshots/*", "seen/*", "assembled/*")
         for pattern in patterns:
-            for _ in range(2 if self.below(pattern) else 0):
+            for _ in range(many(2, 1) if self.below(pattern) else 0):
                 path = self.random.choice(self.below(pattern))
                 at = self.random.randrange(path.stat().st_size or 1)
                 if not path.stat().st_size:
@@ -266,7 +266,7 @@ class Tables(OfPython):
         text = self.lock.read_bytes()
         kept = self.keep()
         for path in self.below("seen/*"):
-            for _ in range(2):
+            for _ in range(many(2, 1)):
                 flip(path, self.random.randrange(path.stat().st_size), self.random.randrange(8))
                 self.lapidar("capture", self.venv)
                 self.assertEqual(self.lock.read_bytes(), text, path)

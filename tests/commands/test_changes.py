@@ -25,7 +25,7 @@ from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.standin.packages import write_wheel
 from standins import Pinning
-from support import PROGRAM, Case
+from support import PROGRAM, Case, many
 
 ROBUST = "def centre(values):\n    values = sorted(values)\n    return {}\n"
 MEDIAN = ROBUST.format("values[len(values) // 2]")
@@ -249,11 +249,11 @@ class Tried(Stories):
         after = self.lock.read_bytes()
         self.assertNotEqual(before, after)
         for number in (signal.SIGKILL, signal.SIGINT):
-            for moment in range(4):
+            for moment in range(moments := many(4, 2)):
                 self.lock.write_bytes(before)
                 process = subprocess.Popen([PROGRAM, "pin", "--renew", "--try", "--yes"], cwd=self.project,
                                            env=self.variables, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
-                time.sleep(took * (moment + 0.5) / 4)
+                time.sleep(took * (moment + 0.5) / moments)
                 process.send_signal(number)
                 process.wait()
                 self.assertIn(self.lock.read_bytes(), (before, after))

@@ -16,14 +16,14 @@ from attack.ground import new
 from attack.injected import Injector
 from lapidar.core.cache.store import Cache
 from lapidar.core.records import lockfile
-from support import PROGRAM, Case, install, wheel
+from support import PROGRAM, Case, install, many, wheel
 
 
 class Killed(Case):
     """kill -9 and Ctrl-C at many moments. Invariant 6."""
 
     own_cache = True
-    MOMENTS = 8
+    MOMENTS = many(8, 4)
 
     def setUp(self) -> None:
         super().setUp()
@@ -121,7 +121,7 @@ class Killed(Case):
             (self.cache / "derived").mkdir()
             (self.restored / "broken").write_text("x")
 
-        self.MOMENTS = 4
+        self.MOMENTS = many(4, 2)
         self.stop_at_many_moments("restore", number=signal.SIGKILL, prepare=drop_bytecode)
         self.lapidar("restore", "--verify")
         self.lapidar("check", "--deep")

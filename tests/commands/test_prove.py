@@ -16,7 +16,7 @@ from typing import Any
 
 from core.test_system import compile_c
 from lapidar.core.records import results
-from support import PROGRAM, Case
+from support import PROGRAM, Ready, many
 
 # Starts a program where the kernel answers every wish for a namespace with EPERM (seccomp(2)).
 WITHOUT_NAMESPACES = """
@@ -31,14 +31,7 @@ os.execv(sys.argv[1], sys.argv[1:])
 """
 
 
-class Proofs(Case):
-    own_cache = True
-
-    def setUp(self) -> None:
-        super().setUp()
-        self.lapidar("capture", self.environment())
-        self.lapidar("restore")
-
+class Proofs(Ready):
     def record(self, script: str, name: str = "fire") -> None:
         (self.project / f"{name}.py").write_text(script)
         self.lapidar("record", name, "--", "python", f"{name}.py")
@@ -181,9 +174,9 @@ class Proofs(Case):
             "import subprocess, time\nsubprocess.Popen(['sleep', '41.7'])\ntime.sleep(0.4)\nopen('out.txt', 'w').write('2')"
         )
         before = Path("/proc/self/mountinfo").read_text()
-        for number in range(6):
+        for number in range(many(60, 4)):
             process = subprocess.Popen([PROGRAM, "prove"], cwd=self.project, env=self.variables, stdout=-3, stderr=-3)
-            time.sleep(0.1 + number * 0.15)
+            time.sleep(0.1 + number % 6 * 0.15)
             process.send_signal(signal.SIGKILL if number % 2 else signal.SIGINT)
             process.wait(20)
         ends = time.monotonic() + 10

@@ -19,7 +19,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 from roots import skip_loudly
-from support import Case, writable
+from support import Ready, writable
 
 COPIES = """import os
 os.makedirs("out", exist_ok=True)
@@ -29,13 +29,9 @@ for name in sorted(os.listdir("in")):
 """
 
 
-class Records(Case):
-    own_cache = True
-
+class Records(Ready):
     def setUp(self) -> None:
         super().setUp()
-        self.lapidar("capture", self.environment())
-        self.lapidar("restore")
         (self.project / "in").mkdir()
         (self.project / "copies.py").write_text(COPIES)
         self.inputs(3)

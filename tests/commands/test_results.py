@@ -23,7 +23,7 @@ from lapidar.core.system import supervision
 from lapidar.core.system.supervision import RunOptions
 from lapidar.core.system.written import Files
 from roots import bare_root, run_in, skip_loudly
-from support import PROGRAM, Case, InFolder, tree_of, writable
+from support import PROGRAM, InFolder, Ready, tree_of, writable
 
 # The ways by which programs write.
 WAYS = {
@@ -140,7 +140,7 @@ class Tracer(InFolder):
         self.assertEqual(ended.touched.unseen, ("io_uring, which was refused",))
 
 
-class Results(Case):
+class Results(Ready):
     SCRIPT = """
 import csv, json, sys
 rows = list(csv.DictReader(open("data/sherds.csv")))
@@ -155,9 +155,6 @@ print("mean", sum(tin) / len(tin))
 
     def setUp(self) -> None:
         super().setUp()
-        self.captured = self.environment()
-        self.lapidar("capture", self.captured)
-        self.lapidar("restore")
         for name in ("data", "results"):
             (self.project / name).mkdir()
         (self.project / "data/sherds.csv").write_text("sherd,tin\nS1,1.5\nS2,2.25\nS3,0.125\n")
@@ -284,8 +281,6 @@ class Recording(Results):
 
 
 class Rerunning(Results):
-    own_cache = True
-
     def setUp(self) -> None:
         super().setUp()
         self.lapidar("record", "--", "python", "fit.py")

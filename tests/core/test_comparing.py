@@ -45,7 +45,7 @@ from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.numbers import Numbers, Tolerance, ulps_between
 from lapidar.core.results.tolerances import Tolerances, parse
 from lapidar.core.results.verdict import Compared, Verdict
-from support import InFolder
+from support import InFolder, many
 
 NOTHING = Tolerances()
 Table = list[dict[str, Any]]
@@ -332,12 +332,12 @@ class EveryKind(Files):
             self.assertEqual(kind_of(path), kind, name)
 
     def test_no_change_goes_unseen(self) -> None:
-        """2,000 files of all kinds, each with one change: a value, a digit of one, a row, the order."""
+        """5,000 files of all kinds, each with one change: a value, a digit of one, a letter."""
         # How a document looks decides nothing, and takes its time.
         self.enterContext(mock.patch("lapidar.core.results.kinds.pages.tell"))
         misses, tries = [], 0
         chance = random.Random(20261125)
-        while tries < 2000:
+        while tries < many(5000, 500):
             for name, (write, _) in FORMS.items():
                 tries += 1
                 table = rows(chance)
@@ -622,7 +622,7 @@ class Tables(Files):
 
 
 class NumbersAlone(unittest.TestCase):
-    @settings(max_examples=400, deadline=None)
+    @settings(max_examples=many(400, 100), deadline=None)
     @given(st.floats(allow_nan=False, allow_infinity=False), st.integers(1, 60))
     def test_ulps_count_steps(self, value: float, steps: int) -> None:
         other = value
@@ -636,7 +636,7 @@ class NumbersAlone(unittest.TestCase):
             if steps > 1:
                 self.assertFalse(Numbers().values(value, other, "here", Tolerance(ulps=steps - 1)))
 
-    @settings(max_examples=400, deadline=None)
+    @settings(max_examples=many(400, 100), deadline=None)
     @given(
         st.decimals(-(10**30), 10**30, allow_nan=False, places=12),
         st.decimals(-(10**30), 10**30, allow_nan=False, places=12),
@@ -659,7 +659,7 @@ class NumbersAlone(unittest.TestCase):
         self.assertFalse(Numbers().texts("0.1", "0.1000000000000000055511151231257827", "here"))
         self.assertFalse(Numbers().texts("0.0", "-0.0", "here"))
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=many(200, 60), deadline=None)
     @given(st.lists(st.tuples(st.floats(), st.floats() | st.none()), min_size=1, max_size=20))
     @example([(0.0, math.nan)])
     @example([(math.nan, -0.0)])

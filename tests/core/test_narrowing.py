@@ -9,6 +9,7 @@ import random
 import unittest
 
 from lapidar.core.changes.narrowing import Narrowed, Outcome, border, narrow, units_in_order
+from support import many
 
 
 class Universe:
@@ -61,7 +62,7 @@ class Universe:
 
 
 class AgainstUniverses(unittest.TestCase):
-    UNIVERSES = 4000
+    UNIVERSES = many(4000, 1000)
 
     def test_a_minimal_set_every_time(self) -> None:
         most, with_trouble = 0.0, 0

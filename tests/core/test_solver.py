@@ -10,6 +10,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from lapidar.core.pinning.solver import SAME, Fact, Solver, Unsolvable, Wish
+from support import many
 
 Release = tuple[str, Version]
 Needs = dict[tuple[str, Version, str], list[Wish] | None]
@@ -126,7 +127,7 @@ def random_universe(source: random.Random) -> tuple[Made, list[Wish]]:
 
 
 class AgainstBruteForce(unittest.TestCase):
-    UNIVERSES = 4000
+    UNIVERSES = many(4000, 1000)
 
     def test_the_same_answers(self) -> None:
         solved = 0

@@ -16,6 +16,7 @@ from packaging.version import Version
 
 from lapidar.core.languages.python.pinning.ranges import VersionBits
 from lapidar.core.pinning.solver import Solver, Unsolvable, Wish
+from support import many
 
 RECORDED = Path(__file__).parents[2] / "benchmarks" / "universes.json.xz"
 
@@ -84,7 +85,7 @@ class Ranges(unittest.TestCase):
         fullmatch=True,
     )
 
-    @settings(max_examples=500)
+    @settings(max_examples=many(500, 120))
     @given(st.lists(VERSIONS, max_size=25, unique_by=Version), st.lists(BOUNDS, max_size=3))
     def test_both_allow_the_same(self, texts: list[str], bounds: list[str]) -> None:
         versions, ranges = [Version(text) for text in texts], SpecifierSet(",".join(bounds))
@@ -97,7 +98,7 @@ class Universes(unittest.TestCase):
         records = universes()
         self.assertGreaterEqual(len(records), 20)
         self.assertTrue(any(record["answer"] is None for record in records), "none that is impossible")
-        for at, record in enumerate(records):
+        for at, record in list(enumerate(records))[:: many(1, 4)]:
             with self.subTest(at):
                 universe = Recorded(record)
                 try:
