@@ -305,6 +305,35 @@ class Libraries(Case):
         self.assertEqual(found["libmagic.so.1"].used_by, ("project",))
         self.assertIn("libmagic.so.1", self.lapidar("survey").stdout)
 
+    def test_a_library_that_a_compiled_file_names(self) -> None:
+        """It would be opened where it is, and done without where it is not, as optional parts of packages are."""
+        if not Path("/usr/lib/x86_64-linux-gnu/libmagic.so.1").exists():
+            self.skipTest("there is no libmagic here (Debian's libmagic1)")
+        code = (
+            "#include <dlfcn.h>\n"
+            'int fire(void) { return dlopen("libmagic.so.1", RTLD_NOW) != 0; }\n'
+            'int never(void) { return dlopen("libnowhere.so.7", RTLD_NOW) != 0; }\n'
+        )
+        built = compile_c(self.folder, "_kilnopt.so", code, "-shared", "-fPIC")
+        environment = self.environment(wheel(self.folder, "kilnopt", files={"_kilnopt.so": built.read_bytes()}))
+        snapshot = self.captured(environment)
+        found = {one.soname: one for one in snapshot.libraries}
+        self.assertEqual(found["libmagic.so.1"].used_by, ("packages/python/kilnopt",))
+        self.assertNotIn("libnowhere.so.7", found)
+        self.lapidar("restore")
+        opens = f"import ctypes; print(ctypes.CDLL({str(site_of(self.restored) / '_kilnopt.so')!r}).fire())"
+        self.assertEqual(self.python(self.restored, opens), "1")
+        self.assertEqual(self.captured(self.restored), snapshot, "captured again, it is the same")
+        (self.project / "fire.py").write_text(
+            "import ctypes, importlib.util\n"
+            "place = importlib.util.find_spec('_kilnopt').origin\n"
+            "open('out.txt', 'w').write(str(ctypes.CDLL(place).fire()))\n"
+        )
+        self.lapidar("record", "fire", "--", "python", "fire.py")
+        self.assertEqual((self.project / "out.txt").read_text(), "1")
+        (proof,) = self.json("prove")["proofs"]
+        self.assertEqual((proof["proven"], [one for one in proof["missing"] if "magic" in one["path"]]), (True, []))
+
     def test_programs_of_packages(self) -> None:
         """A compiled program in bin/ is started through the environment's own loader too."""
         environment = self.environment(wheel(self.folder, "sherdlib"))

@@ -38,10 +38,10 @@ from lapidar.core.results import apart as apart_module
 from lapidar.core.results import drawing, kinds, tolerances
 from lapidar.core.results.apart import Apart
 from lapidar.core.results.comparing import Was, compare, compare_all, of_file
-from lapidar.core.results.kinds import kind_of
+from lapidar.core.results.kinds import kind_of, streamed, values
 from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import BeyondLimit, Compared, Verdict
-from support import InFolder
+from support import InFolder, many
 
 SAME, DIFFERENT = "same content", "different"
 Form = tuple[str, bytes | str, bytes | str, str, str]  # name, before, after, verdict, what must be said
@@ -176,6 +176,53 @@ class Values(Forms):
                 ("a.yaml", "a: 1\nb: 2\n", "b: 2\na: 1\n", SAME, "order of keys"),
             ]
         )  # fmt: skip
+
+    def test_json_in_windows(self) -> None:
+        """A text larger than what is held at once gives what a small one does."""
+        self.enterContext(mock.patch.object(streamed, "_PIECE", 7))
+        self.enterContext(mock.patch.object(streamed, "_WINDOW", 40))
+        chance = random.Random(20261129)
+
+        def some(depth: int) -> Any:
+            kind = chance.randrange(7 if depth < 4 else 5)
+            if kind == 5:
+                return [some(depth + 1) for _ in range(chance.randrange(6))]
+            if kind == 6:
+                return {f"k{n}": some(depth + 1) for n in range(chance.randrange(5))}
+            return (chance.randrange(10**6), chance.random(), 'Töpfe 陶 \\n"', None, True)[kind]
+
+        def changed(value: Any) -> Any:
+            if isinstance(value, list) and value:
+                at = chance.randrange(len(value))
+                return [*value[:at], changed(value[at]), *value[at + 1 :]] if chance.random() < 0.8 else value[:-1]
+            if isinstance(value, dict) and value:
+                key = chance.choice(list(value))
+                return {**value, key: changed(value[key])}
+            return 7 if value == 8 else 8
+
+        for _ in range(many(1500, 300)):
+            one = [some(0) for _ in range(6)]
+            other = changed(one) if chance.random() < 0.8 else one
+            texts = [
+                json.dumps(side, ensure_ascii=chance.random() < 0.5, indent=chance.choice((None, 2)))
+                for side in (one, other)
+            ]
+            plain = self.compared("a.json", *texts)
+            with mock.patch.object(values, "_MOST_AT_ONCE", 0):
+                found = self.compared("a.json", *texts)
+            if "another form" in found.worst or "more before" in found.worst or "more after" in found.worst:
+                self.assertEqual(plain.verdict, Verdict.DIFFERENT)
+                continue
+            self.assertEqual((found.verdict, found.details), (plain.verdict, plain.details), texts)
+
+    def test_json_that_breaks_off(self) -> None:
+        self.enterContext(mock.patch.object(values, "_MOST_AT_ONCE", 0))
+        whole = json.dumps([{"tin": n / 7, "name": f"S{n}"} for n in range(50)])
+        for cut in range(1, len(whole), 17):
+            self.assertFalse(self.compared("a.json", whole, whole[:cut]).verdict.is_good, cut)
+        for wrong in (whole + "x", whole.replace(",", ";", 1), "", "[" * 5000, '{"a": 1 "b": 2}'):
+            self.assertFalse(self.compared("a.json", whole, wrong).verdict.is_good)
+        self.assertIn("another order", self.compared("a.json", '{"a": 1, "b": 2}', '{"b": 2, "a": 1}').worst)
 
     def test_documents(self) -> None:
         svg = '<svg xmlns="http://www.w3.org/2000/svg"><metadata><dc:date xmlns:dc="d">2020-01-01</dc:date></metadata><g/></svg>'

@@ -33,7 +33,7 @@ __all__ = ["Missing", "ProveOptions", "Proved", "prove", "prove_command"]
 # What a system has of its own, and asks for by itself: each has another, and none of it is an analysis's.
 _OF_EACH_SYSTEM = re.compile(
     r"/etc/(ld\.so\..*|localtime|timezone|machine-id|mtab|environment|inputrc|os-release|debian_version|lsb-release"
-    r"|ssl/.*|pki/.*|ca-certificates.*|python3[^/]*(/.*)?|gai\.conf|services|protocols)$"
+    r"|ssl/.*|pki/.*|ca-certificates.*|gai\.conf|services|protocols)$"
     r"|/(usr/)?lib(64)?(/[a-z0-9_]+-linux-gnu)?/(glibc-hwcaps|tls|haswell|x86_64|avx512_1)(/|$)"
     r"|/usr/share/(zoneinfo|i18n)(/|$)|/etc$|/usr(/s?bin|/lib|/local|/local/s?bin|/share)?$|/s?bin$|/lib(64)?$|/home$|/root$"
     r"|/var(/tmp|/run|/lib)?$|/tmp$|/opt$|.*/gconv/gconv-modules\.d$"

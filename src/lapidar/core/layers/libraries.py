@@ -48,6 +48,7 @@ _NO_ELF = frozenset(
     "ini typed yml yaml pem mo po xml ipynb sh bat ps1 cmake pc lib a map ts jpg pdf".split()
 )
 _SHOWN = 3
+_MOST_OPTIONAL = 12_000_000  # bytes of a library that may be opened, with what it needs
 _FAMILY = re.compile(r"^(.*?)_?([0-9][0-9.]*)$")
 
 
@@ -256,6 +257,7 @@ class _Observer:
         self._add(result.loader, own_loader if os.path.isfile(own_loader) else facts.interpreter, self.program_user)
         for request in self.subject.requests:
             self._request(request, own_names)
+        self._optional(elves, own_names)
         self._on_demand()
         users = {self.program_user, *(owner.user for owner in {one.user for one in self.subject.objects})}
         self._held_ones(users | {request.user.user for request in self.subject.requests})
@@ -390,6 +392,41 @@ class _Observer:
         for other, found in self.loader.closure(path, self.program).found.items():
             if other not in own_names:
                 self._add(other, found, request.user.user)
+
+    def _optional(self, elves: Iterable[ObjectFile], own_names: set[str]) -> None:
+        """Libraries that files name among their constants: they are opened where they are there, and nothing says
+        so where they are not. Of an earlier snapshot's, those that it has; of this machine's, those that belong to the
+        operating system and are small."""
+        wanted: dict[str, tuple[str, list[Owner]]] = {}
+        for one in elves:
+            elf = self.read(one.source)
+            for name in elf.named if elf else ():
+                if name in own_names or _OF_THE_HOST.match(name):
+                    continue
+                path = wanted[name][0] if name in wanted else self.loader.find(name, self.program)
+                if path is not None:
+                    wanted.setdefault(name, (path, []))[1].append(one.user)
+        if not self.held_folder:
+            known = owners.here().of(path for path, _ in wanted.values())
+            wanted = {name: found for name, found in wanted.items() if found[0] in known}
+        for name, (path, users) in sorted(wanted.items()):
+            if self.held_folder and not path.startswith(f"{self.held_folder}/"):
+                continue
+            if (size := self._size_of(path)) > _MOST_OPTIONAL and not self.held_folder:
+                who = ", ".join(dict.fromkeys(map(words.user, users)))
+                many = f"{size / 1e6:,.0f} MB with what it needs"
+                self.result.notes.append(f"{who} may open {name}, which was not taken: it is {many}")
+                continue
+            for user in users:
+                self._request(Request(user, name), own_names)
+                if use := self.result.uses.get(self._name_of(name, path)):
+                    use.users.add(user.user)
+
+    def _size_of(self, path: str) -> int:
+        """How large a library is, with those of what it needs that are not taken already."""
+        new = {path, *self.loader.closure(path, self.program).found.values()}
+        have = {self.real(use.source) for use in self.result.uses.values()}
+        return sum(os.path.getsize(one) for one in map(self.real, new) if one not in have)
 
     def _named(self, name: str) -> str | None:
         """A library by its name, also where the number of its version is left out."""

@@ -7,7 +7,9 @@ each count by a limit, so that what a file says of itself costs neither memory n
 
 from __future__ import annotations
 
+import mmap
 import os
+import re
 import struct
 from collections.abc import Callable, Iterator
 from typing import TypeVar
@@ -19,6 +21,7 @@ __all__ = ["Elf", "defined_versions", "read"]
 _MAGIC = b"\x7fELF"
 _HEADER = struct.Struct("<16sHHIQQQIHHHHHH")
 _SEGMENT = struct.Struct("<IIQQQQQQ")
+_SECTION = struct.Struct("<IIQQQQIIQQ")
 _TAG = struct.Struct("<qQ")
 _NEED, _NEED_AUX = struct.Struct("<HHIII"), struct.Struct("<IHHII")
 _DEFINED, _DEFINED_AUX = struct.Struct("<HHHHIII"), struct.Struct("<II")
@@ -30,6 +33,8 @@ _VERSIONS_NEEDED, _VERSIONS_NEEDED_COUNT = 0x6FFFFFFE, 0x6FFFFFFF
 _NO_DEFAULT_FOLDERS = 0x800  # DF_1_NODEFLIB
 _IS_BASE = 1  # VER_FLG_BASE: the name of the file itself, no version
 _EXECUTABLE, _SHARED = 2, 3
+_LIBRARY_NAME = re.compile(rb"lib[A-Za-z][\w+-]*\.so(\.[0-9]+){0,3}")
+_MOST_SECTIONS, _MOST_NAMED, _LONGEST_NAME = 4096, 500, 80
 
 
 T = TypeVar("T")
@@ -46,6 +51,7 @@ class Elf(msgspec.Struct, frozen=True, array_like=True, omit_defaults=True):
         rpath, runpath: folders to look in (DT_RPATH, DT_RUNPATH), with $ORIGIN as it stands there.
         versions: for each library, the symbol versions that it needs of it.
         no_default_folders: the loader is not to look in its default folders.
+        named: other libraries whose names stand in it as texts: it may open them while it runs (dlopen(3)).
     """
 
     bits: int
@@ -58,6 +64,7 @@ class Elf(msgspec.Struct, frozen=True, array_like=True, omit_defaults=True):
     runpath: tuple[str, ...] = ()
     versions: tuple[tuple[str, tuple[str, ...]], ...] = ()
     no_default_folders: bool = False
+    named: tuple[str, ...] = ()
 
     @property
     def is_static(self) -> bool:
@@ -128,19 +135,55 @@ class _Reader:
         if dynamic is None:
             return Elf(bits, machine, interpreter, is_program)
         names, searched = self._dynamic(*dynamic)
+        needed = tuple(self._name(at) for at in names)
+        soname = self._name(self.tags[_SONAME]) if _SONAME in self.tags else ""
         return Elf(
             bits=bits,
             machine=machine,
             interpreter=interpreter,
             is_program=is_program,
-            needed=tuple(self._name(at) for at in names),
-            soname=self._name(self.tags[_SONAME]) if _SONAME in self.tags else "",
+            needed=needed,
+            soname=soname,
             # Where both are there, the newer kind alone counts.
             rpath=self._folders(searched.get(_RPATH)) if _RUNPATH not in searched else (),
             runpath=self._folders(searched.get(_RUNPATH)),
             versions=tuple(self._versions_needed()),
             no_default_folders=bool(self.tags.get(_FLAGS_1, 0) & _NO_DEFAULT_FOLDERS),
+            named=tuple(name for name in self._named(fields) if name not in needed and name != soname),
         )
+
+    def _named(self, fields: tuple[int, ...]) -> list[str]:
+        """The names of libraries among its constants, sorted. What it links stands elsewhere, and what it linked before
+        somebody changed that does too."""
+        found: set[str] = set()
+        start, size = self._constants(*fields[6:7], *fields[11:14])
+        if not size:
+            return []
+        with mmap.mmap(self.descriptor, 0, access=mmap.ACCESS_READ) as data:
+            end = start + size
+            at = data.find(b".so", start, end)
+            while at >= 0 and len(found) < _MOST_NAMED:
+                last = data.find(b"\0", at, min(at + _LONGEST_NAME, end))
+                first = data.rfind(b"\0", max(start, at - _LONGEST_NAME), at) + 1 or start
+                if last > 0 and _LIBRARY_NAME.fullmatch(text := data[first:last]):
+                    found.add(text.decode("ascii"))
+                at = data.find(b".so", at + 3, end)
+        return sorted(found)
+
+    def _constants(self, table: int, entry_size: int, count: int, names_at: int) -> tuple[int, int]:
+        """Where the section of constants lies, and how large it is; 0 where there is none, or no table of sections."""
+        if entry_size != _SECTION.size or not names_at < count <= _MOST_SECTIONS:
+            return 0, 0
+        try:
+            sections = list(_SECTION.iter_unpack(self._piece(table, entry_size * count)))
+            _, _, _, _, offset, size, *_ = sections[names_at]
+            names = self._piece(offset, min(size, 1 << 16))
+        except _Broken:
+            return 0, 0  # a loader does without it
+        for name, _, _, _, offset, size, *_ in sections:
+            if names.startswith(b".rodata\0", name) and offset + size <= self.size:
+                return offset, size
+        return 0, 0
 
     def _piece(self, offset: int, size: int) -> bytes:
         self.left -= 1

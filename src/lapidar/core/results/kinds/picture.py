@@ -4,6 +4,7 @@ written beside the pixels (dates, programs, the way they are packed) does not co
 
 from __future__ import annotations
 
+import tempfile
 import warnings
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -18,6 +19,7 @@ __all__ = ["MOST_PIXELS", "compare", "opened"]
 MOST_PIXELS = 100_000_000
 _MOST_FRAMES = 500
 _STRIP = 256  # rows
+_LARGE = 20_000_000  # pixels, from which on no two pictures are held at once
 _LIBRARY = "install lapidar[compare] to read pictures"
 # What of a picture's facts says how it is to be shown, by the names that the reader gives them.
 _SHOWN_BY = ("transparency", "gamma", "chromaticity", "srgb", "duration", "loop", "disposal", "blend")
@@ -139,6 +141,43 @@ def _of_deep_png(picture: Any) -> Any:
     return samples.reshape(height, width, facts["planes"])
 
 
+# ---- large pictures
+
+
+class _Bands:
+    """A decoded picture, whose samples are taken out by rows."""
+
+    def __init__(self, picture: Any, mode: str) -> None:
+        picture.load()
+        self.picture, self.mode = picture, mode
+        first = self[:1]
+        self.dtype, self.shape = first.dtype, (picture.height, *first.shape[1:])
+
+    def __getitem__(self, rows: slice) -> Any:
+        import numpy
+
+        top, end, _ = rows.indices(self.picture.height)
+        band = self.picture.crop((0, top, self.picture.width, end))
+        return numpy.asarray(band if band.mode == self.mode else band.convert(self.mode))
+
+
+def _is_large(picture: Any) -> bool:
+    is_plain = not isinstance(picture, _Tiff) and not _is_deep_png(picture)
+    return is_plain and picture.width * picture.height > _LARGE
+
+
+def _kept_in_a_file(picture: Any, mode: str) -> Any:
+    """The samples of a picture, in a file that nobody else sees."""
+    import numpy
+
+    bands = _Bands(picture, mode)
+    file = tempfile.TemporaryFile(prefix="lapidar-picture-")  # noqa: SIM115  (it goes with the array)
+    kept = numpy.memmap(file, bands.dtype, "w+", shape=bands.shape)
+    for top in range(0, picture.height, _STRIP):
+        kept[top : top + _STRIP] = bands[top : top + _STRIP]
+    return kept
+
+
 # ---- a frame
 
 
@@ -151,7 +190,12 @@ def _frame(number: int, several: bool, before: Any, after: Any, into: Difference
         _facts(where, before, after, into)
         # Both in the form that keeps all of either.
         mode = before.mode if before.mode == after.mode and before.mode not in ("P", "PA") else "RGBA"
-        one, other = _samples(before, mode), _samples(after, mode)
+        if _is_large(before) and _is_large(after) and not several:
+            one = _kept_in_a_file(before, mode)
+            before.close()  # its pixels are let go before the other's are decoded
+            other = _Bands(after, mode)
+        else:
+            one, other = _samples(before, mode), _samples(after, mode)
     except Unreadable:
         raise
     except Exception as error:

@@ -12,6 +12,7 @@ from typing import Any
 
 from lapidar.core import foreign
 from lapidar.core.results.differences import Differences, numbered
+from lapidar.core.results.kinds.streamed import compare_streams
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
@@ -19,12 +20,16 @@ __all__ = ["compare", "compare_lines", "readers", "walk"]
 
 _DEEPEST = 500
 _MOST_VALUES = 5_000_000
+_MOST_AT_ONCE = 32_000_000  # bytes of a JSON text that is held as a whole
 
 
 def compare(pair: Pair, rules: Rules) -> Found:
     """Compare two files of one form."""
     differences = Differences(rules)
     reader = _reader(pair.path)
+    if reader is _json and max(path.stat().st_size for path in (pair.before, pair.after)) > _MOST_AT_ONCE:
+        compare_streams(pair.before, pair.after, _json, walk, differences)
+        return differences.found()
     try:
         before, after = reader(_text(pair.before)), reader(_text(pair.after))
     except RecursionError as error:
