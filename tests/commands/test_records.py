@@ -247,6 +247,12 @@ class Records(Ready):
         )
         self.assertEqual([file.path for file in self.analysis().input], ["data/a.csv", "data/b.csv", "data/notes.txt"])
         self.lapidar("rerun")
+        # As a shell and others look through folders: with a slash at the end, with two, with dots.
+        for words in (["sh", "-c", "for one in data/*; do cat $one; done"], ["sh", "-c", "ls .//data/ data/../data/."]):
+            self.lapidar("record", "copies", "--", *words)
+            self.assertEqual(
+                [file.path for file in self.analysis().input], ["data/a.csv", "data/b.csv", "data/notes.txt"]
+            )
 
     def test_whom_it_talked_to_is_told(self) -> None:
         (self.project / "copies.py").write_text(

@@ -38,7 +38,7 @@ from lapidar.core.results import apart as apart_module
 from lapidar.core.results import drawing, kinds, tolerances
 from lapidar.core.results.apart import Apart
 from lapidar.core.results.comparing import Was, compare, compare_all, of_file
-from lapidar.core.results.kinds import kind_of, streamed, values
+from lapidar.core.results.kinds import kind_of, picture, streamed, values
 from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import BeyondLimit, Compared, Verdict
 from support import InFolder, many
@@ -422,6 +422,31 @@ class Pictures(Forms):
         turned[0x0112] = 6
         forms.append(("a.jpg", saved(grey, "JPEG"), saved(grey, "JPEG", exif=turned), DIFFERENT, "orientation"))
         self.hold(forms)
+
+    def test_large_ones_say_the_same(self) -> None:
+        """Of two large pictures one is kept in a file while the other is decoded."""
+        chance = np.random.default_rng(20261129)
+        for mode, shape in (
+            ("L", (600, 9)),
+            ("RGB", (600, 9, 3)),
+            ("RGBA", (300, 7, 4)),
+            ("P", (40, 9)),
+            ("I;16", (520, 5)),
+        ):
+            pixels: Any = chance.integers(
+                0, 60000 if mode == "I;16" else 250, shape, np.uint16 if mode == "I;16" else np.uint8
+            )
+            other = pixels.copy()
+            other[3, 4] += 1
+            other[-1, 0] += 3
+            form = "TIFF" if mode == "I;16" else "PNG"
+            for after in (pixels, other):
+                pair = f"a.{form.lower()}", image(pixels, form), saved(Image.fromarray(after), form, dpi=(72, 72))
+                plain = self.compared(*pair)
+                with mock.patch.object(picture, "_LARGE", 0):
+                    found = self.compared(*pair)
+                self.assertEqual((found.verdict, found.details), (plain.verdict, plain.details), mode)
+                self.assertEqual(plain.verdict, Verdict.DIFFERENT if after is other else Verdict.SAME)
 
     def test_places_on_a_map(self) -> None:
         tags = {33550: (12, (30.0, 30.0, 0.0)), 33922: (12, (0.0, 0.0, 0.0, 500000.0, 4e6, 0.0))}

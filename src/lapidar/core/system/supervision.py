@@ -404,9 +404,9 @@ class _Records:
 def _plain(path: str) -> str:
     """A path without dots in it. What comes before ``..`` may be a link: then it is asked."""
     if "/.." in path:
-        folder, name = os.path.split(path)
-        return os.path.join(os.path.realpath(folder), name)
-    return os.path.normpath(path) if "/." in path or "//" in path else path
+        folder, name = os.path.split(path.rstrip("/"))
+        return os.path.join(os.path.realpath(folder), name) if name not in (".", "..") else os.path.realpath(path)
+    return os.path.normpath(path) if "/." in path or "//" in path or path.endswith("/") else path
 
 
 class _Places:

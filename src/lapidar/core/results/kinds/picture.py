@@ -4,11 +4,12 @@ written beside the pixels (dates, programs, the way they are packed) does not co
 
 from __future__ import annotations
 
+import math
 import tempfile
 import warnings
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from lapidar.core.results.differences import Differences
 from lapidar.core.results.tolerances import Rules
@@ -166,36 +167,49 @@ def _is_large(picture: Any) -> bool:
     return is_plain and picture.width * picture.height > _LARGE
 
 
-def _kept_in_a_file(picture: Any, mode: str) -> Any:
-    """The samples of a picture, in a file that nobody else sees."""
-    import numpy
+class _Kept:
+    """The samples of a picture, in a file that nobody else sees, as `_Bands` has them."""
 
-    bands = _Bands(picture, mode)
-    file = tempfile.TemporaryFile(prefix="lapidar-picture-")  # noqa: SIM115  (it goes with the array)
-    kept = numpy.memmap(file, bands.dtype, "w+", shape=bands.shape)
-    for top in range(0, picture.height, _STRIP):
-        kept[top : top + _STRIP] = bands[top : top + _STRIP]
-    return kept
+    def __init__(self, bands: _Bands, file: IO[bytes]) -> None:
+        self.dtype, self.shape, self._file = bands.dtype, bands.shape, file
+        for top in range(0, self.shape[0], _STRIP):
+            self._file.write(bands[top : top + _STRIP])
+
+    def __getitem__(self, rows: slice) -> Any:
+        import numpy
+
+        top, end, _ = rows.indices(self.shape[0])
+        row = math.prod(self.shape[1:])
+        self._file.seek(top * row * self.dtype.itemsize)
+        data = self._file.read((end - top) * row * self.dtype.itemsize)
+        return numpy.frombuffer(data, self.dtype).reshape(end - top, *self.shape[1:])
 
 
 # ---- a frame
 
 
 def _frame(number: int, several: bool, before: Any, after: Any, into: Differences) -> None:
+    with tempfile.TemporaryFile(prefix="lapidar-picture-") as file:
+        _compared(number, several, (before, after), file, into)
+
+
+def _compared(number: int, several: bool, pair: tuple[Any, Any], file: IO[bytes], into: Differences) -> None:
+    before, after = pair
     where = f"frame {number}: " if several else ""
     try:
         if several:
             before.seek(number)
             after.seek(number)
-        _facts(where, before, after, into)
+        told = dict(_told(before))  # which may decode it
         # Both in the form that keeps all of either.
         mode = before.mode if before.mode == after.mode and before.mode not in ("P", "PA") else "RGBA"
         if _is_large(before) and _is_large(after) and not several:
-            one = _kept_in_a_file(before, mode)
+            one = _Kept(_Bands(before, mode), file)
             before.close()  # its pixels are let go before the other's are decoded
             other = _Bands(after, mode)
         else:
             one, other = _samples(before, mode), _samples(after, mode)
+        _facts(where, told, dict(_told(after)), into)
     except Unreadable:
         raise
     except Exception as error:
@@ -207,9 +221,8 @@ def _frame(number: int, several: bool, before: Any, after: Any, into: Difference
     _pixels(where, one, other, into)
 
 
-def _facts(where: str, before: Any, after: Any, into: Differences) -> None:
+def _facts(where: str, ones: Mapping[str, Any], others: Mapping[str, Any], into: Differences) -> None:
     """What says how the pixels are to be shown."""
-    ones, others = dict(_told(before)), dict(_told(after))
     for name in dict.fromkeys((*ones, *others)):
         one, other = ones.get(name), others.get(name)
         if one != other:
@@ -241,7 +254,11 @@ def _pixels(where: str, one: Any, other: Any, into: Differences) -> None:
     box = [one.shape[0], one.shape[1], -1, -1]  # first row and column, last row and column
     for top in range(0, one.shape[0], _STRIP):
         before, after = one[top : top + _STRIP], other[top : top + _STRIP]
-        different = (before != after) & ~((before != before) & (after != after))  # NaN is NaN
+        if before.tobytes() == after.tobytes():
+            continue
+        different = before != after
+        if before.dtype.kind == "f":
+            different &= ~((before != before) & (after != after))  # NaN is NaN
         if different.ndim == 3:
             different = different.any(axis=2)
         if not different.any():
