@@ -104,9 +104,8 @@ def show(proved: Proved, view: View) -> None:
         view.line(f"next: lapidar rerun {shlex.quote(name)} --times 3 tells what varies by itself")
     else:
         view.line(f"{name}: not proven: elsewhere its results would be others.", "bad")
-        if any(one.was_used and one.owner for one in proved.missing):
-            command = shlex.join(done.analysis.command)
-            view.line(f"next: lapidar capture --observe -- {command} takes along what it uses here")
+        for remedy in proved.remedies:
+            view.line(f"next: {remedy}")
 
 
 def _missing(missing: tuple[Missing, ...], view: View) -> None:
@@ -143,6 +142,7 @@ def as_values(proved: Proved) -> dict[str, Any]:
         "missing": [
             {
                 "path": one.path,
+                "kind": one.kind,
                 "package": one.owner.name if one.owner else None,
                 "version": one.owner.version if one.owner else None,
                 "was_used": one.was_used,

@@ -118,6 +118,12 @@ class Story:
         self._lapidar("record", "sherds", "--verify", "--", "python", "analysis.py")
         self.tell(
             "say",
+            "Would it come out elsewhere? While this machine still has everything: once more where nothing of it is in "
+            "sight, as another user on another host.",
+        )
+        self._lapidar("prove", "sherds", codes=(0, 3))
+        self.tell(
+            "say",
             "Years later, on another machine: there is a small file, and the cache. The environment is restored, the "
             "analysis run again, and each result compared.",
         )

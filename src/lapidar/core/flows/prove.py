@@ -6,10 +6,12 @@ from __future__ import annotations
 import hashlib
 import os
 import re
+import shlex
 import time
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Literal
 
 from lapidar.core import atomic
 from lapidar.core.cache.runs import RunNote, Runs
@@ -20,7 +22,7 @@ from lapidar.core.flows.record import RecordOptions
 from lapidar.core.flows.rerun import Rerun, RerunOptions, recorded, rerun_of
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.records import results
+from lapidar.core.records import results, words
 from lapidar.core.records.results import Analysis, Proof
 from lapidar.core.restored.watched import Inside
 from lapidar.core.system import elf, owners
@@ -35,9 +37,11 @@ _OF_EACH_SYSTEM = re.compile(
     r"/etc/(ld\.so\..*|localtime|timezone|machine-id|mtab|environment|inputrc|os-release|debian_version|lsb-release"
     r"|ssl/.*|pki/.*|ca-certificates.*|gai\.conf|services|protocols)$"
     r"|/(usr/)?lib(64)?(/[a-z0-9_]+-linux-gnu)?/(glibc-hwcaps|tls|haswell|x86_64|avx512_1)(/|$)"
-    r"|/usr/share/(zoneinfo|i18n)(/|$)|/etc$|/usr(/s?bin|/lib|/local|/local/s?bin|/share)?$|/s?bin$|/lib(64)?$|/home$|/root$"
+    r"|/usr/share/i18n(/|$)|/etc$|/usr(/s?bin|/lib|/local|/local/s?bin|/share)?$|/s?bin$|/lib(64)?$|/home$|/root$"
     r"|/var(/tmp|/run|/lib)?$|/tmp$|/opt$|.*/gconv/gconv-modules\.d$"
 )
+_PROGRAM = re.compile(r"/s?bin/[^/]+$")
+_SHOWN = 3
 _LIBRARY = re.compile(r"[^/]+\.so(\.[\w.]+)?$")
 
 
@@ -65,11 +69,13 @@ class Missing:
 
     Attributes:
         path: where it is here.
+        kind: a program that was to be started, a library that was to be opened by its name, or any other file.
         owner: the operating system's package that has it; None: no package.
         was_used: whether a run that has this machine in sight uses it; None: nobody looked.
     """
 
     path: str
+    kind: Literal["program", "library", "file"]
     owner: SystemPackage | None = None
     was_used: bool | None = None
 
@@ -89,7 +95,24 @@ class Proved:
     missing: tuple[Missing, ...] = ()
     varies: bool = False
     proof: Proof | None = None
-    notes: list[str] = field(default_factory=list)
+
+    @property
+    def remedies(self) -> list[str]:
+        """What would take along what is missing, a sentence each."""
+        command = shlex.join(self.rerun.analysis.command)
+        of = {kind: [one for one in self.missing if one.kind == kind] for kind in ("program", "library", "file")}
+        names = sorted({os.path.basename(one.path) for one in of["program"]})
+        files = [one.path for one in of["file"] if not os.path.isdir(one.path)]
+        told = []
+        if names:
+            tools = ", ".join(f'"{name}"' for name in names)
+            told.append(f"write [needs] tools = [{tools}] into lapidar.toml, and capture or pin again")
+        if of["library"]:
+            told.append(f"lapidar capture --observe -- {command} takes along the libraries that it opens")
+        if files:
+            some = words.some(files, _SHOWN)
+            told.append(f"copy {some} into the project, and read it there: a place of this machine does not travel")
+        return told
 
 
 def prove(
@@ -160,19 +183,21 @@ def _missing(place: Place, environment: Environment, done: Rerun) -> Iterator[Mi
     inside = Inside(place, environment)
     by_name = {os.path.basename(path) for path in done.observed.mapped}
     loader = Loader(System.here(), elf.read)
-    paths: dict[str, None] = {}
+    paths: dict[str, Literal["program", "library", "file"]] = {}
     for path in _of_environment(done.absent, inside):
-        if os.path.basename(path) in by_name:
+        name = os.path.basename(path)
+        if name in by_name:
             continue  # it was found elsewhere
         if inside.has(path):
-            found = loader.find(os.path.basename(path)) if _LIBRARY.fullmatch(os.path.basename(path)) else None
-        else:
-            found = path if os.path.lexists(path) and not _OF_EACH_SYSTEM.match(path) else None
-        if found:
-            paths[found] = None
+            library = loader.find(name) if _LIBRARY.fullmatch(name) else None
+            paths |= {library: "library"} if library else {}
+        elif os.path.lexists(path) and not _OF_EACH_SYSTEM.match(path):
+            # /bin and /usr/bin may be one.
+            plain = os.path.join(os.path.realpath(os.path.dirname(path)), name)
+            paths[plain] = "program" if _PROGRAM.search(plain) and os.access(plain, os.X_OK) else "file"
     known = owners.here().of(paths)
-    for path in sorted(paths):
-        yield Missing(path, known.get(path))
+    for path, kind in sorted(paths.items()):
+        yield Missing(path, kind, known.get(path))
 
 
 def _of_environment(absent: Mapping[Image, Iterable[str]], inside: Inside) -> Iterator[str]:
