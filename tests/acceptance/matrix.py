@@ -1,5 +1,8 @@
 """Environments times roots: python tests/acceptance/matrix.py [--only NAME ...] ROOT ...
 
+Before, `lapidar prove` says here whether it will be so: one that it calls proven must be identical on every root; of one that
+it does not call so nothing is expected.
+
 Each environment below is made (with the index that pip is configured for), runs a script here, is captured, restored
 below ROOT/home, and runs the script there with no network; what the script prints, digests of numbers and of pictures,
 must be the same. ROOT is a folder with another system in it: a bare one with a static shell, Debian 11's smallest,
@@ -10,6 +13,7 @@ What cannot be made here is said, and is no failure. The last line says N passed
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import shutil
 import subprocess
@@ -83,6 +87,38 @@ graph = 'digraph { label="Sherds" fontname="Helvetica"; kiln -> sherd [label="gl
 told("graph", subprocess.run(["dot", "-Tpng"], input=graph.encode(), capture_output=True, check=True).stdout)
 plot = "set terminal pngcairo font 'Sans,12'; set title 'Kiln'; plot sin(x)"
 told("curve", subprocess.run(["gnuplot", "-e", plot], capture_output=True, check=True).stdout)
+"""
+TEXT = """
+from PIL import Image, ImageDraw, ImageFont
+image = Image.new("L", (300, 60), 255)
+ImageDraw.Draw(image).text((5, 5), "\u05e9\u05dc\u05d5\u05dd kiln", font=ImageFont.load_default(24))
+told("text", image.tobytes())
+"""
+ZONES = """
+import datetime, pyarrow, pyarrow.compute
+there = pyarrow.array([datetime.datetime(2020, 6, 1, 12)], pyarrow.timestamp("s", "Europe/Berlin"))
+told("hour", str(pyarrow.compute.hour(there)).encode())
+"""
+LOCALES = """
+import locale
+def sorted_in(name):
+    try:
+        locale.setlocale(locale.LC_ALL, name)
+    except locale.Error:
+        return [name]
+    return sorted(["z", "\u00e4", "a", "B"], key=locale.strxfrm)
+told("sorted", *(repr(sorted_in(name)).encode() for name in ("C.UTF-8", "de_DE.UTF-8", "sv_SE.UTF-8")))
+"""
+BUILT = """
+import cffi, os, tempfile
+os.chdir(tempfile.mkdtemp())
+maker = cffi.FFI()
+maker.cdef("int heat(void);")
+maker.set_source("_kiln", "int heat(void) { return 1280; }")
+maker.compile()
+sys.path.insert(0, ".")
+import _kiln
+told("built", str(_kiln.lib.heat()).encode())
 """
 GLAZE = """
 #include <Python.h>
@@ -192,6 +228,11 @@ def recipes() -> list[Recipe]:
         Recipe("compiled-here", compiled_here, COMPILED),
         Recipe("of-the-system", of_the_system, SCIENTIFIC),
         Recipe("programs", with_programs, DRAWN, ("dot", "gnuplot")),
+        Recipe("programs-not-declared", with_programs, DRAWN),
+        Recipe("text", installed(sys.executable, "pillow"), TEXT),
+        Recipe("zones", installed(sys.executable, "pyarrow"), ZONES),
+        Recipe("locales", installed(sys.executable), LOCALES),
+        Recipe("built-at-run-time", installed(sys.executable, "cffi", "setuptools"), BUILT),
     ]
     return every
 
@@ -216,7 +257,27 @@ def tried(recipe: Recipe, roots: list[Path], work: Path) -> dict[str, str]:
     if recipe.tools:
         (trial.work / "lapidar.toml").write_text(f"[needs]\ntools = {list(recipe.tools)!r}\n".replace("'", '"'))
     trial.lapidar("capture", environment, "--scope", "whole")
-    return {root.name: _on(root, trial, script, here.stdout) for root in roots}
+    is_proven = _proven(trial, script)
+    return {root.name: _judged(_on(root, trial, script, here.stdout), is_proven) for root in roots}
+
+
+def _proven(trial: Trial, script: Path) -> bool:
+    """Whether `lapidar prove` says that it comes out the same elsewhere."""
+    shutil.copy(script, trial.work)
+    trial.lapidar("restore")
+    said = json.loads(trial.lapidar("--json", "prove", "--", "python", script.name))
+    if not said["proven"]:
+        missing = ", ".join(one["path"] for one in said["proofs"][0]["missing"][:4])
+        print(f"  prove: not proven ({missing or 'nothing that this machine has is missing'})", flush=True)
+    return bool(said["proven"])
+
+
+def _judged(wrong: str, is_proven: bool) -> str:
+    """What is wrong on a root: nothing where it is identical, or was told before."""
+    if wrong and not is_proven:
+        print(f"  as was told before: {wrong}", flush=True)
+        return ""
+    return wrong and f"{wrong}, AND IT WAS CALLED PROVEN"
 
 
 def _on(root: Path, trial: Trial, script: Path, here: str) -> str:

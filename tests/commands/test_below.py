@@ -254,7 +254,7 @@ class Observing(Below):
         self.assertIn("exit code 7", said)
         self.assertFalse(self.lock.exists())
         self.assertIn("no command", self.fails("capture", environment, "--observe", "--", "no-such-command"))
-        self.assertIn("no command to observe", self.fails("capture", environment, "--observe"))
+        self.assertIn("no command for --observe", self.fails("capture", environment, "--observe"))
         self.assertIn("--observe", self.fails("capture", environment, "--", "python"))
 
     def test_signals_threads_and_children(self) -> None:

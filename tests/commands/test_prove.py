@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import os
+import re
 import shutil
 import signal
 import socket
@@ -16,7 +18,7 @@ from typing import Any
 
 from core.test_system import compile_c
 from lapidar.core.records import results
-from support import PROGRAM, Ready, many
+from support import PROGRAM, Case, Ready, many
 
 # Starts a program where the kernel answers every wish for a namespace with EPERM (seccomp(2)).
 WITHOUT_NAMESPACES = """
@@ -121,6 +123,23 @@ class Proofs(Ready):
         self.assertIn("not proven", said)
         self.assertIn(str(data), said)
 
+    def test_the_remedy_for_programs_cures_it(self) -> None:
+        script = (
+            "import subprocess\n"
+            "try:\n    heat = subprocess.run(['expr', '64', '*', '20'], capture_output=True, text=True).stdout\n"
+            "except OSError:\n    heat = 'cold'\n"
+            "open('heat.txt', 'w').write(heat)\n"
+        )
+        self.record(script)
+        said = self.lapidar("prove", code=1).stdout
+        (told,) = re.findall(r"write (\[needs\]) (tools = \[.*\]) into lapidar.toml, and capture or pin again", said)
+        (self.project / "lapidar.toml").write_text("\n".join(told))
+        self.lapidar("capture", self.captured)
+        self.lapidar("restore")
+        self.record(script)
+        self.assertEqual((self.project / "heat.txt").read_text(), "1280\n")
+        self.lapidar("prove")
+
     def test_a_library_that_is_opened_by_its_name(self) -> None:
         """As optional parts of packages are: the system has it, no one declared it."""
         self.record(
@@ -140,6 +159,10 @@ class Proofs(Ready):
     def test_a_command_that_is_not_recorded(self) -> None:
         (self.project / "fire.py").write_text("open('out.txt', 'w').write('2')")
         self.assertIn("proven", self.lapidar("prove", "--", "python", "fire.py").stdout)
+        (self.project / "fire.py").write_text("print('fired'); open('out.txt', 'w').write('2')")
+        done = self.lapidar("prove", "--json", "--", "python", "fire.py")
+        self.assertTrue(json.loads(done.stdout)["proven"])
+        self.assertIn("fired", done.stderr)
         (self.project / "fire.py").write_text("import os; open('out.txt', 'w').write(str(os.listdir('/usr/share')))")
         self.lapidar("prove", "--", "python", "fire.py", code=1)
         self.assertFalse((self.project / "lapidar.results").exists())
@@ -195,6 +218,45 @@ class Proofs(Ready):
             except OSError:
                 continue
         return found
+
+
+class Completed(Case):
+    """Captured, proven against the original, and completed by what it missed."""
+
+    own_cache = True
+    SCRIPT = (
+        "import shutil, subprocess\n"
+        "told = subprocess.run(['git', 'hash-object', '--stdin'], input=b'tin', capture_output=True).stdout\n"
+        "open('out.txt', 'wb').write(told)\n"
+    )
+
+    def test_until_it_gives_the_same(self) -> None:
+        (self.project / "fire.py").write_text(self.SCRIPT)
+        venv = self.environment()
+        (self.project / "lapidar.toml").write_text('# ours\n[needs]\ntools = ["expr"]\n')
+        done = json.loads(self.lapidar("--json", "capture", venv, "--prove", "--yes", "--", "python", "fire.py").stdout)
+        self.assertTrue(done["proof"]["proven"], done["proof"])
+        self.assertEqual([os.path.basename(path) for path in done["added"]], ["git"])
+        self.assertEqual((self.project / "lapidar.toml").read_text(), '# ours\n[needs]\ntools = ["expr", "git"]\n')
+        lock = self.lock.read_bytes()
+        self.lapidar("capture", venv, "--prove", "--", "python", "fire.py")
+        self.assertEqual(self.lock.read_bytes(), lock, "what was taken along is declared: it is taken at once")
+        self.lapidar("capture", self.restored)
+        self.assertEqual(self.lock.read_bytes(), lock, "captured again from the restored one, it is the same")
+        self.assertTrue(self.json("check")["clean"])
+
+    def test_nothing_is_taken_that_nobody_agreed_to(self) -> None:
+        (self.project / "fire.py").write_text(self.SCRIPT)
+        done = self.lapidar("capture", self.environment(), "--prove", "--", "python", "fire.py", code=1)
+        self.assertIn("git", done.stdout + done.stderr)
+        self.assertIn("not proven", done.stdout)
+        self.assertFalse((self.project / "lapidar.toml").exists())
+
+    def test_what_fails_here_is_not_captured(self) -> None:
+        (self.project / "fire.py").write_text("raise SystemExit(3)")
+        self.assertIn("exit code 3", self.fails("capture", self.environment(), "--prove", "--", "python", "fire.py"))
+        self.assertFalse(self.lock.exists())
+        self.assertIn("no command for --prove", self.fails("capture", "--prove"))
 
 
 if __name__ == "__main__":

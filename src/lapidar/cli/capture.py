@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
@@ -12,7 +12,9 @@ from lapidar.cli.view import View, human_bytes, human_count, human_path, human_s
 from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
-    from lapidar.core.flows.capture import Captured
+    from lapidar.core.cache.store import Cache
+    from lapidar.core.flows.capture import Captured, CaptureOptions
+    from lapidar.core.flows.prove import Missing
     from lapidar.core.records.snapshot import Snapshot
 
 DESCRIPTION = """\
@@ -28,6 +30,7 @@ examples:
   lapidar capture --scope whole
   lapidar capture /usr/bin/Rscript      R alone
   lapidar capture --observe -- python analysis.py
+  lapidar capture --prove -- python analysis.py
   lapidar capture /usr/bin/python3 --lock system.lock"""
 
 _SHOWN = 5
@@ -54,6 +57,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="run the COMMAND after -- once in the environment, and capture also the libraries, packages and programs "
         "that it and its children were seen to use",
     )
+    parser.add_argument(
+        "--prove",
+        action="store_true",
+        help="run the COMMAND after -- in the environment; capture, restore, and run it where nothing of this machine "
+        "is in sight, until it gives the same; programs that it lacks are declared in lapidar.toml (asks first)",
+    )
     parser.add_argument("-y", "--yes", action="store_true", help="change the lockfile that is there without asking")
     parser.add_argument(
         "--skip-outside", action="store_true", help="leave out files that a package lists outside the environment"
@@ -64,27 +73,50 @@ def run(session: Session) -> int:
     from lapidar.core.flows.capture import CaptureOptions, capture
 
     options, view = session.options, session.view
-    captured = capture(
-        session.place,
-        session.cache(create=True),
-        CaptureOptions(
-            environment=session.path("environment"),
-            lock=session.path("lock"),
-            full_runtime=options.full_runtime,
-            skip_outside=options.skip_outside,
-            scope=options.scope,
-            command=_command(options),
-            output=2 if view.json else 1,  # standard output is one object then
-            languages=tuple(options.language),
-            review=None if options.yes or view.json else reviewing(view),
-        ),
-        view.reporter(),
+    how = CaptureOptions(
+        environment=session.path("environment"),
+        lock=session.path("lock"),
+        full_runtime=options.full_runtime,
+        skip_outside=options.skip_outside,
+        scope=options.scope,
+        command=_command(options),
+        output=2 if view.json else 1,  # standard output is one object then
+        languages=tuple(options.language),
+        review=None if options.yes or view.json else reviewing(view),
     )
+    cache = session.cache(create=True)
+    if options.prove:
+        return _proving(session, cache, how)
+    captured = capture(session.place, cache, how, view.reporter())
     if view.json:
         view.object(_object(captured))
     else:
         _show(captured, view)
     return ExitCode.DONE
+
+
+def _proving(session: Session, cache: Cache, how: CaptureOptions) -> int:
+    """Capture, and prove what was captured."""
+    from lapidar.cli import prove
+    from lapidar.core.flows.complete import capture_and_prove
+
+    options, view = session.options, session.view
+
+    def agrees(missing: Sequence[Missing]) -> bool:
+        view.note("The original uses programs that are not in the snapshot:")
+        for one in missing:
+            view.note(f"  {one.path} ({f'{one.owner.name} {one.owner.version}' if one.owner else 'of no package'})")
+        return options.yes or view.asks("Declare them in lapidar.toml ([needs] tools), and capture again?")
+
+    done = capture_and_prove(session.place, cache, how, agrees, view.reporter())
+    if view.json:
+        added = [one.path for one in done.added]
+        view.object({**_object(done.captured), "added": added, "proof": prove.as_values(done.proved)})
+    else:
+        _show(done.captured, view)
+        view.line()
+        prove.show(done.proved, view)
+    return ExitCode.DONE if done.proved.proof else ExitCode.NO
 
 
 def reviewing(view: View) -> Callable[[Snapshot, Snapshot], bool]:
@@ -109,14 +141,15 @@ def reviewing(view: View) -> Callable[[Snapshot, Snapshot], bool]:
 def _command(options: argparse.Namespace) -> list[str] | None:
     """The command to observe: what follows --."""
     words: list[str] = options.after
-    if options.observe and not words:
+    asked = "--prove" if options.prove else "--observe"
+    if (options.observe or options.prove) and not words:
         raise LapidarError(
-            "There is no command to observe", remedy="For example: lapidar capture --observe -- python analysis.py"
+            f"There is no command for {asked}", remedy=f"For example: lapidar capture {asked} -- python analysis.py"
         )
-    if words and not options.observe:
+    if words and not (options.observe or options.prove):
         raise LapidarError(
             f"There is nothing to do with the words {' '.join(words)}",
-            remedy="Write --observe before --, or leave them out.",
+            remedy="Write --observe or --prove before --, or leave them out.",
         )
     return words or None
 

@@ -52,6 +52,7 @@ def run(session: Session) -> int:
     place, cache = session.place, session.cache()
     how = ProveOptions(
         at_most=options.at_most,
+        output=2 if view.json else 1,
         trusted=options.yes,
         draws=bool(options.picture or options.report),
         keep=session.path("keep_results"),

@@ -17,7 +17,7 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language, NeedsPlace
 from lapidar.core.records.declaration import Need, group_name
 
-__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of"]
+__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of", "with_tools"]
 
 
 class NeedsFile:
@@ -126,6 +126,24 @@ def place_of(root: Path, language: Language) -> NeedsPlace:
         return standard
     path = root / DECLARATION_NAME
     return own_place(foreign.read_text(path) if path.is_file() else "", language)
+
+
+def with_tools(text: str, names: Iterable[str]) -> str:
+    """``lapidar.toml`` with outside programs among its needs, sorted.
+
+    Raises:
+        DeclarationError: it is no TOML.
+    """
+    try:
+        document = tomlkit.parse(text)
+    except TOMLKitError as error:
+        raise DeclarationError(
+            f"{DECLARATION_NAME} is not valid TOML", why=str(error), remedy=f"Correct {DECLARATION_NAME}."
+        ) from error
+    needs: Any = document.setdefault("needs", tomlkit.table())
+    told = needs.get("tools", [])
+    needs["tools"] = sorted({*map(str, told if isinstance(told, list) else [told]), *names})
+    return tomlkit.dumps(document)
 
 
 def added(place: NeedsPlace, needs: Sequence[Need]) -> Mapping[str, str]:

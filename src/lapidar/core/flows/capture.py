@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import shlex
-import shutil
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -27,6 +26,7 @@ from lapidar.core.records import lockfile
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import Layer, Owner, PackageName
 from lapidar.core.records.snapshot import Platform, Snapshot
+from lapidar.core.restored import programs
 from lapidar.core.system.machine import platform_here
 
 if TYPE_CHECKING:
@@ -47,6 +47,7 @@ class CaptureOptions:
         scope: ``used``, ``whole``, or None for `used` where the project declares or imports anything.
         command: runs this once in the environment, and takes also what it was seen to use.
         output: the descriptor that the command's standard output goes to.
+        observed: what a run was seen to use that was made before.
         languages: the names of those that are captured; none: all that are meant.
         review: is shown the snapshot of the lockfile that there is, and the one that it would become, where these
             differ; whether it is to be written.
@@ -60,6 +61,7 @@ class CaptureOptions:
     scope: str | None = None
     command: Sequence[str] | None = None
     output: int = 1
+    observed: ObservedRun | None = None
     languages: tuple[str, ...] = ()
     review: Callable[[Snapshot, Snapshot], bool] | None = None
     writes: bool = True
@@ -139,7 +141,7 @@ def capture(
     cache.require_writable()
     path = options.lock or place.lockfile
     _require_folder(path)
-    run = _observe_run(located[0], options) if options.command else None
+    run = _observe_run(located[0], options) if options.command else options.observed
     with cache.in_use():
         try:
             used = _observe(located, place, cache, options, run)
@@ -192,6 +194,7 @@ def _require_a_reason(place: Place, located: Sequence[Located], options: Capture
     if (
         options.environment
         or options.command
+        or options.observed
         or options.scope
         or options.languages
         or not all(one.by_chance for one in located)
@@ -226,12 +229,7 @@ def _observe_run(located: Located, options: CaptureOptions) -> ObservedRun:
     command = options.command or ()
     folder = str(located.interpreter.parent)
     variables = {**os.environ, "PATH": f"{folder}:{os.environ.get('PATH', os.defpath)}"}
-    program = shutil.which(command[0], path=variables["PATH"])
-    if program is None:
-        raise LapidarError(
-            f"There is no command {command[0]!r} in the environment or on PATH", remedy="Look at its spelling."
-        )
-    program = os.path.abspath(program)
+    program = programs.on_path(command[0], variables["PATH"])
     how = RunOptions(output=options.output, watches=True)
     run = supervision.run(program, [program, *command[1:]], variables, how).observed
     if run.code != 0:

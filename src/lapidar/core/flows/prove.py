@@ -30,7 +30,7 @@ from lapidar.core.system.loader import Loader, System
 from lapidar.core.system.observed import Image
 from lapidar.core.system.owners import SystemPackage
 
-__all__ = ["Missing", "ProveOptions", "Proved", "prove", "prove_command"]
+__all__ = ["Missing", "ProveOptions", "Proved", "prove", "prove_analysis", "prove_command"]
 
 # What a system has of its own, and asks for by itself: each has another, and none of it is an analysis's.
 _OF_EACH_SYSTEM = re.compile(
@@ -51,13 +51,13 @@ class ProveOptions:
 
     Attributes:
         at_most: seconds, after which a run is ended.
-        output: the descriptor that what it prints goes to; None keeps it silent.
+        output: the descriptor that what a command prints goes to, when it is run here first.
         trusted: as for a rerun.
         draws, keep: as for a rerun.
     """
 
     at_most: float | None = None
-    output: int | None = None
+    output: int = 1
     trusted: bool = False
     draws: bool = False
     keep: Path | None = None
@@ -112,6 +112,9 @@ class Proved:
         if files:
             some = words.some(files, _SHOWN)
             told.append(f"copy {some} into the project, and read it there: a place of this machine does not travel")
+        if folders := [one.path for one in of["file"] if os.path.isdir(one.path)]:
+            some = words.some(folders, _SHOWN)
+            told.append(f"it looks into {some} by itself: tell it of a folder in the project, if it can be told")
         return told
 
 
@@ -127,7 +130,7 @@ def prove(
     """
     analysis = recorded(place, name)
     options, reporter = options or ProveOptions(), reporter or Silent()
-    found = _proved(place, cache, analysis, options, reporter)
+    found = prove_analysis(place, cache, analysis, options, reporter)
     if found.proof is not None:
         _keep(place, cache, found.proof, found.rerun)
     return found
@@ -141,16 +144,17 @@ def prove_command(
     Raises:
         LapidarError: it cannot be run.
     """
-    how = RecordOptions(at_most=options.at_most)
+    how = RecordOptions(at_most=options.at_most, output=options.output)
     analysis = recording.observed(place, cache, "this command", command, how, reporter)
-    return _proved(place, cache, analysis, replace(options, trusted=True), reporter or Silent())
+    return prove_analysis(place, cache, analysis, replace(options, trusted=True), reporter or Silent())
 
 
-def _proved(place: Place, cache: Cache, analysis: Analysis, options: ProveOptions, reporter: Progress) -> Proved:
+def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: ProveOptions, reporter: Progress) -> Proved:
+    """Prove what a run gave that stands in no file, perhaps; nothing is kept of the proof."""
     how = RerunOptions(
         alone=True,
+        quiet=True,
         at_most=options.at_most,
-        output=options.output,
         trusted=options.trusted,
         draws=options.draws,
         keep=options.keep,

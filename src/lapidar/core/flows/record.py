@@ -40,10 +40,11 @@ from lapidar.core.results.hindering import hindrances
 from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.scratch import PRINTED, RESULTS, TYPED
 from lapidar.core.system import supervision
+from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.supervision import RunOptions
 from lapidar.core.system.written import Touched
 
-__all__ = ["RERUN", "RecordOptions", "Recorded", "declared", "observed", "record", "sweep"]
+__all__ = ["RERUN", "RecordOptions", "Recorded", "declared", "in_original", "observed", "record", "sweep"]
 
 RECORDING, RERUN = "recording-", "rerun-"  # folders for unfinished work in the project's own
 _MOST_BYTES = 1_000_000_000
@@ -133,6 +134,30 @@ def observed(
         return analysis
 
 
+def in_original(
+    place: Place, cache: Cache, interpreter: Path, ready: running.Run, reporter: Progress
+) -> tuple[Analysis, ObservedRun]:
+    """As `observed`, in an environment that was not restored; and what the run used.
+
+    Args:
+        interpreter: of the environment.
+        ready: the command there.
+
+    Raises:
+        LapidarError: it cannot be run or observed, or it failed.
+    """
+    cache.require_writable()
+    place.make_own_folder()
+    sweep(place)
+    with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
+        settings = DeclaredAnalysis("this command")
+        recording = _Recording(place, cache, RecordOptions(), settings, ready.words, Path(work.path), ready=ready)
+        recording.environment = Environment(interpreter.parent.parent)
+        analysis = recording.run(reporter)
+        assert recording.used is not None
+        return analysis, recording.used
+
+
 @contextmanager
 def _recorded(
     place: Place,
@@ -182,6 +207,9 @@ class _Recording:
     statuses: dict[str, os.stat_result] = field(default_factory=dict)
     seconds: float = 0.0
     memory: int = 0
+    ready: running.Run | None = None
+    environment: Environment = field(default_factory=lambda: Environment(Path()))
+    used: ObservedRun | None = None
 
     @property
     def folder(self) -> Path:
@@ -190,8 +218,10 @@ class _Recording:
         return here if self.place.relative(here) is not None else self.place.root
 
     def run(self, reporter: Progress) -> Analysis:
-        ready = running.prepare(self.place, self.command, self.options.environment)
-        environment = Environment(Path(os.path.abspath(self.options.environment or self.place.environment)))
+        ready = self.ready or running.prepare(self.place, self.command, self.options.environment)
+        if self.ready is None:
+            self.environment = Environment(Path(os.path.abspath(self.options.environment or self.place.environment)))
+        environment = self.environment
         if ready.locked:
             snapshots = words.short(ready.snapshot), words.short(ready.locked)
             self.notes.append(f"the environment is of snapshot {snapshots[0]}, the lockfile of {snapshots[1]}")
@@ -215,6 +245,7 @@ class _Recording:
             ended = supervision.run(ready.program, command, ready.prepared.variables, how)
         self.seconds, self.memory = ended.seconds, ended.memory
         self._refuse_failed(ended.code, ended.is_late)
+        self.used = ended.observed
         touched = ended.touched
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         seen = observing.seen(self.place, environment, ended.observed, touched, began_ns, wants)

@@ -451,6 +451,8 @@ class _Observer:
     def _held_ones(self, users: set[str]) -> None:
         """Libraries of an earlier snapshot that nothing but a request of then asked for."""
         for name, held in self.result.held.items():
+            if use := self.result.uses.get(name):  # a run of then used it too, and there is none to see now
+                use.users.update(user for user in held.used_by if Owner.of_user(user).layer is Layer.RUN)
             path = next((f"{one}/{name}" for one in self.held_folders if os.path.isfile(f"{one}/{name}")), None)
             if name not in self.result.uses and "/" not in name and path:
                 for user in users & set(held.used_by) or set(filter(_asks_by_name, held.used_by)):

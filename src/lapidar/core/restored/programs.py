@@ -14,7 +14,7 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import CannotRun
 from lapidar.core.restored.running import Prepared
 
-__all__ = ["find"]
+__all__ = ["find", "on_path"]
 
 _LONGEST_LINE = 512
 
@@ -45,6 +45,18 @@ def find(words: Sequence[str], environment: Environment, prepared: Prepared) -> 
     if "/" not in name:
         _refuse_another_environment(name, found, environment)
     return found, tuple(words)
+
+
+def on_path(name: str, path: str) -> str:
+    """A program as a shell finds it, by its absolute path.
+
+    Raises:
+        CannotRun: there is none.
+    """
+    found = shutil.which(name, path=path)
+    if found is None:
+        raise CannotRun(f"There is no command {name!r} in the environment or on PATH", remedy="Look at its spelling.")
+    return os.path.abspath(found)
 
 
 def _script(
