@@ -156,6 +156,23 @@ class Proofs(Ready):
         self.assertTrue(self.proved(code=1)["varies_here"])
         self.assertIn("--times 3", self.lapidar("prove", code=1).stdout)
 
+    def test_another_machine_may_be_otherwise_besides(self) -> None:
+        self.record("print(6 * 7)", "plain")
+        self.assertTrue(self.proved("plain", "--again")["proven"])
+        if len(os.sched_getaffinity(0)) > 1:
+            self.record("import os; print(len(os.sched_getaffinity(0)))", "processors")
+            self.assertTrue(self.proved("processors")["proven"])
+            self.assertEqual(self.proved("processors", "--again", code=1)["others_with"], "one processor")
+
+    def test_what_the_snapshot_holds_is_the_same_on_another_machine(self) -> None:
+        self.record(
+            "import locale, time\n"
+            "locale.setlocale(locale.LC_ALL, '')\n"
+            "print(time.strftime('%H:%M', time.localtime(0)), locale.setlocale(locale.LC_ALL))",
+            "held",
+        )
+        self.assertTrue(self.proved("held", "--again")["proven"])
+
     def test_a_command_that_is_not_recorded(self) -> None:
         (self.project / "fire.py").write_text("open('out.txt', 'w').write('2')")
         self.assertIn("proven", self.lapidar("prove", "--", "python", "fire.py").stdout)

@@ -39,6 +39,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
     parser.add_argument("names", nargs="*", metavar="NAME", help="the analyses (default: all recorded ones)")
     parser.add_argument("-y", "--yes", action="store_true", help="run a record of somebody else without asking")
+    parser.add_argument(
+        "--again", action="store_true", help="besides with another time zone, another language, and one processor"
+    )
     parser.add_argument("--keep-results", metavar="DIR", help="put the results of the run into this folder")
     parser.add_argument("--at-most", type=float, metavar="SECONDS", help="end a run after so long")
     add_output_options(parser)
@@ -56,6 +59,7 @@ def run(session: Session) -> int:
         trusted=options.yes,
         draws=bool(options.picture or options.report),
         keep=session.path("keep_results"),
+        again=options.again,
     )
     if options.after:
         proved = [prove_command(place, cache, tuple(options.after), how, view.reporter())]
@@ -100,6 +104,11 @@ def show(proved: Proved, view: View) -> None:
         view.line(f"{name}: proven ({done.verdict}): it needs nothing but its snapshot and its record.", "good")
     elif done.not_apart:
         view.line(f"{name}: not proven: {'; '.join(done.not_apart)}.", "bad")
+    elif proved.otherwise.called:
+        view.line(f"{name}: not proven: with {proved.otherwise.called} its results are others.", "bad")
+        view.line(
+            f"next: say what must hold, [conditions] {proved.otherwise.held_by} in lapidar.toml, and capture again"
+        )
     elif proved.varies:
         view.line(f"{name}: not proven: also here, with all of this machine in sight, its results are others.", "bad")
         view.line(f"next: lapidar rerun {shlex.quote(name)} --times 3 tells what varies by itself")
@@ -140,6 +149,7 @@ def as_values(proved: Proved) -> dict[str, Any]:
         **rerun.as_values(proved.rerun),
         "proven": proved.proof is not None,
         "varies_here": proved.varies,
+        "others_with": proved.otherwise.called,
         "missing": [
             {
                 "path": one.path,

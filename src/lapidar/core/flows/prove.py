@@ -24,6 +24,8 @@ from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import results, words
 from lapidar.core.records.results import Analysis, Proof
+from lapidar.core.restored import alone
+from lapidar.core.restored.alone import Elsewhere
 from lapidar.core.restored.watched import Inside
 from lapidar.core.system import elf, owners
 from lapidar.core.system.loader import Loader, System
@@ -54,6 +56,7 @@ class ProveOptions:
         output: the descriptor that what a command prints goes to, when it is run here first.
         trusted: as for a rerun.
         draws, keep: as for a rerun.
+        again: besides with another time zone, another language, and one processor.
     """
 
     at_most: float | None = None
@@ -61,6 +64,7 @@ class ProveOptions:
     trusted: bool = False
     draws: bool = False
     keep: Path | None = None
+    again: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,12 +91,14 @@ class Proved:
     Attributes:
         rerun: how it went.
         missing: what this machine has and the run did not find.
+        otherwise: how another machine may be besides, with which the results were others.
         varies: whether it gives other results here too, so that nothing can be said.
         proof: that it is proven; None: it is not.
     """
 
     rerun: Rerun
     missing: tuple[Missing, ...] = ()
+    otherwise: Elsewhere = alone.PLAIN
     varies: bool = False
     proof: Proof | None = None
 
@@ -152,7 +158,7 @@ def prove_command(
 def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: ProveOptions, reporter: Progress) -> Proved:
     """Prove what a run gave that stands in no file, perhaps; nothing is kept of the proof."""
     how = RerunOptions(
-        alone=True,
+        alone=alone.PLAIN,
         quiet=True,
         at_most=options.at_most,
         trusted=options.trusted,
@@ -162,6 +168,11 @@ def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: Prov
     done = rerun_of(place, cache, analysis, how, reporter)
     environment = Environment(done.environment)
     found = Proved(done, tuple(_missing(place, environment, done)))
+    for besides in alone.OTHERS if options.again and done.is_good else ():
+        again = rerun_of(place, cache, analysis, replace(how, alone=besides, keep=None, trusted=True), reporter)
+        if not again.is_good:
+            found.rerun, found.otherwise = again, besides
+            return found
     if done.is_good and not done.not_apart:
         found.proof = _proof(analysis, done)
         found.missing = tuple(one for one in found.missing if not os.path.isdir(one.path))

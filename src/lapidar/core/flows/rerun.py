@@ -31,6 +31,7 @@ from lapidar.core.records import lockfile, results
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
 from lapidar.core.restored import alone
+from lapidar.core.restored.alone import Elsewhere
 from lapidar.core.results import listing, scratch, tolerances
 from lapidar.core.results.comparing import Was, compare_all, of_file
 from lapidar.core.results.observing import ignored, is_wanted
@@ -62,7 +63,7 @@ class RerunOptions:
         opened: with this machine's network, and free to write anywhere; else with neither.
         trusted: run what is recorded, also where neither this cache nor anybody here knows it.
         watches: see what it uses, `Rerun.observed`.
-        alone: in a root of its own, where nothing of this machine is in sight.
+        alone: in a root of its own, where nothing of this machine is in sight, and which is besides as this says.
         quiet: keep the last of what it says on standard error, see `Rerun.said`, instead of passing it on.
     """
 
@@ -76,7 +77,7 @@ class RerunOptions:
     opened: bool = False
     trusted: bool = False
     watches: bool = False
-    alone: bool = False
+    alone: Elsewhere | None = None
     quiet: bool = False
 
 
@@ -300,7 +301,8 @@ class _Again:
                 why="where they are out of sight it cannot start",
                 remedy="Restore it with libraries of its own: lapidar restore --libraries private.",
             )
-        told = alone.VARIABLES if self.options.alone else os.environ
+        besides = self.options.alone
+        told = {**alone.VARIABLES, **dict(besides.variables)} if besides else os.environ
         ready = running.prepare(self.place, self._command(place), self.result.environment, told)
         before = scratch.state(place)
         began = time.monotonic()
@@ -308,9 +310,9 @@ class _Again:
         temporary.mkdir()
         writable = None if self.options.opened else (str(folder), *_DEVICES)
         root = None
-        if self.options.alone:
+        if besides:
             (top := folder / "root").mkdir()
-            root, free = alone.laid_out(top, [self.result.environment, place, temporary])
+            root, free = alone.laid_out(top, [self.result.environment, place, temporary], besides.zone)
             writable = (*(writable or ()), *free)
         limits = running.Limits(
             typed=scratch.recorded_input(self.analysis, self.cache),
@@ -318,6 +320,7 @@ class _Again:
             watches=self.options.watches,
             writable=writable,
             root=root,
+            one_processor=besides is not None and besides.one_processor,
         )
         ended = ready.wait_in(
             place / self.analysis.folder,

@@ -35,6 +35,7 @@ class Limits(msgspec.Struct, frozen=True, kw_only=True):
         watches: whether what it uses is told.
         writable: folders below which alone it may write, and then with no network but a loopback; None: anything.
         root: it sees that instead of this machine's files; what it looks for there and does not find is told.
+        one_processor: whether it has one processor alone.
     """
 
     typed: Path | None = None
@@ -42,6 +43,7 @@ class Limits(msgspec.Struct, frozen=True, kw_only=True):
     watches: bool = False
     writable: tuple[str, ...] | None = None
     root: Root | None = None
+    one_processor: bool = False
 
 
 FREE = Limits()
@@ -146,6 +148,7 @@ class Run(msgspec.Struct, frozen=True):
                 watches=limits.watches or limits.root is not None,
                 absent=limits.root is not None,
                 root=limits.root,
+                one_processor=limits.one_processor,
                 network=limits.writable is None,
                 writable=limits.writable or (),
             )

@@ -7,6 +7,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
 
@@ -15,7 +16,7 @@ from lapidar.core.system import elf
 from lapidar.core.system.loader import Loader, System
 from lapidar.core.system.supervision import Root
 
-__all__ = ["HOME", "PATH", "VARIABLES", "laid_out"]
+__all__ = ["HOME", "OTHERS", "PATH", "PLAIN", "VARIABLES", "Elsewhere", "laid_out"]
 
 HOME, _USER, _HOST = "/home/potter", "potter", "elsewhere"
 PATH = "/usr/local/bin:/usr/bin:/bin"
@@ -29,12 +30,44 @@ _EMPTY = ("/opt", "/root", "/run", "/srv", "/usr/bin", "/usr/lib", "/usr/share",
 _FREE = ("/tmp", "/var/tmp")
 
 
-def laid_out(folder: Path, shown: Sequence[Path]) -> tuple[Root, tuple[str, ...]]:
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """How another machine may be besides.
+
+    Attributes:
+        called: in a sentence: "with ...".
+        held_by: what of the conditions would make it count for nothing.
+        zone: the name of its time zone; UTC unless given.
+        variables: what its user has set.
+        one_processor: whether it has one processor.
+    """
+
+    called: str = ""
+    held_by: str = ""
+    zone: str = ""
+    variables: tuple[tuple[str, str], ...] = ()
+    one_processor: bool = False
+
+
+PLAIN = Elsewhere()
+OTHERS = (
+    Elsewhere("another time zone", 'env = ["TZ=UTC"]', zone="Pacific/Chatham"),
+    Elsewhere(
+        "another language",
+        'env = ["LANG=C.UTF-8"]',
+        variables=(("LANG", "tr_TR.UTF-8"), ("LANGUAGE", "tr")),
+    ),
+    Elsewhere("one processor", 'numerics = "portable"', one_processor=True),
+)
+
+
+def laid_out(folder: Path, shown: Sequence[Path], zone: str = "") -> tuple[Root, tuple[str, ...]]:
     """Lay out such a root.
 
     Args:
         folder: an empty one, that becomes it; nothing is copied into it.
         shown: folders that lie in it at their own places: the environment, the project.
+        zone: the time zone that is set in it, as far as this machine knows that.
 
     Returns:
         The root, and the folders in it that anybody may write into.
@@ -48,6 +81,8 @@ def laid_out(folder: Path, shown: Sequence[Path]) -> tuple[Root, tuple[str, ...]
     for path in _FREE:
         _at(folder, path).chmod(0o1777)
     _etc(folder / "etc")
+    if zone and os.path.isfile(place := f"/usr/share/zoneinfo/{zone}"):
+        shutil.copyfile(place, folder / "etc/localtime")
     places = [*filter(os.path.isdir, _KERNELS), *map(os.path.realpath, shown), *_utilities()]
     for place in places:
         _make_room(folder, place)

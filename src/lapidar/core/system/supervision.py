@@ -60,6 +60,7 @@ class RunOptions:
         network: whether it has this machine's network, or one of its own with nothing but a loopback.
         writable: folders below which alone it may write; empty: anywhere.
         by_mounts: limit writing by mounts of its own, also where this kernel has a better way (Landlock).
+        one_processor: whether it has one processor alone.
         root: it sees that, instead of the host's files.
         absent: whether what it looks for and what is not there is told; with `watches`.
     """
@@ -78,6 +79,7 @@ class RunOptions:
     network: bool = True
     writable: tuple[str, ...] = ()
     by_mounts: bool = False
+    one_processor: bool = False
     root: Root | None = None
     absent: bool = False
 
@@ -211,6 +213,7 @@ def _started(
         "s": options.session,
         "n": not options.network,
         "m": options.by_mounts,
+        "c": options.one_processor,
         "a": options.absent,
     }
     flags = "".join(letter for letter, is_asked in asked.items() if is_asked)

@@ -6,7 +6,7 @@
  * LOG is the descriptor of the log; LIFE one whose other end the caller holds: when it is closed, everything is ended.
  * LIMIT (0: none) milliseconds the run may take, GRACE milliseconds what it left behind may go on. MEMORY (0: no limit)
  * bytes each process may have. FLAGS are letters: w watches, s begins a session, n gives it a network of its own with
- * nothing but a loopback, m limits writing by mounts, a tells what is looked for and is not there. WRITABLE are the only folders below which it may write ("" for no such limit). ROOT is the folder
+ * nothing but a loopback, m limits writing by mounts, c lets it have one processor, a tells what is looked for and is not there. WRITABLE are the only folders below which it may write ("" for no such limit). ROOT is the folder
  * whose files are told one by one ("" for none), KEPT an empty folder for the bytes of files that are about to be changed,
  * IGNORED folders of which nobody wants to know. TOP ("" for the host's) is a folder that becomes its root, and SHOWN the
  * host's files and folders that lie in it, at the same places; of folders there may be several, with newlines between. PROGRAM is the
@@ -1018,6 +1018,17 @@ static int has(const char *flags, char flag) {
     while (*flags && *flags != flag) flags++;
     return *flags;
 }
+/* Of the processors that this process may run on, the first alone. */
+static void one_processor(void) {
+    u64 mask[128];
+    memset(mask, 0, sizeof mask);
+    if (call(204, 0, sizeof mask, P(mask), 0, 0) <= 0) return;
+    for (int word = 0, is_found = 0; word < 128; word++) {
+        mask[word] = is_found ? 0 : mask[word] & -mask[word];
+        is_found |= mask[word] != 0;
+    }
+    call(203, 0, sizeof mask, P(mask), 0, 0);
+}
 static void become_program(char **words, char **variables, long memory) {
     u64 all = 0, limit[2] = {(u64)memory, (u64)memory};
     const char *flags = words[6];
@@ -1026,6 +1037,7 @@ static void become_program(char **words, char **variables, long memory) {
     call(14, 2, P(&all), 0, 8, 0);
     if (has(flags, 's')) call(112, 0, 0, 0, 0, 0);
     if (memory) call(160, 9, P(limit), 0, 0, 0);
+    if (has(flags, 'c')) one_processor();
     if (*words[11] && (error = other_root(words[11], words[12])) < 0) say(6, error, -1), sys_exit(1);
     if (has(flags, 'n') && (error = own_network()) < 0) say(4, error, -1);
     if (*words[7]) {
