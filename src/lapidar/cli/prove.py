@@ -70,6 +70,8 @@ def run(session: Session) -> int:
             raise LapidarError("Nothing is recorded here", remedy="For example: lapidar record -- python analysis.py")
         proved = []
         for name in names:
+            if proved:
+                view.line()
             proved.append(prove(place, cache, name, how, view.reporter()))
             show(proved[-1], view)
     for one in proved:
@@ -92,11 +94,11 @@ def show(proved: Proved, view: View) -> None:
 
     done = proved.rerun
     name = done.analysis.name
+    view.note(f"{name}: ran in {human_seconds(done.seconds)} where nothing of this machine is in sight.")
     for note in done.notes:
         view.warn(note)
     for line in done.said if done.exit_code != done.analysis.exit_code else ():
         view.note(f"  {line}")
-    view.note(f"{name}: ran in {human_seconds(done.seconds)} where nothing of this machine is in sight.")
     verdicts.show(done.compared, view)
     _missing(proved.missing, view)
     view.line()

@@ -210,7 +210,7 @@ def _missing(place: Place, environment: Environment, done: Rerun) -> Iterator[Mi
             # /bin and /usr/bin may be one.
             plain = os.path.join(os.path.realpath(os.path.dirname(path)), name)
             paths[plain] = "program" if _PROGRAM.search(plain) and os.access(plain, os.X_OK) else "file"
-    known = owners.here().of(paths)
+    known = owners.here().of(paths, of_links=True)
     for path, kind in sorted(paths.items()):
         yield Missing(path, kind, known.get(path))
 

@@ -59,11 +59,12 @@ class Owners:
     def __init__(self, databases: Iterable[Database]) -> None:
         self._databases = [database for database in databases if database.is_there]
 
-    def of(self, paths: Iterable[str]) -> dict[str, SystemPackage]:
+    def of(self, paths: Iterable[str], *, of_links: bool = False) -> dict[str, SystemPackage]:
         """The owners of files.
 
         Args:
-            paths: absolute; links are followed where the link itself has no owner.
+            paths: absolute; links are followed.
+            of_links: rather who owns the link itself, where somebody does.
 
         Returns:
             For each path that has one, its owner.
@@ -76,7 +77,8 @@ class Owners:
         for database in self._databases:
             for spelling, name, version in database.having(wanted):
                 for path in wanted[spelling]:
-                    if path not in found or spelling == os.path.realpath(path):
+                    is_own = (spelling == os.path.realpath(path)) != of_links
+                    if path not in found or is_own:
                         found[path] = SystemPackage(name, version)
         return found
 
