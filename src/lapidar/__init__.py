@@ -12,6 +12,8 @@ True
 >>> lapidar.record(["python", "analysis.py"], project="sherds")                 # doctest: +SKIP
 >>> lapidar.rerun("analysis", project="sherds").good                            # doctest: +SKIP
 True
+>>> lapidar.prove("analysis", project="sherds").proven                          # doctest: +SKIP
+True
 """
 
 from __future__ import annotations
@@ -23,7 +25,7 @@ if TYPE_CHECKING:
     from typing import Any
 
     from lapidar.api import capture, check, pin, restore
-    from lapidar.api_results import compare, record, rerun
+    from lapidar.api_results import compare, prove, record, rerun
     from lapidar.core.errors import (
         CacheError,
         CannotRun,
@@ -49,6 +51,7 @@ __all__ = [
     "check",
     "compare",
     "pin",
+    "prove",
     "record",
     "rerun",
     "restore",
@@ -60,7 +63,7 @@ def __getattr__(name: str) -> Any:
         from lapidar import api
 
         return getattr(api, name)
-    if name in ("compare", "record", "rerun"):
+    if name in ("compare", "prove", "record", "rerun"):
         from lapidar import api_results
 
         return getattr(api_results, name)

@@ -13,7 +13,7 @@ from lapidar.core.flows.record import Recorded, RecordOptions
 from lapidar.core.place import Place
 from lapidar.core.results.verdict import Compared, Verdict, worst
 
-__all__ = ["Results", "compare", "record", "rerun"]
+__all__ = ["Proof", "Results", "compare", "prove", "record", "rerun"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +69,21 @@ class Results:
         return report.fragment(self.title, self.compared, self.files)
 
 
+@dataclass(frozen=True, slots=True)
+class Proof(Results):
+    """What came of a proof.
+
+    Attributes:
+        proven: whether the results are the same where nothing of this machine is in sight.
+        missing: what it looked for there in vain though this machine has it: path, and the system's package ("": none).
+        remedies: what would take that along, a sentence each.
+    """
+
+    proven: bool = False
+    missing: tuple[tuple[str, str], ...] = ()
+    remedies: tuple[str, ...] = ()
+
+
 def _cache(cache: str | Path | None, *, create: bool = False) -> Cache:
     return Cache(Path(cache) if cache else default_folder(), create=create)
 
@@ -122,6 +137,39 @@ def rerun(
     found = Place.find(Path(project) if project else None)
     done = flow(found, _cache(cache), name, RerunOptions(as_is=as_is, times=times, draws=True))
     return Results(name, tuple(done.compared), done.is_good, done.varying, done.files)
+
+
+def prove(
+    name: str = "analysis",
+    *,
+    project: str | Path | None = None,
+    cache: str | Path | None = None,
+    again: bool = False,
+) -> Proof:
+    """Run a recorded analysis where nothing of this machine is in sight, and compare. The proof is kept beside the record.
+
+    Args:
+        again: besides with another time zone, another language, and one processor.
+
+    Raises:
+        LapidarError: it could not be run, or this kernel lets no such place be made.
+    """
+    from lapidar.core.flows.prove import ProveOptions
+    from lapidar.core.flows.prove import prove as flow
+
+    found = Place.find(Path(project) if project else None)
+    told = flow(found, _cache(cache), name, ProveOptions(again=again, draws=True))
+    missing = tuple((one.path, one.owner.name if one.owner else "") for one in told.missing)
+    done = told.rerun
+    return Proof(
+        name,
+        tuple(done.compared),
+        done.is_good,
+        files=done.files,
+        proven=told.proof is not None,
+        missing=missing,
+        remedies=tuple(told.remedies),
+    )
 
 
 def compare(

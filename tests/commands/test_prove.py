@@ -16,6 +16,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+import lapidar
 from core.test_system import compile_c
 from lapidar.core.records import results
 from support import PROGRAM, Case, Ready, many
@@ -122,6 +123,35 @@ class Proofs(Ready):
         said = self.lapidar("prove", "read", code=1).stdout
         self.assertIn("not proven", said)
         self.assertIn(str(data), said)
+
+    def test_from_code(self) -> None:
+        data = self.outside("kilns.txt")
+        data.write_text("1280\n")
+        self.record(f"import os; open('heat.txt', 'w').write(str(os.path.exists({str(data)!r})))")
+        found = lapidar.prove("fire", project=self.project, cache=self.cache)
+        self.assertEqual((found.proven, found.missing), (False, ((str(data), ""),)))
+        self.assertIn("copy", found.remedies[0])
+        self.record("open('heat.txt', 'w').write('1280')")
+        self.assertTrue(lapidar.prove("fire", project=self.project, cache=self.cache, again=True).proven)
+
+    def test_by_way_of_links(self) -> None:
+        self.record("open('out.txt', 'w').write('2')")
+        (self.folder / "link").symlink_to(self.project)
+        self.assertTrue(self.json("--project", self.folder / "link", "prove")["proven"])
+
+    def test_very_many_are_told_together(self) -> None:
+        folder = self.outside("many")
+        folder.mkdir()
+        for number in range(2000):
+            (folder / f"{number}.txt").write_text("x")
+        self.record(
+            f"import glob\nfound = 0\nfor n in range(2000):\n    try:\n        open(f'{folder}/{{n}}.txt').read()\n        found += 1\n"
+            "    except OSError: pass\nopen('out.txt', 'w').write(str(found))\n"
+        )
+        said = self.lapidar("prove", code=1).stdout
+        self.assertIn("and 1,999 more", said)
+        self.assertLess(len(said.splitlines()), 30)
+        self.assertEqual(len(self.proved(code=1)["missing"]), 2000)
 
     def test_the_remedy_for_programs_cures_it(self) -> None:
         script = (

@@ -128,19 +128,22 @@ def _missing(missing: tuple[Missing, ...], view: View) -> None:
     more = ", and not needed for these results" if was_needless else ""
     view.line(f"Looked for and not there, though this machine has it{more}:", "" if was_needless else "warn")
     shown = sorted(missing, key=lambda one: not one.was_used)
+    by_owner: dict[tuple[str, bool | None], list[str]] = {}
+    for one in shown:
+        owner = f"{one.owner.name} {one.owner.version}" if one.owner else "of no package"
+        # Of very many, one of each package's is shown.
+        key = owner if len(shown) > _MOST_SHOWN else f"{owner}\0{one.path}"
+        by_owner.setdefault((key, one.was_used), []).append(one.path)
+    used = {True: "opened", False: "asked for", None: ""}
     rows = [
-        [
-            one.path,
-            f"{one.owner.name} {one.owner.version}" if one.owner else "of no package",
-            {True: "opened", False: "asked for", None: ""}[one.was_used],
-        ]
-        for one in shown[:_MOST_SHOWN]
+        [paths[0] + (f" and {len(paths) - 1:,} more" if paths[1:] else ""), owner.partition("\0")[0], used[was_used]]
+        for (owner, was_used), paths in by_owner.items()
     ]
     cut = 2 if was_needless else 3
     titles = ["file", "package of the system", "with this machine in sight"]
-    view.table(titles[:cut], [row[:cut] for row in rows])
-    if len(shown) > _MOST_SHOWN:
-        view.line(f"and {len(shown) - _MOST_SHOWN:,} more (--json has all)")
+    view.table(titles[:cut], [row[:cut] for row in rows[:_MOST_SHOWN]])
+    if len(rows) > _MOST_SHOWN:
+        view.line(f"and of {len(rows) - _MOST_SHOWN:,} more packages (--json has all)")
 
 
 def as_values(proved: Proved) -> dict[str, Any]:

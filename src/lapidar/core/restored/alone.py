@@ -83,7 +83,9 @@ def laid_out(folder: Path, shown: Sequence[Path], zone: str = "") -> tuple[Root,
     _etc(folder / "etc")
     if zone and os.path.isfile(place := f"/usr/share/zoneinfo/{zone}"):
         shutil.copyfile(place, folder / "etc/localtime")
-    places = [*filter(os.path.isdir, _KERNELS), *map(os.path.realpath, shown), *_utilities()]
+    # Where a link leads to one of them, it lies at both places.
+    own = dict.fromkeys(place for path in shown for place in (os.path.realpath(path), os.path.abspath(path)))
+    places = [*filter(os.path.isdir, _KERNELS), *own, *_utilities()]
     for place in places:
         _make_room(folder, place)
     return Root(str(folder), tuple(places)), (*_FREE, HOME)
