@@ -146,7 +146,7 @@ def prove(
     cache: str | Path | None = None,
     again: bool = False,
 ) -> Proof:
-    """Run a recorded analysis where nothing of this machine is in sight, and compare. A proof is kept beside the record.
+    """Run a recorded analysis where nothing of this machine is in sight, and compare; a proof stays beside the record.
 
     Args:
         again: besides with another time zone, another language, and one processor.
