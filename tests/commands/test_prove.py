@@ -124,6 +124,11 @@ class Proofs(Ready):
         self.assertIn("not proven", said)
         self.assertIn(str(data), said)
 
+    @unittest.skipUnless(Path("/etc/os-release").exists(), "this system does not say what it is")
+    def test_what_each_system_has_is_named_where_nothing_else_is(self) -> None:
+        self.record("import os; open('out.txt', 'w').write(str(os.path.exists('/etc/os-release')))")
+        self.assertIn("/etc/os-release", [one["path"] for one in self.proved(code=1)["missing"]])
+
     def test_from_code(self) -> None:
         data = self.outside("kilns.txt")
         data.write_text("1280\n")

@@ -181,7 +181,8 @@ def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: Prov
     seen = RerunOptions(watches=True, quiet=True, at_most=options.at_most, trusted=True, environment=done.environment)
     here = rerun_of(place, cache, analysis, seen, reporter)
     found.varies = not here.is_good
-    judged = (replace(one, was_used=_is_used(one.path, here)) for one in found.missing)
+    missing = found.missing or _missing(place, environment, done, every=True)
+    judged = (replace(one, was_used=_is_used(one.path, here)) for one in missing)
     # A folder that is missing matters where something in it is used.
     found.missing = tuple(one for one in judged if one.was_used or not os.path.isdir(one.path))
     return found
@@ -194,7 +195,12 @@ def _is_used(path: str, here: Rerun) -> bool:
     return real in used or any(one.startswith(f"{real}/") for one in used)
 
 
-def _missing(place: Place, environment: Environment, done: Rerun) -> Iterator[Missing]:
+def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool = False) -> Iterator[Missing]:
+    """What this machine has and a run looked for in vain.
+
+    Args:
+        every: also what each system has of its own, and asks for by itself.
+    """
     inside = Inside(place, environment)
     by_name = {os.path.basename(path) for path in done.observed.mapped}
     loader = Loader(System.here(), elf.read)
@@ -206,7 +212,7 @@ def _missing(place: Place, environment: Environment, done: Rerun) -> Iterator[Mi
         if inside.has(path):
             library = loader.find(name) if _LIBRARY.fullmatch(name) else None
             paths |= {library: "library"} if library else {}
-        elif os.path.lexists(path) and not _OF_EACH_SYSTEM.match(path):
+        elif os.path.lexists(path) and (every or not _OF_EACH_SYSTEM.match(path)):
             # /bin and /usr/bin may be one.
             plain = os.path.join(os.path.realpath(os.path.dirname(path)), name)
             paths[plain] = "program" if _PROGRAM.search(plain) and os.access(plain, os.X_OK) else "file"
