@@ -6,13 +6,14 @@ from __future__ import annotations
 import csv
 import io
 import mmap
+import os
 from array import array
 from bisect import bisect_left
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from difflib import SequenceMatcher
 from itertools import accumulate, islice, pairwise
-from operator import ne
+from operator import methodcaller, ne
 from pathlib import Path
 from typing import IO, Any, NamedTuple, overload
 
@@ -179,20 +180,28 @@ class _Lines(Sequence[str]):
         self.path = path
         self._start, self._end = (part.start, part.end) if part else (0, path.stat().st_size)
         for _ in range(skipped):
-            self._start += len(next(self._raw(), b""))
-        self._ends = array("q", accumulate(map(len, self._raw()), initial=self._start))
+            self._start += len(next(self.raws(), b""))
+        self._ends = array("q", accumulate(map(len, self.raws()), initial=self._start))
         with path.open("rb") as stream:
             self._map = mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ)
 
-    def _raw(self) -> Iterator[bytes]:
+    def raws(self) -> Iterator[bytes]:
+        """The lines as they stand there."""
         with self.path.open("rb") as stream:
             stream.seek(self._start)
             left = self._end - self._start
+            if self._end == os.fstat(stream.fileno()).st_size:
+                yield from stream
+                return
             for line in stream if left else ():
                 yield line
                 left -= len(line)
                 if left <= 0:
                     return
+
+    def raw(self, row: int) -> bytes:
+        """A line as it stands there."""
+        return self._map[self._ends[row] : self._ends[row + 1]]
 
     def __len__(self) -> int:
         return len(self._ends) - 1
@@ -206,15 +215,17 @@ class _Lines(Sequence[str]):
     def __getitem__(self, row: int | slice) -> str | list[str]:
         if isinstance(row, slice):
             return [self[at] for at in range(*row.indices(len(self)))]
-        line = self._map[self._ends[row] : self._ends[row + 1]]
-        return line.removesuffix(b"\n").decode("utf-8", "surrogateescape")
+        return self.raw(row).removesuffix(b"\n").decode("utf-8", "surrogateescape")
 
     def __iter__(self) -> Iterator[str]:
-        for line in self._raw():
-            yield line.removesuffix(b"\n").decode("utf-8", "surrogateescape")
+        with self.path.open("rb") as stream:
+            stream.seek(self._start)
+            text = io.TextIOWrapper(stream, "utf-8", "surrogateescape", newline="\n")
+            yield from map(_WITHOUT_END, islice(text, len(self)))
 
 
 _END = "\0"  # of a cell, where rows are no lines
+_WITHOUT_END = methodcaller("removesuffix", "\n")
 
 
 def _some(cells: list[str], at: Sequence[int]) -> list[str]:
@@ -426,20 +437,36 @@ class _Matched:
         keys = [side.keys(key) for side in self.sides]
         places = {name: number for number, name in enumerate(keys[1])}
         met = array("q")
-        for number, (name, row) in enumerate(zip(keys[0], self.before, strict=True)):
-            place = places.pop(name, None)
-            if place is None:
-                self._tell(0, number, key)
-                continue
+        for number, name in enumerate(keys[0]):
+            place = places.pop(name, -1)
             met.append(place)
-            self._compare(number, row, self.after[place])
+            if place < 0:
+                self._tell(0, number, key)
+        for number in self._unlike_ones(met):
+            self._compare(number, self.before[number], self.after[met[number]])
         self._compare_unlike()
+        met = array("q", (place for place in met if place >= 0))
         for place in places.values():
             self._tell(1, place, key)
         moved = sum(one > other for one, other in pairwise(met))
         if moved:
             many = f"{moved:,} places where it breaks"
             self.into.say(f"rows stand in another order (matched by {', '.join(key)}; {many})")
+
+    def _unlike_ones(self, places: Sequence[int]) -> Iterator[int]:
+        """The rows that another belongs to, and that may be written otherwise; of those that are lines, those that
+        are, which their bytes tell."""
+        if not (isinstance(self.before, _Lines) and isinstance(self.after, _Lines)):
+            yield from (number for number, place in enumerate(places) if place >= 0)
+            return
+        alike = 0
+        raw = self.after.raw
+        for number, (place, line) in enumerate(zip(places, self.before.raws(), strict=True)):
+            if place >= 0 and line == raw(place):
+                alike += 1
+            elif place >= 0:
+                yield number
+        self.into.numbers.compared += alike * len(self.names)
 
     def by_place(self) -> None:
         """No column tells which row is which: those that are alike, in their order, are the same; between them, rows
