@@ -206,7 +206,10 @@ class Ready(Case):
     def _brought_back(self, folder: Path) -> bool:
         for path in sorted(folder.rglob("*"), reverse=True):
             if str(path) not in self._state:
-                shutil.rmtree(path) if path.is_dir() and not path.is_symlink() else path.unlink()
+                if path.is_dir() and not path.is_symlink():
+                    shutil.rmtree(path, ignore_errors=True)
+                else:
+                    path.unlink(missing_ok=True)
         for name, (before, data) in self._state.items():
             try:
                 now = os.lstat(name)

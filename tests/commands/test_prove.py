@@ -129,6 +129,15 @@ class Proofs(Ready):
         self.record("import os; open('out.txt', 'w').write(str(os.path.exists('/etc/os-release')))")
         self.assertIn("/etc/os-release", [one["path"] for one in self.proved(code=1)["missing"]])
 
+    def test_a_program_that_is_linked_to_this_machine(self) -> None:
+        code = '#include <stdio.h>\nint main(void) { FILE *out = fopen("out.txt", "w"); return fputs("2", out) < 0; }'
+        for name, options, is_proven in (("shared", (), False), ("fixed", ("-static",), True)):
+            compile_c(self.project, name, code, *options)
+            self.lapidar("record", name, "--", f"./{name}")
+            found = self.proved(name, code=0 if is_proven else 1)
+            self.assertEqual(found["proven"], is_proven)
+            self.assertEqual(any("libc.so" in path for path in found["borrowed"]), not is_proven)
+
     def test_from_code(self) -> None:
         data = self.outside("kilns.txt")
         data.write_text("1280\n")

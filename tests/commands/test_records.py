@@ -238,6 +238,15 @@ class Records(Ready):
         )  # fmt: skip
         self.assertIn("left mine", done.stdout)
 
+    def test_a_script_that_says_its_interpreter(self) -> None:
+        (self.project / "copies.py").write_text("#!/usr/bin/env python\n" + COPIES)
+        (self.project / "copies.py").chmod(0o755)
+        self.lapidar("record", "copies", "--", "./copies.py")
+        one = self.analysis()
+        self.assertEqual([file.path for file in one.source], ["copies.py"])
+        self.assertEqual((len(one.input), len(one.result)), (3, 3))
+        self.lapidar("rerun")
+
     def test_folders_of_data_that_were_looked_through(self) -> None:
         (self.project / "data").mkdir()
         for name in ("a.csv", "b.csv", "notes.txt"):

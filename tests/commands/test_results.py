@@ -548,6 +548,22 @@ class Comparing(Results):
                 if how is signal.SIGINT:
                     self.assertEqual(os.listdir(temporary), [])
         self.assertGreater(stopped, 4)
+        ends = time.monotonic() + 5
+        while (left := self.comparing()) and time.monotonic() < ends:
+            time.sleep(0.1)
+        self.assertEqual(left, [], "what compares ends with whom it compares for")
+
+    def comparing(self) -> list[str]:
+        """The processes that compare for the program in this test."""
+        found = []
+        for place in Path("/proc").glob("[0-9]*"):
+            try:
+                words, folder = (place / "cmdline").read_bytes(), os.readlink(place / "cwd")
+            except OSError:
+                continue
+            if b"lapidar.core.results.comparing" in words and folder == str(self.project):
+                found.append(place.name)
+        return found
 
     def write_archive(self, path: Path, text: str) -> None:
         import tarfile

@@ -91,6 +91,7 @@ def _draw(session: Session, proved: Proved, several: bool) -> None:
 def show(proved: Proved, view: View) -> None:
     """What came of it."""
     from lapidar.cli import verdicts
+    from lapidar.core.records import words
 
     done = proved.rerun
     name = done.analysis.name
@@ -106,6 +107,10 @@ def show(proved: Proved, view: View) -> None:
         view.line(f"{name}: proven ({done.verdict}): it needs nothing but its snapshot and its record.", "good")
     elif done.not_apart:
         view.line(f"{name}: not proven: {'; '.join(done.not_apart)}.", "bad")
+    elif proved.borrowed and done.is_good:
+        some = words.some(proved.borrowed, 3)
+        view.line(f"{name}: not proven: a program of the project runs with this machine's {some}.", "bad")
+        view.line("next: link it statically, or have its work done by what the environment has")
     elif proved.otherwise.called:
         view.line(f"{name}: not proven: with {proved.otherwise.called} its results are others.", "bad")
         view.line(
@@ -154,6 +159,7 @@ def as_values(proved: Proved) -> dict[str, Any]:
         **rerun.as_values(proved.rerun),
         "proven": proved.proof is not None,
         "varies_here": proved.varies,
+        "borrowed": list(proved.borrowed),
         "others_with": proved.otherwise.called,
         "missing": [
             {

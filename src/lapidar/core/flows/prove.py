@@ -91,6 +91,7 @@ class Proved:
     Attributes:
         rerun: how it went.
         missing: what this machine has and the run did not find.
+        borrowed: libraries of this machine's utilities that programs of the project ran with: each system has others.
         otherwise: how another machine may be besides, with which the results were others.
         varies: whether it gives other results here too, so that nothing can be said.
         proof: that it is proven; None: it is not.
@@ -98,6 +99,7 @@ class Proved:
 
     rerun: Rerun
     missing: tuple[Missing, ...] = ()
+    borrowed: tuple[str, ...] = ()
     otherwise: Elsewhere = alone.PLAIN
     varies: bool = False
     proof: Proof | None = None
@@ -173,7 +175,8 @@ def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: Prov
         if not again.is_good:
             found.rerun, found.otherwise = again, besides
             return found
-    if done.is_good and not done.not_apart:
+    found.borrowed = tuple(sorted(_borrowed(place, environment, done)))
+    if done.is_good and not done.not_apart and not found.borrowed:
         found.proof = _proof(analysis, done)
         found.missing = tuple(one for one in found.missing if not os.path.isdir(one.path))
         return found
@@ -185,6 +188,17 @@ def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: Prov
     judged = (replace(one, was_used=_is_used(one.path, here)) for one in missing)
     # A folder that is missing matters where something in it is used.
     found.missing = tuple(one for one in judged if one.was_used or not os.path.isdir(one.path))
+    return found
+
+
+def _borrowed(place: Place, environment: Environment, done: Rerun) -> set[str]:
+    """What of the utilities' libraries was mapped by programs of the project: they are linked to this machine's."""
+    inside = Inside(place, environment)
+    own = os.path.realpath(environment.folder) + "/"
+    found = set()
+    for image, paths in done.observed.by.items():
+        if inside.has(image.running) and not image.running.startswith(own):
+            found |= {path for path in paths if ".so" in os.path.basename(path) and not inside.has(path)}
     return found
 
 

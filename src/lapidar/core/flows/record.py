@@ -241,8 +241,7 @@ class _Recording:
                 watches=True,
                 files=observing.files_of(self.place, [environment.folder, self.cache.root], kept),
             )
-            command = [ready.program, *self.command[1:]]
-            ended = supervision.run(ready.program, command, ready.prepared.variables, how)
+            ended = supervision.run(ready.program, ready.words, ready.prepared.variables, how)
         self.seconds, self.memory = ended.seconds, ended.memory
         self._refuse_failed(ended.code, ended.is_late)
         self.used = ended.observed

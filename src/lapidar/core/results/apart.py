@@ -13,6 +13,8 @@ import struct
 import subprocess
 import sys
 import tempfile
+import threading
+import time
 from collections.abc import Callable
 from contextlib import suppress
 from typing import IO, Any
@@ -23,6 +25,7 @@ __all__ = ["Apart", "serve"]
 
 _MOST_BYTES = 2_000_000_000  # of memory
 _SECONDS, _BYTES_A_SECOND = 60, 1_000_000  # how long a file may take: so long, and a second more for so many bytes
+_LOOKED_EACH = 0.5  # seconds
 _HEAD = struct.Struct("<Q")
 
 
@@ -89,6 +92,7 @@ class Apart:
 def serve(answer: Callable[[Any], Any]) -> None:
     """Answer the questions of the process that began this one, until it goes away."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # who began this one ends it
+    threading.Thread(target=_end_with, args=(os.getppid(),), daemon=True).start()
     # Whatever a reader prints must not get among the answers.
     answers = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
@@ -102,6 +106,13 @@ def serve(answer: Callable[[Any], Any]) -> None:
         except EOFError:
             return
         _write(answers, answer(question))
+
+
+def _end_with(parent: int) -> None:
+    """End with the process that began this one, also where that is killed in the middle of a comparison."""
+    while os.getppid() == parent:
+        time.sleep(_LOOKED_EACH)
+    os._exit(1)
 
 
 def _write(stream: IO[bytes], value: Any) -> None:
