@@ -129,6 +129,12 @@ class Proofs(Ready):
         self.record("import os; open('out.txt', 'w').write(str(os.path.exists('/etc/os-release')))")
         self.assertIn("/etc/os-release", [one["path"] for one in self.proved(code=1)["missing"]])
 
+    def test_what_is_run_is_this_machines(self) -> None:
+        self.lapidar("record", "sum", "--", "expr", "6", "*", "7")
+        self.assertIn('tools = ["expr"]', self.fails("prove", "sum"))
+        (self.project / "fire.py").write_text("raise SystemExit(4)")
+        self.assertIn("failed here (exit code 4)", self.fails("prove", "--", "python", "fire.py"))
+
     def test_a_program_that_is_linked_to_this_machine(self) -> None:
         code = '#include <stdio.h>\nint main(void) { FILE *out = fopen("out.txt", "w"); return fputs("2", out) < 0; }'
         for name, options, is_proven in (("shared", (), False), ("fixed", ("-static",), True)):
@@ -198,7 +204,9 @@ class Proofs(Ready):
     def test_what_varies_by_itself_is_no_ones_fault(self) -> None:
         self.record("import uuid; open('out.txt', 'w').write(str(uuid.uuid4()))")
         self.assertTrue(self.proved(code=1)["varies_here"])
-        self.assertIn("--times 3", self.lapidar("prove", code=1).stdout)
+        self.assertIn("lapidar rerun fire --times 3", self.lapidar("prove", code=1).stdout)
+        said = self.lapidar("prove", "--", "python", "fire.py", code=1).stdout
+        self.assertIn("lapidar record varying -- python fire.py", said)
 
     def test_another_machine_may_be_otherwise_besides(self) -> None:
         self.record("print(6 * 7)", "plain")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import shlex
 from typing import TYPE_CHECKING, Any
 
 from lapidar.cli.exit_codes import ExitCode
@@ -118,9 +117,9 @@ def show(proved: Proved, view: View) -> None:
         )
     elif proved.varies:
         view.line(f"{name}: not proven: also here, with all of this machine in sight, its results are others.", "bad")
-        view.line(f"next: lapidar rerun {shlex.quote(name)} --times 3 tells what varies by itself")
     else:
         view.line(f"{name}: not proven: elsewhere its results would be others.", "bad")
+    if not (proved.proof or done.not_apart or (proved.borrowed and done.is_good) or proved.otherwise.called):
         for remedy in proved.remedies:
             view.line(f"next: {remedy}")
 

@@ -18,7 +18,7 @@ from lapidar.core.cache.runs import RunNote, Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.folder import Environment
 from lapidar.core.flows import record as recording
-from lapidar.core.flows.record import RecordOptions
+from lapidar.core.flows.record import UNNAMED, RecordOptions
 from lapidar.core.flows.rerun import Rerun, RerunOptions, recorded, rerun_of
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
@@ -106,8 +106,14 @@ class Proved:
 
     @property
     def remedies(self) -> list[str]:
-        """What would take along what is missing, a sentence each."""
-        command = shlex.join(self.rerun.analysis.command)
+        """What would find out, or take along what is missing, a sentence each."""
+        command, name = shlex.join(self.rerun.analysis.command), shlex.quote(self.rerun.analysis.name)
+        if self.varies:
+            again = "lapidar rerun {} --times 3 tells what varies by itself"
+            unnamed = self.rerun.analysis.name == UNNAMED
+            return [
+                f"lapidar record varying -- {command}; {again.format('varying')}" if unnamed else again.format(name)
+            ]
         of = {kind: [one for one in self.missing if one.kind == kind] for kind in ("program", "library", "file")}
         names = sorted({os.path.basename(one.path) for one in of["program"]})
         files = [one.path for one in of["file"] if not os.path.isdir(one.path)]
@@ -153,7 +159,7 @@ def prove_command(
         LapidarError: it cannot be run.
     """
     how = RecordOptions(at_most=options.at_most, output=options.output)
-    analysis = recording.observed(place, cache, "this command", command, how, reporter)
+    analysis = recording.observed(place, cache, UNNAMED, command, how, reporter)
     return prove_analysis(place, cache, analysis, replace(options, trusted=True), reporter or Silent())
 
 

@@ -44,9 +44,10 @@ from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.supervision import RunOptions
 from lapidar.core.system.written import Touched
 
-__all__ = ["RERUN", "RecordOptions", "Recorded", "declared", "in_original", "observed", "record", "sweep"]
+__all__ = ["RERUN", "UNNAMED", "RecordOptions", "Recorded", "declared", "in_original", "observed", "record", "sweep"]
 
 RECORDING, RERUN = "recording-", "rerun-"  # folders for unfinished work in the project's own
+UNNAMED = "this command"  # what is run and not recorded
 _MOST_BYTES = 1_000_000_000
 _SHOWN = 4
 
@@ -150,7 +151,7 @@ def in_original(
     place.make_own_folder()
     sweep(place)
     with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
-        settings = DeclaredAnalysis("this command")
+        settings = DeclaredAnalysis(UNNAMED)
         recording = _Recording(place, cache, RecordOptions(), settings, ready.words, Path(work.path), ready=ready)
         recording.environment = Environment(interpreter.parent.parent)
         analysis = recording.run(reporter)
@@ -259,6 +260,8 @@ class _Recording:
             )
         if code and not self.options.even_failed:
             how = f"exit code {code}" if code > 0 else f"signal {-code}"
+            if self.settings.name == UNNAMED:
+                raise LapidarError(f"The command failed here ({how})", remedy="Let it succeed here first.")
             raise LapidarError(
                 f"The analysis {self.settings.name} failed ({how}), and nothing was recorded",
                 remedy="Mend it; --even-failed records it as it is.",

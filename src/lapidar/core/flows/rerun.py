@@ -38,6 +38,7 @@ from lapidar.core.results.observing import ignored, is_wanted
 from lapidar.core.results.tolerances import Tolerances
 from lapidar.core.results.verdict import Compared, Verdict, worst
 from lapidar.core.system.observed import Image, ObservedRun
+from lapidar.core.system.supervision import Root
 
 __all__ = ["RecordUnknown", "Rerun", "RerunOptions", "idle_rules", "recorded", "rerun", "rerun_of"]
 
@@ -295,12 +296,6 @@ class _Again:
         copy = Place.of_project(place)
         notes = scratch.lay_out(self.analysis, self.cache, place, self.place.root, as_is=self.options.as_is)
         self.result.notes += [note for note in notes if note not in self.result.notes]
-        if self.options.alone and not Environment(self.result.environment).is_private:
-            raise LapidarError(
-                f"The environment {self.result.environment} uses this machine's libraries",
-                why="where they are out of sight it cannot start",
-                remedy="Restore it with libraries of its own: lapidar restore --libraries private.",
-            )
         besides = self.options.alone
         told = {**alone.VARIABLES, **dict(besides.variables)} if besides else os.environ
         ready = running.prepare(self.place, self._command(place), self.result.environment, told)
@@ -311,8 +306,7 @@ class _Again:
         writable = None if self.options.opened else (str(folder), *_DEVICES)
         root = None
         if besides:
-            (top := folder / "root").mkdir()
-            root, free = alone.laid_out(top, [self.result.environment, place, temporary], besides.zone)
+            root, free = self._own_root(folder, ready.program, [place, temporary], besides)
             writable = (*(writable or ()), *free)
         limits = running.Limits(
             typed=scratch.recorded_input(self.analysis, self.cache),
@@ -344,6 +338,31 @@ class _Again:
             if not is_ignored(f"{os.path.realpath(place)}/{path}")
         }
         return _Run(files, printed, code)
+
+    def _own_root(
+        self, folder: Path, program: str, shown: Sequence[Path], besides: Elsewhere
+    ) -> tuple[Root, tuple[str, ...]]:
+        """A root in which nothing of this machine is in sight, and the folders in it that anybody may write into.
+
+        Raises:
+            LapidarError: what is to be run does not lie in it, or cannot start there.
+        """
+        environment = self.result.environment
+        if not Environment(environment).is_private:
+            raise LapidarError(
+                f"The environment {environment} uses this machine's libraries",
+                why="where they are out of sight it cannot start",
+                remedy="Restore it with libraries of its own: lapidar restore --libraries private.",
+            )
+        (top := folder / "root").mkdir()
+        root, free = alone.laid_out(top, [environment, *shown], besides.zone)
+        if not any(program == place or program.startswith(f"{place}/") for place in (*root.shown, str(folder))):
+            name = os.path.basename(program)
+            raise LapidarError(
+                f"{program} is this machine's, and not in the snapshot",
+                remedy=f'Write [needs] tools = ["{name}"] into lapidar.toml, and capture or pin again.',
+            )
+        return root, free
 
     def _command(self, place: Path) -> tuple[str, ...]:
         """The command; a program of the project is that of the scratch copy."""
