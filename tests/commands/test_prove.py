@@ -76,6 +76,12 @@ class Proofs(Ready):
         self.lapidar("prove")
         file.write_text(file.read_text().replace('verdict = "identical"', 'verdict = "same content"'))
         self.assertIn("proof of fire in lapidar.results was changed", self.fails("rerun"))
+        for odd in ('verdict = "\\u001b[31mproven"', 'machine = "a\\nb"', 'name = "../fire"'):
+            field = odd.partition(" ")[0]
+            head, _, tail = text.partition("[[proof]]")
+            (there,) = (line for line in tail.splitlines() if line.startswith(f"{field} ="))
+            file.write_text(head + "[[proof]]" + tail.replace(there, odd))
+            self.assertIn("is not valid", self.fails("rerun"))
 
     def test_nothing_of_the_host_is_in_sight(self) -> None:
         self.record(

@@ -51,6 +51,7 @@ _BANNER = "# Written by lapidar record. Commit this file; do not edit it.\n"
 Part = Literal["source", "input", "outside", "result"]
 PARTS: tuple[Part, ...] = ("source", "input", "outside", "result")
 _Sha256 = Annotated[str, msgspec.Meta(pattern=r"^[0-9a-f]{64}$")]
+_Word = Annotated[str, msgspec.Meta(pattern=r"^[A-Za-z0-9_.+-]{1,60}$")]
 _Tree = Annotated[str, msgspec.Meta(pattern=r"^sha256:[0-9a-f]{64}$")]
 
 
@@ -175,11 +176,11 @@ class Proof(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=T
 
     name: str
     record: _Sha256
-    verdict: str
+    verdict: Annotated[str, msgspec.Meta(pattern=r"^(identical|same content|within tolerance)$")]
     results: _Sha256
-    numerics: str
-    machine: str
-    kernel: str
+    numerics: _Word
+    machine: _Word
+    kernel: _Word
     proof: str = ""
 
 
@@ -263,6 +264,8 @@ def parse(text: str, name: str = RECORDS_NAME) -> Results:
         if flaw := _flaw(one):
             raise RecordBroken(f"{name} is not valid", why=flaw, remedy=again)
     for proof in results.proof:
+        if not called.is_fit(proof.name):
+            raise RecordBroken(f"{name} is not valid", why=f"{proof.name!r} is no name of an analysis", remedy=again)
         if _sealed(proof) != proof:
             raise RecordBroken(f"The proof of {proof.name} in {name} was changed after it was written", remedy=again)
     return results
