@@ -156,9 +156,10 @@ def prove(
     """
     from lapidar.core.flows.prove import ProveOptions
     from lapidar.core.flows.prove import prove as flow
+    from lapidar.core.flows.rerun import RerunOptions
 
     found = Place.find(Path(project) if project else None)
-    told = flow(found, _cache(cache), name, ProveOptions(again=again, draws=True))
+    told = flow(found, _cache(cache), name, ProveOptions(again=again, rerun=RerunOptions(draws=True)))
     missing = tuple((one.path, one.owner.name if one.owner else "") for one in told.missing)
     done = told.rerun
     return Proof(

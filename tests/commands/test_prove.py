@@ -207,6 +207,21 @@ class Proofs(Ready):
         self.assertTrue(found["proven"], "it is not needed for what it gives")
         self.assertTrue(any(one["path"].endswith("/libmagic.so.1") for one in found["missing"]), found["missing"])
 
+    def test_a_record_whose_lists_are_in_the_cache(self) -> None:
+        (self.project / "in").mkdir()
+        for number in range(320):
+            (self.project / f"in/{number}.txt").write_text(f"{number}")
+        self.record(
+            "import os\nfor name in os.listdir('in'): open(f'in/{name}').read()\nopen('out.txt', 'w').write('2')"
+        )
+        copies = {path: path.read_bytes() for path in (self.cache / "runs").glob("*.results")}
+        self.lapidar("prove")
+        self.assertEqual({path: path.read_bytes() for path in (self.cache / "runs").glob("*.results")}, copies)
+        self.lapidar("cache", "audit")
+        self.lapidar("rerun")
+        self.lapidar("prove", "--", "python", "fire.py")
+        self.assertEqual({path: path.read_bytes() for path in (self.cache / "runs").glob("*.results")}, copies)
+
     def test_what_varies_by_itself_is_no_ones_fault(self) -> None:
         self.record("import uuid; open('out.txt', 'w').write(str(uuid.uuid4()))")
         self.assertTrue(self.proved(code=1)["varies_here"])
@@ -300,7 +315,8 @@ class Completed(Case):
 
     own_cache = True
     SCRIPT = (
-        "import shutil, subprocess\n"
+        "import subprocess\n"
+        "print('fired')\n"
         "told = subprocess.run(['git', 'hash-object', '--stdin'], input=b'tin', capture_output=True).stdout\n"
         "open('out.txt', 'wb').write(told)\n"
     )
@@ -311,6 +327,8 @@ class Completed(Case):
         (self.project / "lapidar.toml").write_text('# ours\n[needs]\ntools = ["expr"]\n')
         done = json.loads(self.lapidar("--json", "capture", venv, "--prove", "--yes", "--", "python", "fire.py").stdout)
         self.assertTrue(done["proof"]["proven"], done["proof"])
+        self.lapidar("cache", "audit")
+        self.assertFalse((self.cache / "runs").exists(), "nothing was recorded")
         self.assertEqual([os.path.basename(path) for path in done["added"]], ["git"])
         self.assertEqual((self.project / "lapidar.toml").read_text(), '# ours\n[needs]\ntools = ["expr", "git"]\n')
         lock = self.lock.read_bytes()

@@ -105,7 +105,7 @@ def _proving(session: Session, cache: Cache, how: CaptureOptions) -> int:
     def agrees(missing: Sequence[Missing]) -> bool:
         view.note("The original uses programs that are not in the snapshot:")
         for one in missing:
-            view.note(f"  {one.path} ({f'{one.owner.name} {one.owner.version}' if one.owner else 'of no package'})")
+            view.note(f"  {one.path} ({one.owned_by})")
         return options.yes or view.asks("Declare them in lapidar.toml ([needs] tools), and capture again?")
 
     done = capture_and_prove(session.place, cache, how, agrees, view.reporter())

@@ -48,16 +48,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.flows.prove import ProveOptions, prove, prove_command
+    from lapidar.core.flows.rerun import RerunOptions
     from lapidar.core.records import results
 
     options, view = session.options, session.view
     place, cache = session.place, session.cache()
     how = ProveOptions(
-        at_most=options.at_most,
+        rerun=RerunOptions(
+            at_most=options.at_most,
+            trusted=options.yes,
+            draws=bool(options.picture or options.report),
+            keep=session.path("keep_results"),
+        ),
         output=2 if view.json else 1,
-        trusted=options.yes,
-        draws=bool(options.picture or options.report),
-        keep=session.path("keep_results"),
         again=options.again,
     )
     if options.after:
@@ -90,7 +93,6 @@ def _draw(session: Session, proved: Proved, several: bool) -> None:
 def show(proved: Proved, view: View) -> None:
     """What came of it."""
     from lapidar.cli import verdicts
-    from lapidar.core.records import words
 
     done = proved.rerun
     name = done.analysis.name
@@ -104,24 +106,10 @@ def show(proved: Proved, view: View) -> None:
     view.line()
     if proved.proof:
         view.line(f"{name}: proven ({done.verdict}): it needs nothing but its snapshot and its record.", "good")
-    elif done.not_apart:
-        view.line(f"{name}: not proven: {'; '.join(done.not_apart)}.", "bad")
-    elif proved.borrowed and done.is_good:
-        some = words.some(proved.borrowed, 3)
-        view.line(f"{name}: not proven: a program of the project runs with this machine's {some}.", "bad")
-        view.line("next: link it statically, or have its work done by what the environment has")
-    elif proved.otherwise.called:
-        view.line(f"{name}: not proven: with {proved.otherwise.called} its results are others.", "bad")
-        view.line(
-            f"next: say what must hold, [conditions] {proved.otherwise.held_by} in lapidar.toml, and capture again"
-        )
-    elif proved.varies:
-        view.line(f"{name}: not proven: also here, with all of this machine in sight, its results are others.", "bad")
     else:
-        view.line(f"{name}: not proven: elsewhere its results would be others.", "bad")
-    if not (proved.proof or done.not_apart or (proved.borrowed and done.is_good) or proved.otherwise.called):
-        for remedy in proved.remedies:
-            view.line(f"next: {remedy}")
+        view.line(f"{name}: not proven: {proved.why_not}.", "bad")
+    for remedy in proved.remedies:
+        view.line(f"next: {remedy}")
 
 
 def _missing(missing: tuple[Missing, ...], view: View) -> None:
@@ -132,16 +120,15 @@ def _missing(missing: tuple[Missing, ...], view: View) -> None:
     more = ", and not needed for these results" if was_needless else ""
     view.line(f"Looked for and not there, though this machine has it{more}:", "" if was_needless else "warn")
     shown = sorted(missing, key=lambda one: not one.was_used)
-    by_owner: dict[tuple[str, bool | None], list[str]] = {}
+    together: dict[tuple[str, str, bool | None], list[str]] = {}
     for one in shown:
-        owner = f"{one.owner.name} {one.owner.version}" if one.owner else "of no package"
         # Of very many, one of each package's is shown.
-        key = owner if len(shown) > _MOST_SHOWN else f"{owner}\0{one.path}"
-        by_owner.setdefault((key, one.was_used), []).append(one.path)
+        path = "" if len(shown) > _MOST_SHOWN else one.path
+        together.setdefault((one.owned_by, path, one.was_used), []).append(one.path)
     used = {True: "opened", False: "asked for", None: ""}
     rows = [
-        [paths[0] + (f" and {len(paths) - 1:,} more" if paths[1:] else ""), owner.partition("\0")[0], used[was_used]]
-        for (owner, was_used), paths in by_owner.items()
+        [paths[0] + (f" and {len(paths) - 1:,} more" if paths[1:] else ""), owner, used[was_used]]
+        for (owner, _, was_used), paths in together.items()
     ]
     cut = 2 if was_needless else 3
     titles = ["file", "package of the system", "with this machine in sight"]

@@ -127,7 +127,7 @@ def _told(done: Rerun) -> list[tuple[str, str]]:
         ("record", analysis.record),
         ("kept apart", _apart(done)),
         ("took", human_seconds(done.seconds)),
-        ("again", f"lapidar rerun {shlex.quote(analysis.name)}"),
+        *([("again", f"lapidar rerun {shlex.quote(analysis.name)}")] if analysis.record else []),
     ]
 
 

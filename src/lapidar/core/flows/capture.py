@@ -227,9 +227,7 @@ def _observe_run(located: Located, options: CaptureOptions) -> ObservedRun:
     from lapidar.core.system.supervision import RunOptions
 
     command = options.command or ()
-    folder = str(located.interpreter.parent)
-    variables = {**os.environ, "PATH": f"{folder}:{os.environ.get('PATH', os.defpath)}"}
-    program = programs.on_path(command[0], variables["PATH"])
+    program, variables = programs.where_active(command[0], located.interpreter)
     how = RunOptions(output=options.output, watches=True)
     run = supervision.run(program, [program, *command[1:]], variables, how).observed
     if run.code != 0:

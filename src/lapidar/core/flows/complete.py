@@ -10,17 +10,19 @@ from pathlib import Path
 
 import msgspec
 
-from lapidar.core import atomic, foreign
+from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring import editing
+from lapidar.core.declaring import editing, writing
+from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
-from lapidar.core.flows import record as recording
 from lapidar.core.flows.capture import Captured, CaptureOptions, capture
 from lapidar.core.flows.locate import locate
 from lapidar.core.flows.prove import Missing, Proved, ProveOptions, prove_analysis
+from lapidar.core.flows.record import RecordOptions, unrecorded
+from lapidar.core.flows.rerun import RerunOptions
 from lapidar.core.flows.restore import RestoreOptions, restore
 from lapidar.core.flows.run import Run
-from lapidar.core.place import Place
+from lapidar.core.place import DECLARATION_NAME, Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.restored import programs
 from lapidar.core.restored.running import Prepared
@@ -66,16 +68,16 @@ def capture_and_prove(
             "What is to be proven is restored beside the project's own lockfile", remedy="Leave --lock out."
         )
     located = locate(place, options.environment, options.languages)[0]
-    original, run = recording.in_original(
-        place, cache, located.interpreter, _ready(options, located.interpreter), reporter
-    )
+    command = tuple(options.command or ())
+    at = _ready(command, located.interpreter), Environment(located.interpreter.parent.parent)
+    original, run = unrecorded(place, cache, command, at, RecordOptions(output=options.output), reporter)
     how = replace(options, command=None, observed=run)
     added: list[Missing] = []
     for _ in range(_MOST_ROUNDS):
         captured = capture(place, cache, how, reporter)
         restore(place, cache, captured.snapshot, RestoreOptions(), reporter)
         analysis = msgspec.structs.replace(original, snapshot=captured.snapshot.snapshot)
-        proved = prove_analysis(place, cache, analysis, ProveOptions(trusted=True), reporter)
+        proved = prove_analysis(place, cache, analysis, ProveOptions(rerun=RerunOptions(trusted=True)), reporter)
         done = Completed(captured, proved, added)
         known = {os.path.basename(one.path) for one in added}
         wanted = [
@@ -85,21 +87,18 @@ def capture_and_prove(
         ]
         if proved.proof is not None or not wanted or not agrees(wanted):
             return done
-        _declare(place.declaration, [os.path.basename(one.path) for one in wanted])
+        _declare(place, [os.path.basename(one.path) for one in wanted])
         added += wanted
         how = replace(how, review=None)
     return done
 
 
-def _ready(options: CaptureOptions, interpreter: Path) -> Run:
+def _ready(command: tuple[str, ...], interpreter: Path) -> Run:
     """The command as it runs where the original environment is active."""
-    folder = str(interpreter.parent)
-    variables = {**os.environ, "PATH": f"{folder}:{os.environ.get('PATH', os.defpath)}"}
-    command = tuple(options.command or ())
-    program = programs.on_path(command[0], variables["PATH"])
+    program, variables = programs.where_active(command[0], interpreter)
     return Run(program=program, words=command, prepared=Prepared(variables, (), None, None), snapshot="")
 
 
-def _declare(file: Path, names: Sequence[str]) -> None:
-    text = foreign.read_text(file) if file.is_file() else ""
-    atomic.write_file(file, editing.with_tools(text, names).encode("utf-8"))
+def _declare(place: Place, names: Sequence[str]) -> None:
+    text = foreign.read_text(place.declaration) if place.declaration.is_file() else ""
+    writing.write(place.root, {DECLARATION_NAME: editing.with_tools(text, names)})

@@ -9,16 +9,15 @@ import re
 import shlex
 import time
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
-from pathlib import Path
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from lapidar.core import atomic
 from lapidar.core.cache.runs import RunNote, Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.folder import Environment
-from lapidar.core.flows import record as recording
-from lapidar.core.flows.record import UNNAMED, RecordOptions
+from lapidar.core.flows import run as running
+from lapidar.core.flows.record import RecordOptions, unrecorded
 from lapidar.core.flows.rerun import Rerun, RerunOptions, recorded, rerun_of
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
@@ -52,18 +51,13 @@ class ProveOptions:
     """How to prove.
 
     Attributes:
-        at_most: seconds, after which a run is ended.
+        rerun: as for a rerun.
         output: the descriptor that what a command prints goes to, when it is run here first.
-        trusted: as for a rerun.
-        draws, keep: as for a rerun.
         again: besides with another time zone, another language, and one processor.
     """
 
-    at_most: float | None = None
+    rerun: RerunOptions = field(default_factory=RerunOptions)
     output: int = 1
-    trusted: bool = False
-    draws: bool = False
-    keep: Path | None = None
     again: bool = False
 
 
@@ -82,6 +76,11 @@ class Missing:
     kind: Literal["program", "library", "file"]
     owner: SystemPackage | None = None
     was_used: bool | None = None
+
+    @property
+    def owned_by(self) -> str:
+        """The owner, in a sentence."""
+        return str(self.owner) if self.owner else "of no package"
 
 
 @dataclass(slots=True)
@@ -105,31 +104,55 @@ class Proved:
     proof: Proof | None = None
 
     @property
+    def why_not(self) -> str:
+        """Why it is not proven; "" where it is."""
+        if self.proof is not None:
+            return ""
+        if self.rerun.not_apart:
+            return "; ".join(self.rerun.not_apart)
+        if self.borrowed and self.rerun.is_good:
+            return f"a program of the project runs with this machine's {words.some(self.borrowed, _SHOWN)}"
+        if self.otherwise.called:
+            return f"with {self.otherwise.called} its results are others"
+        if self.varies:
+            return "also here, with all of this machine in sight, its results are others"
+        return "elsewhere its results would be others"
+
+    @property
     def remedies(self) -> list[str]:
         """What would find out, or take along what is missing, a sentence each."""
-        command, name = shlex.join(self.rerun.analysis.command), shlex.quote(self.rerun.analysis.name)
+        if self.proof is not None or self.rerun.not_apart:
+            return []
+        if self.borrowed and self.rerun.is_good:
+            return ["link it statically, or have its work done by what the environment has"]
+        if self.otherwise.called:
+            held_by = f"[conditions] {self.otherwise.held_by}"
+            return [f"say what must hold, {held_by} in lapidar.toml, and capture again"]
         if self.varies:
-            again = "lapidar rerun {} --times 3 tells what varies by itself"
-            unnamed = self.rerun.analysis.name == UNNAMED
-            return [
-                f"lapidar record varying -- {command}; {again.format('varying')}" if unnamed else again.format(name)
-            ]
-        of = {kind: [one for one in self.missing if one.kind == kind] for kind in ("program", "library", "file")}
-        names = sorted({os.path.basename(one.path) for one in of["program"]})
-        files = [one.path for one in of["file"] if not os.path.isdir(one.path)]
-        told = []
-        if names:
+            return [self._what_tells_more()]
+        return list(self._what_takes_along())
+
+    def _what_tells_more(self) -> str:
+        analysis = self.rerun.analysis
+        name = shlex.quote(analysis.name) if analysis.record else "varying"
+        again = f"lapidar rerun {name} --times 3 tells what varies by itself"
+        return again if analysis.record else f"lapidar record {name} -- {shlex.join(analysis.command)}; {again}"
+
+    def _what_takes_along(self) -> Iterator[str]:
+        of = {kind: [one.path for one in self.missing if one.kind == kind] for kind in ("program", "library", "file")}
+        if names := sorted({os.path.basename(path) for path in of["program"]}):
             tools = ", ".join(f'"{name}"' for name in names)
-            told.append(f"write [needs] tools = [{tools}] into lapidar.toml, and capture or pin again")
+            yield f"write [needs] tools = [{tools}] into lapidar.toml, and capture or pin again"
         if of["library"]:
-            told.append(f"lapidar capture --observe -- {command} takes along the libraries that it opens")
-        if files:
+            command = shlex.join(self.rerun.analysis.command)
+            yield f"lapidar capture --observe -- {command} takes along the libraries that it opens"
+        folders = [path for path in of["file"] if os.path.isdir(path)]
+        if files := [path for path in of["file"] if path not in folders]:
             some = words.some(files, _SHOWN)
-            told.append(f"copy {some} into the project, and read it there: a place of this machine does not travel")
-        if folders := [one.path for one in of["file"] if os.path.isdir(one.path)]:
+            yield f"copy {some} into the project, and read it there: a place of this machine does not travel"
+        if folders:
             some = words.some(folders, _SHOWN)
-            told.append(f"it looks into {some} by itself: tell it of a folder in the project, if it can be told")
-        return told
+            yield f"it looks into {some} by itself: tell it of a folder in the project, if it can be told"
 
 
 def prove(
@@ -146,7 +169,7 @@ def prove(
     options, reporter = options or ProveOptions(), reporter or Silent()
     found = prove_analysis(place, cache, analysis, options, reporter)
     if found.proof is not None:
-        _keep(place, cache, found.proof, found.rerun)
+        _keep(place, cache, analysis, found)
     return found
 
 
@@ -158,21 +181,17 @@ def prove_command(
     Raises:
         LapidarError: it cannot be run.
     """
-    how = RecordOptions(at_most=options.at_most, output=options.output)
-    analysis = recording.observed(place, cache, UNNAMED, command, how, reporter)
-    return prove_analysis(place, cache, analysis, replace(options, trusted=True), reporter or Silent())
+    reporter = reporter or Silent()
+    how = RecordOptions(at_most=options.rerun.at_most, output=options.output)
+    at = running.prepare(place, command), Environment(place.environment)
+    analysis, _ = unrecorded(place, cache, command, at, how, reporter)
+    trusting = replace(options, rerun=replace(options.rerun, trusted=True))
+    return prove_analysis(place, cache, analysis, trusting, reporter)
 
 
 def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: ProveOptions, reporter: Progress) -> Proved:
     """Prove what a run gave that stands in no file, perhaps; nothing is kept of the proof."""
-    how = RerunOptions(
-        alone=alone.PLAIN,
-        quiet=True,
-        at_most=options.at_most,
-        trusted=options.trusted,
-        draws=options.draws,
-        keep=options.keep,
-    )
+    how = replace(options.rerun, alone=alone.PLAIN, quiet=True)
     done = rerun_of(place, cache, analysis, how, reporter)
     environment = Environment(done.environment)
     found = Proved(done, tuple(_missing(place, environment, done)))
@@ -187,11 +206,12 @@ def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: Prov
         found.missing = tuple(one for one in found.missing if not os.path.isdir(one.path))
         return found
     # Only now is it worth another run: what of it does one use that has this machine in sight?
-    seen = RerunOptions(watches=True, quiet=True, at_most=options.at_most, trusted=True, environment=done.environment)
+    seen = replace(how, alone=None, watches=True, trusted=True, environment=done.environment, keep=None, draws=False)
     here = rerun_of(place, cache, analysis, seen, reporter)
     found.varies = not here.is_good
     missing = found.missing or _missing(place, environment, done, every=True)
-    judged = (replace(one, was_used=_is_used(one.path, here)) for one in missing)
+    used = _used(here)
+    judged = (replace(one, was_used=os.path.realpath(one.path) in used) for one in missing)
     # A folder that is missing matters where something in it is used.
     found.missing = tuple(one for one in judged if one.was_used or not os.path.isdir(one.path))
     return found
@@ -208,11 +228,15 @@ def _borrowed(place: Place, environment: Environment, done: Rerun) -> set[str]:
     return found
 
 
-def _is_used(path: str, here: Rerun) -> bool:
-    """Whether a run used a file, or one below a folder."""
-    used = {*here.observed.opened, *here.observed.mapped, *map(os.path.realpath, here.observed.executed)}
-    real = os.path.realpath(path)
-    return real in used or any(one.startswith(f"{real}/") for one in used)
+def _used(here: Rerun) -> set[str]:
+    """The files that a run used, and all folders above them."""
+    files = {*here.observed.opened, *here.observed.mapped, *map(os.path.realpath, here.observed.executed)}
+    found = set(files)
+    for folder in {os.path.dirname(path) for path in files}:
+        while folder not in found:
+            found.add(folder)
+            folder = os.path.dirname(folder)
+    return found
 
 
 def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool = False) -> Iterator[Missing]:
@@ -264,15 +288,15 @@ def _proof(analysis: Analysis, done: Rerun) -> Proof:
     )
 
 
-def _keep(place: Place, cache: Cache, proof: Proof, done: Rerun) -> None:
+def _keep(place: Place, cache: Cache, analysis: Analysis, found: Proved) -> None:
     """Write the proof beside the record, if that is still what it was."""
+    assert found.proof is not None
     with atomic.locked(place.own_folder):
         before = results.read(place.records)
-        now = before.named(proof.name)
-        if now is None or now.record != proof.record:
+        if before.named(analysis.name) != analysis:
             return
-        results.write(results.with_proof(before, proof), place.records)
+        results.write(results.with_proof(before, found.proof), place.records)
     if cache.writable:
-        file = str(place.records)
-        note = RunNote(time.time(), proof.record, file, done.seconds, 0, proof.machine, is_proof=True)
-        Runs(cache).add(done.analysis, note)
+        file, machine = str(place.records), found.proof.machine
+        note = RunNote(time.time(), analysis.record, file, found.rerun.seconds, 0, machine, is_proof=True)
+        Runs(cache).add(analysis, note)

@@ -44,7 +44,7 @@ from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.supervision import RunOptions
 from lapidar.core.system.written import Touched
 
-__all__ = ["RERUN", "UNNAMED", "RecordOptions", "Recorded", "declared", "in_original", "observed", "record", "sweep"]
+__all__ = ["RERUN", "UNNAMED", "RecordOptions", "Recorded", "declared", "record", "sweep", "unrecorded"]
 
 RECORDING, RERUN = "recording-", "rerun-"  # folders for unfinished work in the project's own
 UNNAMED = "this command"  # what is run and not recorded
@@ -118,56 +118,6 @@ def record(
     Raises:
         LapidarError: there is nothing to run, it cannot be observed, or it failed; nothing was recorded.
     """
-    with _recorded(place, cache, name, command, options, reporter) as (recording, analysis):
-        return recording.kept(analysis)
-
-
-def observed(
-    place: Place,
-    cache: Cache,
-    name: str,
-    command: Sequence[str],
-    options: RecordOptions | None = None,
-    reporter: Progress | None = None,
-) -> Analysis:
-    """As `record`, but for the record: what a run read and wrote is in the cache, and nothing is written of it."""
-    with _recorded(place, cache, name, command, options, reporter) as (_, analysis):
-        return analysis
-
-
-def in_original(
-    place: Place, cache: Cache, interpreter: Path, ready: running.Run, reporter: Progress
-) -> tuple[Analysis, ObservedRun]:
-    """As `observed`, in an environment that was not restored; and what the run used.
-
-    Args:
-        interpreter: of the environment.
-        ready: the command there.
-
-    Raises:
-        LapidarError: it cannot be run or observed, or it failed.
-    """
-    cache.require_writable()
-    place.make_own_folder()
-    sweep(place)
-    with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
-        settings = DeclaredAnalysis(UNNAMED)
-        recording = _Recording(place, cache, RecordOptions(), settings, ready.words, Path(work.path), ready=ready)
-        recording.environment = Environment(interpreter.parent.parent)
-        analysis = recording.run(reporter)
-        assert recording.used is not None
-        return analysis, recording.used
-
-
-@contextmanager
-def _recorded(
-    place: Place,
-    cache: Cache,
-    name: str,
-    command: Sequence[str],
-    options: RecordOptions | None,
-    reporter: Progress | None,
-) -> Iterator[tuple[_Recording, Analysis]]:
     options, reporter = options or RecordOptions(), reporter or Silent()
     called.checked(name, "an analysis")
     cache.require_writable()
@@ -179,12 +129,50 @@ def _recorded(
             f"There is no command for the analysis {name}",
             remedy=f"lapidar record {shlex.quote(name)} -- COMMAND, or declare it in lapidar.toml: [analysis].",
         )
+    ready = running.prepare(place, command, options.environment)
+    environment = Environment(Path(os.path.abspath(options.environment or place.environment)))
+    with _recording(place, cache, (settings, command), (ready, environment), options) as recording:
+        return recording.kept(recording.run(reporter))
+
+
+def unrecorded(
+    place: Place,
+    cache: Cache,
+    command: tuple[str, ...],
+    at: tuple[running.Run, Environment],
+    options: RecordOptions,
+    reporter: Progress,
+) -> tuple[Analysis, ObservedRun]:
+    """Run a command as `record` does, and write nothing of it: what it read and wrote is in the cache.
+
+    Args:
+        at: the command made ready, and the environment that it runs in; restored or not.
+
+    Returns:
+        The record that it would have, without an identity (`record` is ""); and what it used.
+
+    Raises:
+        LapidarError: it cannot be run or observed, or it failed.
+    """
+    cache.require_writable()
+    with _recording(place, cache, (DeclaredAnalysis(UNNAMED), command), at, options) as recording:
+        return recording.run(reporter), recording.used
+
+
+@contextmanager
+def _recording(
+    place: Place,
+    cache: Cache,
+    what: tuple[DeclaredAnalysis, tuple[str, ...]],
+    at: tuple[running.Run, Environment],
+    options: RecordOptions,
+) -> Iterator[_Recording]:
     place.make_own_folder()
     sweep(place)
     with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
-        recording = _Recording(place, cache, options, settings, command, Path(work.path))
+        recording = _Recording(place, cache, options, *what, *at, Path(work.path))
         recording.by_digest_only, recording.forgotten = reading.read(place).by_digest_only, cache.forgotten()
-        yield recording, recording.run(reporter)
+        yield recording
 
 
 def sweep(place: Place) -> None:
@@ -200,6 +188,8 @@ class _Recording:
     options: RecordOptions
     settings: DeclaredAnalysis
     command: tuple[str, ...]
+    ready: running.Run
+    environment: Environment
     work: Path
     notes: list[str] = field(default_factory=list)
     by_digest_only: tuple[str, ...] = ()
@@ -208,9 +198,7 @@ class _Recording:
     statuses: dict[str, os.stat_result] = field(default_factory=dict)
     seconds: float = 0.0
     memory: int = 0
-    ready: running.Run | None = None
-    environment: Environment = field(default_factory=lambda: Environment(Path()))
-    used: ObservedRun | None = None
+    used: ObservedRun = field(default_factory=lambda: ObservedRun(0, (), (), ()))
 
     @property
     def folder(self) -> Path:
@@ -219,10 +207,7 @@ class _Recording:
         return here if self.place.relative(here) is not None else self.place.root
 
     def run(self, reporter: Progress) -> Analysis:
-        ready = self.ready or running.prepare(self.place, self.command, self.options.environment)
-        if self.ready is None:
-            self.environment = Environment(Path(os.path.abspath(self.options.environment or self.place.environment)))
-        environment = self.environment
+        ready, environment = self.ready, self.environment
         if ready.locked:
             snapshots = words.short(ready.snapshot), words.short(ready.locked)
             self.notes.append(f"the environment is of snapshot {snapshots[0]}, the lockfile of {snapshots[1]}")
@@ -250,7 +235,7 @@ class _Recording:
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         seen = observing.seen(self.place, environment, ended.observed, touched, began_ns, wants)
         self._tell(seen, touched, ended.left_behind)
-        return self._analysis(ready, environment, ended.code, seen, reporter, began_ns)
+        return self._analysis(ended.code, seen, reporter, began_ns)
 
     def _refuse_failed(self, code: int, late: bool) -> None:
         if late:
@@ -291,15 +276,7 @@ class _Recording:
         if left_behind:
             say(f"it left {left_behind} processes behind, which were ended")
 
-    def _analysis(
-        self,
-        ready: running.Run,
-        environment: Environment,
-        code: int,
-        seen: observing.Seen,
-        reporter: Progress,
-        began_ns: int,
-    ) -> Analysis:
+    def _analysis(self, code: int, seen: observing.Seen, reporter: Progress, began_ns: int) -> Analysis:
         read = {**seen.sources, **seen.inputs}
         printed, typed = self.work / PRINTED, self.work / TYPED
         has_typed = typed.is_file() and typed.stat().st_size > 0
@@ -318,13 +295,13 @@ class _Recording:
         (given_to_it,) = self._recorded({TYPED: str(typed)}, "", stowed["made"].tree) if has_typed else (None,)
         kinds = {seen.results[file.name]: file.kind for file in found}
         self.notes += hindrances(seen.results, kinds, os.path.realpath(self.place.root), began_ns / 1e9)
-        held = conditions.kept(environment)
-        self._keep_snapshot(ready.snapshot, environment)
-        whole = Analysis(
+        held = conditions.kept(self.environment)
+        self._keep_snapshot()
+        return Analysis(
             name=self.settings.name,
             record="",
             command=self._command(),
-            snapshot=ready.snapshot,
+            snapshot=self.ready.snapshot,
             numerics=held.numerics if held else "native",
             exit_code=code,
             printed=sha256_of(str(printed)),
@@ -340,7 +317,6 @@ class _Recording:
             outside=tuple(map(self._outside, seen.outside)),
             result=found,
         )
-        return results.identified(listing.packed(whole, self.cache))
 
     def _drafts(self, files: Mapping[str, str], folder: str) -> Iterator[Draft]:
         """What of files goes into a tree: their bytes, where they are not too many.
@@ -396,18 +372,19 @@ class _Recording:
         root = str(self.place.root) + "/"
         return tuple(os.path.relpath(word, self.folder) if word.startswith(root) else word for word in self.command)
 
-    def _keep_snapshot(self, snapshot_id: str, environment: Environment) -> None:
+    def _keep_snapshot(self) -> None:
         """The history must have it: of a restored environment without some groups it is one of its own."""
         history = History(self.cache)
+        snapshot_id, mark = self.ready.snapshot, self.environment.marker
         if history.path(snapshot_id).is_file():
             return
-        mark = environment.marker
         whole = lockfile.read_if_there(self.place.lockfile)
         if whole and mark and (part := selection.without(whole, mark.left_out)).snapshot == snapshot_id:
             history.put(part)
 
-    def kept(self, analysis: Analysis) -> Recorded:
-        """Write the record, last of all, and note the run."""
+    def kept(self, run: Analysis) -> Recorded:
+        """Write the record of a run, last of all, and note it."""
+        analysis = results.identified(listing.packed(run, self.cache))
         file = self.place.records
         note = RunNote(time.time(), analysis.record, str(file), self.seconds, self.memory, os.uname().machine)
         Runs(self.cache).add(analysis, note)

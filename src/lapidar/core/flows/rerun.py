@@ -186,7 +186,7 @@ def rerun_of(
     options: RerunOptions | None = None,
     reporter: Progress | None = None,
 ) -> Rerun:
-    """As `rerun`, of a record that stands in no file, perhaps."""
+    """As `rerun`, of a record that stands in no file, perhaps; where it has no identity, nothing is kept of it."""
     options, reporter = options or RerunOptions(), reporter or Silent()
     name, runs, written = analysis.name, Runs(cache), analysis
     if not (options.trusted or runs.knows(analysis) or reading.is_trusted(place)):
@@ -194,13 +194,13 @@ def rerun_of(
     analysis = listing.whole(analysis, cache)
     if options.keep and options.keep.exists() and any(options.keep.iterdir()):
         raise LapidarError(f"{options.keep} is not empty", remedy="Name another folder with --keep-results.")
-    settings = declared(place, name)
+    settings = declared(place, name) if written.record else DeclaredAnalysis(name)
     rules = tolerances.of(settings)  # what makes no sense shows before anything is run
     place.make_own_folder()
     sweep(place)
     again = _Again(place, cache, analysis, settings, rules, options, reporter, Rerun(analysis))
     with cache.in_use():
-        if cache.writable:
+        if cache.writable and written.record:
             runs.keep(written)
         again.restore()
         with atomic.WorkFolder(place.own_folder, RERUN) as work:

@@ -14,7 +14,7 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import CannotRun
 from lapidar.core.restored.running import Prepared
 
-__all__ = ["find", "on_path"]
+__all__ = ["find", "where_active"]
 
 _LONGEST_LINE = 512
 
@@ -47,16 +47,18 @@ def find(words: Sequence[str], environment: Environment, prepared: Prepared) -> 
     return found, tuple(words)
 
 
-def on_path(name: str, path: str) -> str:
-    """A program as a shell finds it, by its absolute path.
+def where_active(name: str, interpreter: Path) -> tuple[str, dict[str, str]]:
+    """A program as a shell finds it where the environment of an interpreter is active: its absolute path, and the
+    variables there.
 
     Raises:
         CannotRun: there is none.
     """
-    found = shutil.which(name, path=path)
+    variables = {**os.environ, "PATH": f"{interpreter.parent}:{os.environ.get('PATH', os.defpath)}"}
+    found = shutil.which(name, path=variables["PATH"])
     if found is None:
         raise CannotRun(f"There is no command {name!r} in the environment or on PATH", remedy="Look at its spelling.")
-    return os.path.abspath(found)
+    return os.path.abspath(found), variables
 
 
 def _script(

@@ -21,6 +21,9 @@ class SystemPackage(NamedTuple):
     name: str
     version: str
 
+    def __str__(self) -> str:
+        return f"{self.name} {self.version}"
+
 
 class Database(Protocol):
     """A package database, as it says of itself: nothing is asked of the files that it speaks of."""
