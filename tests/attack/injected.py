@@ -57,14 +57,15 @@ class Injector:
         ground.keep()
 
     def every(self, chance: random.Random) -> Iterator[Fault]:
-        """All faults of all commands, in random order."""
+        """All faults of all commands, in random order; and again, without an end."""
         faults = [
             Fault(command, call, number)
             for command in self.commands
             for call, number in itertools.product(range(1, self._calls(command) + 1), KINDS)
         ]
-        chance.shuffle(faults)
-        yield from faults
+        while faults:
+            chance.shuffle(faults)
+            yield from faults
 
     def _calls(self, command: str) -> int:
         """How many calls a command makes."""

@@ -120,8 +120,6 @@ def main() -> int:
             tries[name] += 1
             try:
                 attack()
-            except StopIteration:
-                faults = injector.every(chance)
             except Broken as error:
                 failed.append(f"{name}: {error}")
                 print(f"BROKEN {failed[-1]}", flush=True)

@@ -20,6 +20,13 @@ from lapidar.core.records.declaration import Need, group_name
 __all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of", "with_tools"]
 
 
+def _parsed(file: str, text: str) -> TOMLDocument:
+    try:
+        return tomlkit.parse(text)
+    except TOMLKitError as error:
+        raise DeclarationError(f"{file} is not valid TOML", why=str(error), remedy=f"Correct {file}.") from error
+
+
 class NeedsFile:
     """A place in TOML. The file that a project declares its needs in, and its text.
 
@@ -34,10 +41,7 @@ class NeedsFile:
         self._language = language
         self.main = tuple(main)
         self._groups = list(groups)
-        try:
-            self.document: TOMLDocument = tomlkit.parse(text)
-        except TOMLKitError as error:
-            raise DeclarationError(f"{file} is not valid TOML", why=str(error), remedy=f"Correct {file}.") from error
+        self.document = _parsed(file, text)
 
     @property
     def text(self) -> str:
@@ -134,12 +138,7 @@ def with_tools(text: str, names: Iterable[str]) -> str:
     Raises:
         DeclarationError: it is no TOML.
     """
-    try:
-        document = tomlkit.parse(text)
-    except TOMLKitError as error:
-        raise DeclarationError(
-            f"{DECLARATION_NAME} is not valid TOML", why=str(error), remedy=f"Correct {DECLARATION_NAME}."
-        ) from error
+    document = _parsed(DECLARATION_NAME, text)
     needs: Any = document.setdefault("needs", tomlkit.table())
     told = needs.get("tools", [])
     needs["tools"] = sorted({*map(str, told if isinstance(told, list) else [told]), *names})

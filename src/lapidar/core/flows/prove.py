@@ -126,8 +126,7 @@ class Proved:
         if self.borrowed and self.rerun.is_good:
             return ["link it statically, or have its work done by what the environment has"]
         if self.otherwise.called:
-            held_by = f"[conditions] {self.otherwise.held_by}"
-            return [f"say what must hold, {held_by} in lapidar.toml, and capture again"]
+            return [self.otherwise.remedy]
         if self.varies:
             return [self._what_tells_more()]
         return list(self._what_takes_along())

@@ -4,6 +4,7 @@ another host. See hier(7)."""
 
 from __future__ import annotations
 
+import functools
 import os
 import shutil
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -36,28 +37,35 @@ class Elsewhere:
 
     Attributes:
         called: in a sentence: "with ...".
-        held_by: what of the conditions would make it count for nothing.
+        remedy: what would make it count for nothing.
         zone: the name of its time zone; UTC unless given.
         variables: what its user has set.
         one_processor: whether it has one processor.
     """
 
     called: str = ""
-    held_by: str = ""
+    remedy: str = ""
     zone: str = ""
     variables: tuple[tuple[str, str], ...] = ()
     one_processor: bool = False
 
 
 PLAIN = Elsewhere()
+_HOLD = "say what must hold, [conditions] {} in lapidar.toml, and capture again"
 OTHERS = (
-    Elsewhere("another time zone", 'env = ["TZ=UTC"]', zone="Pacific/Chatham"),
+    Elsewhere("another time zone", _HOLD.format('env = ["TZ=UTC"]'), zone="Pacific/Chatham"),
     Elsewhere(
         "another language",
-        'env = ["LANG=C.UTF-8"]',
+        _HOLD.format('env = ["LANG=C.UTF-8"]'),
         variables=(("LANG", "tr_TR.UTF-8"), ("LANGUAGE", "tr")),
     ),
-    Elsewhere("one processor", 'numerics = "portable"', one_processor=True),
+    Elsewhere(
+        "one processor",
+        _HOLD.format('numerics = "portable"')
+        + ", which holds the threads of numeric libraries; where the source itself "
+        "asks how many processors there are, give it a number",
+        one_processor=True,
+    ),
 )
 
 
@@ -98,10 +106,9 @@ def _at(folder: Path, path: str) -> Path:
 def _etc(folder: Path) -> None:
     folder.mkdir()
     user, group = os.getuid(), os.getgid()
-    root = "" if user == 0 else "root:x:0:0:root:/root:/bin/sh\n"
     for name, text in {
-        "passwd": f"{root}{_USER}:x:{user}:{group}::{HOME}:/bin/sh\n",
-        "group": f"{'' if group == 0 else 'root:x:0:'}\npotters:x:{group}:\n".lstrip(),
+        "passwd": ("root:x:0:0:root:/root:/bin/sh\n" if user else "") + f"{_USER}:x:{user}:{group}::{HOME}:/bin/sh\n",
+        "group": ("root:x:0:\n" if group else "") + f"potters:x:{group}:\n",
         "hostname": f"{_HOST}\n",
         "hosts": f"127.0.0.1 localhost {_HOST}\n::1 localhost\n",
         "nsswitch.conf": "passwd: files\ngroup: files\nhosts: files dns\n",
@@ -120,11 +127,11 @@ def _make_room(folder: Path, place: str) -> None:
     at.touch()
 
 
-def _utilities() -> Iterator[str]:
+@functools.cache
+def _utilities() -> tuple[str, ...]:
     """The files of the utilities that every system has, and of their libraries."""
-    programs = {name: found for name in EVERYWHERE if (found := shutil.which(name, path=PATH))}
-    loader = Loader(System.here(), elf.read)
-    yield from dict.fromkeys(_with_libraries(loader, programs.values()))
+    programs = filter(None, (shutil.which(name, path=PATH) for name in sorted(EVERYWHERE)))
+    return tuple(dict.fromkeys(_with_libraries(Loader(System.here(), elf.read), programs)))
 
 
 def _with_libraries(loader: Loader, programs: Iterable[str]) -> Iterator[str]:

@@ -33,7 +33,9 @@ class ElfMemory:
 
     def __init__(self, folder: Path | None, environment: str) -> None:
         self.folder = folder
-        key = hashlib.sha256(os.fsencode(f"{VERSION}\n{environment}")).hexdigest()[:32]
+        # What is read of a file may come to be more: a table from before has not that.
+        form = f"{VERSION}\n{Elf.__struct_fields__}\n{environment}"
+        key = hashlib.sha256(os.fsencode(form)).hexdigest()[:32]
         self._file = folder / f"{key}-elf" if folder else None
         self._now: dict[str, _Row] = {}
         self._before: dict[str, _Row] = {}

@@ -8,6 +8,7 @@ import math
 import tempfile
 import warnings
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import ExitStack
 from pathlib import Path
 from typing import IO, Any
 
@@ -189,11 +190,11 @@ class _Kept:
 
 
 def _frame(number: int, several: bool, before: Any, after: Any, into: Differences) -> None:
-    with tempfile.TemporaryFile(prefix="lapidar-picture-") as file:
-        _compared(number, several, (before, after), file, into)
+    with ExitStack() as files:
+        _compared(number, several, (before, after), files, into)
 
 
-def _compared(number: int, several: bool, pair: tuple[Any, Any], file: IO[bytes], into: Differences) -> None:
+def _compared(number: int, several: bool, pair: tuple[Any, Any], files: ExitStack, into: Differences) -> None:
     before, after = pair
     where = f"frame {number}: " if several else ""
     try:
@@ -204,6 +205,7 @@ def _compared(number: int, several: bool, pair: tuple[Any, Any], file: IO[bytes]
         # Both in the form that keeps all of either.
         mode = before.mode if before.mode == after.mode and before.mode not in ("P", "PA") else "RGBA"
         if _is_large(before) and _is_large(after) and not several:
+            file = files.enter_context(tempfile.TemporaryFile(prefix="lapidar-picture-"))  # noqa: SIM115  (the stack is one)
             one = _Kept(_Bands(before, mode), file)
             before.close()  # its pixels are let go before the other's are decoded
             other = _Bands(after, mode)
