@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
 import threading
 import time
 import unittest
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from unittest import mock
 
+from lapidar.core.environment.status import Walking
 from lapidar.core.parallel import Begun, both, shares
+from support import InFolder
 
 _MANY = min(4, os.cpu_count() or 1)
 
@@ -87,6 +92,28 @@ class SecondProcess(unittest.TestCase):
         with self.assertRaises(KeyboardInterrupt):
             begun.result()
         begun.drop()
+
+
+class Walked(InFolder):
+    def test_what_is_taken_away_meanwhile_is_not_there(self) -> None:
+        """As when another restore puts its environment in the place of the one that is looked at."""
+        for name in ("a/tin.txt", "a/lead.txt", "b/ash.txt"):
+            (self.root / name).parent.mkdir(exist_ok=True)
+            (self.root / name).write_text("x")
+        listed = os.scandir
+
+        @contextmanager
+        def removing(folder: int) -> Iterator[list[os.DirEntry[str]]]:
+            entries = list(listed(folder))
+            if any(entry.name == "lead.txt" for entry in entries):
+                (self.root / "a/lead.txt").unlink()
+                shutil.rmtree(self.root / "b", ignore_errors=True)
+            yield entries
+
+        with mock.patch("os.scandir", removing), mock.patch("lapidar.core.parallel._may_fork", lambda: False):
+            found = Walking(self.root).result()
+        self.assertIn("a/tin.txt", found)
+        self.assertNotIn("a/lead.txt", found)
 
 
 if __name__ == "__main__":

@@ -103,7 +103,8 @@ def _proving(session: Session, cache: Cache, how: CaptureOptions) -> int:
     options, view = session.options, session.view
 
     def agrees(missing: Sequence[Missing]) -> bool:
-        view.note("The original uses programs that are not in the snapshot:")
+        told = "; they are declared in lapidar.toml" if options.yes else ""
+        view.note(f"The original uses programs that are not in the snapshot{told}:")
         for one in missing:
             view.note(f"  {one.path} ({one.owned_by})")
         return options.yes or view.asks("Declare them in lapidar.toml ([needs] tools), and capture again?")

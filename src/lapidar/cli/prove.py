@@ -105,7 +105,8 @@ def show(proved: Proved, view: View) -> None:
     _missing(proved.missing, view)
     view.line()
     if proved.proof:
-        view.line(f"{name}: proven ({done.verdict}): it needs nothing but its snapshot and its record.", "good")
+        needs = "its snapshot and its record" if done.analysis.record else "its snapshot and the project"
+        view.line(f"{name}: proven ({done.verdict}): it needs nothing but {needs}.", "good")
     else:
         view.line(f"{name}: not proven: {proved.why_not}.", "bad")
     for remedy in proved.remedies:

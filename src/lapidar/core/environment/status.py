@@ -28,20 +28,26 @@ Status = tuple[int, float, int, int]
 
 def _level(top: str, folders: list[str], found: dict[str, Status]) -> list[str]:
     """Add the status of what lies in some folders; gives the folders in them. Plain strings and tuples: there are
-    tens of thousands."""
+    tens of thousands. What is taken away meanwhile, as by another restore that puts its own in place, is not there."""
     below = []
     for prefix in folders:
         # Listed by a descriptor, names are looked up in their folder and not from the root down.
-        folder = os.open(f"{top}/{prefix}", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            folder = os.open(f"{top}/{prefix}", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        except FileNotFoundError:
+            continue
         try:
             with os.scandir(folder) as entries:
                 for entry in entries:
                     if entry.is_dir(follow_symlinks=False):
                         below.append(f"{prefix}{entry.name}/")
-                    else:
+                        continue
+                    try:
                         status = entry.stat(follow_symlinks=False)
-                        mode = status.st_mode & _TYPE_AND_EXECUTABLE
-                        found[prefix + entry.name] = (status.st_size, status.st_mtime, mode, status.st_ino)
+                    except FileNotFoundError:
+                        continue
+                    mode = status.st_mode & _TYPE_AND_EXECUTABLE
+                    found[prefix + entry.name] = (status.st_size, status.st_mtime, mode, status.st_ino)
         finally:
             os.close(folder)
     return below
