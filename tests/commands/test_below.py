@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 import os
 import platform
+import re
 import shutil
+import socket
 import subprocess
 import sys
 from importlib import resources
@@ -208,6 +210,86 @@ class Tools(Below):
         static.unlink()
         self.lapidar("restore")
         self.assertEqual(self.lapidar("run", "static").stdout, "fired\n")
+
+    def test_a_compiler_compiles(self) -> None:
+        """What gcc needs is in packages that its own needs; what it links runs with the environment's libraries."""
+        environment = self.need("gcc")
+        (self.project / "heat.c").write_text(
+            "#include <stdio.h>\n#include <math.h>\n"
+            'int main(int c, char **v) { printf("%.17g\\n", sin(c * 0.3)); return 0; }\n'
+        )
+        (self.project / "build.sh").write_text("gcc -O2 -o heat heat.c -lm && ./heat && rm heat\n")
+        self.captured(environment)
+        before = self.lock.read_bytes()
+        self.lapidar("restore")
+        self.proven("sh", "build.sh")
+        self.lapidar("run", "gcc", "-o", "heat", "heat.c", "-lm")
+        read = subprocess.run(["ldd", self.project / "heat"], capture_output=True, text=True, check=True).stdout
+        self.assertIn(f"libm.so.6 => {self.restored}/lib/lapidar/", read)
+        self.lapidar("capture", self.restored)
+        self.assertEqual(self.lock.read_bytes(), before)
+
+    def test_an_interpreter_has_its_library(self) -> None:
+        """Perl's lies in packages that the program's own is only a part of."""
+        self.captured(self.need("perl"))
+        self.lapidar("restore")
+        self.proven("perl", "-MEncode", "-MPOSIX", "-e", "print encode('UTF-8', chr(0xe4))")
+
+    def proven(self, *command: str) -> None:
+        said = json.loads(self.lapidar("--json", "prove", "--", *command).stdout)
+        self.assertTrue(said["proven"], said["proofs"])
+
+    def in_opt(self, script: str, *words: object, code: int = 0) -> str:
+        """Capture with a program in /opt/kiln/bin; what was said."""
+        front = self.script("fire", script)
+        self.declare('[needs]\ntools = ["/opt/kiln/bin/fire"]\n')
+        behind = self.script("behind", 'echo "$@"')
+        place = "mkdir -p /opt /srv && mount -t tmpfs none /opt && mount -t tmpfs none /srv && mkdir -p /opt/kiln/bin "
+        place += (
+            f"/opt/kiln/lib && cp '{front}' /opt/kiln/bin && cp '{behind}' /opt/kiln/lib && echo tin > /srv/glaze && "
+        )
+        done = self.in_namespace(place + 'exec "$@"', PROGRAM, "capture", self.environment(), *words)
+        self.assertEqual(done.returncode, code, done.stderr)
+        return done.stderr
+
+    def test_a_wrapper_is_followed(self) -> None:
+        """What it starts is not to be read in its text: it is started once, and seen."""
+        self.in_opt('exec "/opt/kiln/lib/be$(echo hi)nd" "$@"')
+        self.lapidar("restore")
+        self.proven("fire", "seven")
+
+    def test_what_does_not_start_is_left_out(self) -> None:
+        """It reads what nobody takes along: here it starts, and from what was captured of it it does not."""
+        script = 'cat "/srv/gla$(echo z)e" || { echo "no glaze" >&2; exit 4; }'
+        said = self.in_opt(script)
+        self.assertIn("fire was left out: it does not start from what is known of it: no glaze", said)
+        self.assertEqual(lockfile.read(self.lock).tools, ())
+        self.assertEqual(self.in_opt(script, "--start-nothing"), "")
+        self.assertEqual([tool.name for tool in lockfile.read(self.lock).tools], ["fire"])
+
+    def test_what_is_started_can_do_nothing(self) -> None:
+        """No file is made, nobody is talked to, and what does not end is ended; it is taken all the same."""
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            server.settimeout(0.2)
+            text = f"echo made > '{self.folder}/made'\n"
+            text += f'{sys.executable} -c \'import socket; socket.create_connection(("127.0.0.1", '
+            text += f"{server.getsockname()[1]}), 1)'\nexit 0"
+            self.declare(f'[needs]\ntools = ["{self.script("glazes", text)}"]\n')
+            self.assertEqual([tool.name for tool in self.captured(self.environment()).tools], ["glazes"])
+            self.assertRaises(TimeoutError, server.accept)
+        self.assertFalse((self.folder / "made").exists())
+
+    def test_in_a_rerun_it_has_its_own_root_too(self) -> None:
+        """A rerun limits what is written: where that forbids mounts, the program ran with the host's files."""
+        (self.project / "ask.tcl").write_text("puts [package require http]; puts [info nameofexecutable]\n")
+        self.captured(self.need("tclsh"))
+        self.lapidar("restore")
+        self.lapidar("record", "asked", "--", "tclsh", "ask.tcl")
+        said = self.lapidar("rerun", "asked")
+        self.assertNotIn("root of its own", said.stderr)
+        said = self.lapidar("check", "--live", "--", "tclsh", "ask.tcl")
+        files = re.search(r"(\d+) files", said.stdout)
+        self.assertGreater(int(files[1]) if files else 0, 5, said.stdout)
 
     def test_pinning_keeps_and_adds_them(self) -> None:
         environment = self.need("shasum")

@@ -260,7 +260,7 @@ class Healing(Case):
         self.lapidar("restore", "--placement", "copy", cwd=self.other)
         shutil.rmtree(self.venv)
         self.edit()
-        self.assertIn("its bytes were taken from", self.lapidar("restore", "--placement", "copy").stderr)
+        self.assertIn("its bytes were taken from", self.lapidar("restore", "--placement", "copy", "--verify").stderr)
         self.lapidar("check", "--deep")
         self.lapidar("restore", "--placement", "link", "--verify", cwd=self.other)
 

@@ -440,8 +440,9 @@ class OwnersByRpm(InFolder):
         self.assertEqual(found[str(self.root / "usr/lib64/libkiln.so.1")].version, "2:1.5-3")
 
     def test_what_a_program_is_shipped_with(self) -> None:
-        """The parts of the same source, and what is for any machine; other libraries are not."""
-        self.assertEqual(self.owners.shipped_with("kiln"), ["colours", "kiln-data", "kiln-libs"])
+        """All that it cannot do without; not what every system has, nor what is not there."""
+        self.assertEqual(self.owners.working_with(["kiln"]), ["colours", "kiln", "kiln-data", "kiln-libs", "other"])
+        self.assertEqual(self.owners.working_with(["no-such-package"]), [])
         place = self.root / "usr/share/kiln/glazes.txt"
         self.assertEqual(self.owners.files_of("kiln-data"), [str(place)])
         self.assertEqual(self.owners.files_of("no-such-package"), [])
@@ -462,7 +463,7 @@ class OwnersByRpm(InFolder):
             broken = owners.Owners([rpm.Rpm(self.database)])
             for owner in broken.of([str(self.root / "usr/bin/kilnfire")]).values():
                 self.assertIsInstance(owner.version, str)
-            broken.shipped_with("kiln")
+            broken.working_with(["kiln"])
         headers = [b"", b"\xff" * 60, struct.pack(">II", 1, 4) + struct.pack(">iIiI", 1117, 8, 0, 1 << 31) + b"abc\0"]
         for header in headers:
             with self.assertRaises((struct.error, ValueError, IndexError)):
@@ -508,7 +509,8 @@ class Launchers(InFolder):
             pythons.interpreter(name, launchers.Host(f"/lib/{name}", ("--argv0",)), {}),
             launchers.program(name, private),
             launchers.script(name, name, private),
-            launchers.tool(name, name, name, private, "lib/lapidar/enter"),
+            launchers.tool(name, name, name, private, "lib/lapidar/enter", links=True),
+            launchers.linker(private),
         ):
             (self.root / "bin").mkdir(exist_ok=True)
             launcher = self.root / "bin" / "fire"

@@ -63,6 +63,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="run the COMMAND after -- in the environment; capture, restore, and run it where nothing of this machine "
         "is in sight, until it gives the same; programs that it lacks are declared in lapidar.toml (asks first)",
     )
+    parser.add_argument(
+        "--start-nothing",
+        action="store_true",
+        help="do not start outside programs; else each is started once with a word such as --version, with no network "
+        "and nothing that it could write, to see what it needs for that, and once more from what was captured of it",
+    )
     parser.add_argument("-y", "--yes", action="store_true", help="change the lockfile that is there without asking")
     parser.add_argument(
         "--skip-outside", action="store_true", help="leave out files that a package lists outside the environment"
@@ -82,6 +88,7 @@ def run(session: Session) -> int:
         command=_command(options),
         output=2 if view.json else 1,  # standard output is one object then
         languages=tuple(options.language),
+        starts=not options.start_nothing,
         review=None if options.yes or view.json else reviewing(view),
     )
     cache = session.cache(create=True)

@@ -8,6 +8,7 @@ was started (``--argv0``, where it has that option).
 from __future__ import annotations
 
 import os
+import posixpath
 import re
 import shlex
 from collections.abc import Collection, Mapping, Sequence
@@ -25,6 +26,7 @@ __all__ = [
     "DRIVERS",
     "LATE",
     "LIBRARIES_PLACE",
+    "LINKER",
     "Host",
     "Private",
     "behind_starter",
@@ -33,6 +35,7 @@ __all__ = [
     "inside",
     "is_behind_starter",
     "is_program_inside",
+    "linker",
     "program",
     "script",
     "tool",
@@ -44,6 +47,7 @@ CLOSED = "loader"  # the folder, in the private one, of the loader that finds no
 LATE = "late"  # the folder there of libraries under whose names packages bring others, which come first for these
 AT_LATE = "/proc/self/fd/9"  # that folder as a loader can have it built in, wherever it lies: the launcher opens it
 LIBRARIES_PLACE = "libraries"  # among a runtime's places: where its own shared libraries lie, if not in lib
+LINKER = f"{marker.PRIVATE}/linking/ld"  # what compilers find in the linker's stead
 DRIVERS = "drivers"  # the folder there of links to libraries of the host's device drivers
 
 _BEHIND = ".program"
@@ -73,6 +77,15 @@ helper=$at/@helper@
 # That root has folders of its own for these, and the host's below another name.
 case $at in /usr/* | /etc/*) at=/.host$at ;; esac
 @settings@exec "$helper" @words@ "$@"
+"""
+
+
+_LINKER = """\
+#!/bin/sh
+# Written by lapidar restore: what is linked here runs with the libraries of this environment.
+case " $* " in *" -shared "* | *" -r "* | *" -static "*) exec /usr/bin/ld "$@" ;; esac
+own=${0%/*/*}
+exec /usr/bin/ld "$@" --dynamic-linker="$own/@loader@" -rpath "$own"
 """
 
 
@@ -223,12 +236,21 @@ def script(path: str, interpreter_path: str, private: Private) -> bytes:
     return fill(_PROGRAM, exec=command, path=inside(path), up="..")
 
 
-def tool(name: str, executable: str, interpreter_path: str | None, private: Private, helper: str) -> bytes:
+def tool(name: str, executable: str, interpreter_path: str | None, private: Private, helper: str, links: bool) -> bytes:
     """The launcher of an outside program that runs in a root of its own.
 
     Args:
         executable, interpreter_path: paths in that root.
         helper: the path of the program below the environment that makes the root.
+        links: whether it may link programs: with the environment's libraries.
     """
     words = shlex.join([private.loader, name, executable, interpreter_path or ""])
-    return fill(_TOOL, helper=helper, words=words, settings=private.settings())
+    # Where a compiler looks for the linker first.
+    linking = f'export COMPILER_PATH="$at/{posixpath.dirname(LINKER)}"\n' if links else ""
+    return fill(_TOOL, helper=helper, words=words, settings=private.settings() + linking)
+
+
+def linker(private: Private) -> bytes:
+    """The linker as compilers start it: a program that it makes starts by the environment's loader, as what the
+    environment has of programs does; it is for this environment alone, at its place. Libraries are as they would be."""
+    return _LINKER.replace("@loader@", inside(private.loader)).encode()

@@ -20,13 +20,14 @@ from lapidar.core.errors import EnvironmentUnusable, LapidarError, LockfileError
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Inventory, Located, ObserveOptions, Unused, Used
 from lapidar.core.layers import lower
+from lapidar.core.layers.lower import Asked
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import Layer, Owner, PackageName
 from lapidar.core.records.snapshot import Platform, Snapshot
-from lapidar.core.restored import programs
+from lapidar.core.restored import programs, startable
 from lapidar.core.system.machine import platform_here
 
 if TYPE_CHECKING:
@@ -52,6 +53,8 @@ class CaptureOptions:
         review: is shown the snapshot of the lockfile that there is, and the one that it would become, where these
             differ; whether it is to be written.
         writes: write the lockfile, and note it in the history. Without, only the cache has it, until it is pruned.
+        starts: start each outside program once, kept apart, to see what it uses for that and whether it does so from
+            what was captured.
     """
 
     environment: Path | None = None
@@ -65,6 +68,7 @@ class CaptureOptions:
     languages: tuple[str, ...] = ()
     review: Callable[[Snapshot, Snapshot], bool] | None = None
     writes: bool = True
+    starts: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,7 +139,7 @@ def capture(
         CacheError, NoSpace: the bytes cannot be kept.
     """
     began = time.monotonic()
-    options = options or CaptureOptions()
+    options, reporter = options or CaptureOptions(), reporter or Silent()
     located = locate(place, options.environment, options.languages)
     _require_a_reason(place, located, options)
     cache.require_writable()
@@ -146,17 +150,11 @@ def capture(
         try:
             used = _observe(located, place, cache, options, run)
             inventories = [one.inventory for one in used]
-            below = lower.of_environment(
-                place,
-                cache,
-                inventories,
-                [name for one in used for name in one.programs],
-                [name for one in used for name in one.libraries],
-                run,
-            )
-            stowed = _stow(inventories, cache, reporter or Silent())
-            stowed |= below.stow(cache, reporter or Silent())
-            snapshot = _snapshot(inventories, stowed, below.records(stowed))
+            parts = _Parts(place, cache, options, used, run, reporter, _stow(inventories, cache, reporter))
+            below, stowed, snapshot = parts.together({})
+            starts = {tool.name: tool.start for tool in below.tools.tools if tool.start}
+            if unable := startable.unable(cache, snapshot, starts, reporter):
+                below, stowed, snapshot = parts.together(unable)
             refused = not options.writes or _is_refused(snapshot, path, options)
             changed = False if refused else _write(snapshot, path, place, cache)
         except OSError as error:
@@ -186,6 +184,37 @@ def capture(
         unused={PackageName(one.inventory.language, name): why for one in used for name, why in one.unused.items()},
         seconds=time.monotonic() - began,
     )
+
+
+@dataclass(frozen=True, slots=True)
+class _Parts:
+    """What languages found, to be put together with the layers below."""
+
+    place: Place
+    cache: Cache
+    options: CaptureOptions
+    used: Sequence[Used]
+    run: ObservedRun | None
+    reporter: Progress
+    stowed: Mapping[Owner, Stowed]
+
+    def together(self, unable: Mapping[str, str]) -> tuple[lower.LowerFound, dict[Owner, Stowed], Snapshot]:
+        """Observe and stow the layers below.
+
+        Args:
+            unable: programs that are left out, and why.
+        """
+        inventories = [one.inventory for one in self.used]
+        asked = Asked(
+            programs=[name for one in self.used for name in one.programs],
+            libraries=[name for one in self.used for name in one.libraries],
+            run=self.run,
+            starts=self.options.starts,
+            unable=unable,
+        )
+        below = lower.of_environment(self.place, self.cache, inventories, asked)
+        stowed = {**self.stowed, **below.stow(self.cache, self.reporter)}
+        return below, stowed, _snapshot(inventories, stowed, below.records(stowed))
 
 
 def _require_a_reason(place: Place, located: Sequence[Located], options: CaptureOptions) -> None:

@@ -15,6 +15,7 @@ from typing import Literal
 from lapidar.core import atomic
 from lapidar.core.cache.runs import RunNote, Runs
 from lapidar.core.cache.store import Cache
+from lapidar.core.environment import rooting
 from lapidar.core.environment.folder import Environment
 from lapidar.core.flows import run as running
 from lapidar.core.flows.record import RecordOptions, unrecorded
@@ -265,9 +266,11 @@ def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool
 
 
 def _of_environment(absent: Mapping[Image, Iterable[str]], inside: Inside) -> Iterator[str]:
-    """What programs of the environment looked for; what the system's own utilities do is theirs."""
+    """What programs of the environment looked for; what the system's own utilities do is theirs, and what makes a root
+    for a program looks for nothing of it."""
+    helper = inside.environment + rooting.HELPER
     for image, paths in absent.items():
-        if inside.has(image.running) or inside.has(image.started):
+        if image.started != helper and (inside.has(image.running) or inside.has(image.started)):
             yield from paths
 
 

@@ -24,6 +24,7 @@ from lapidar.core.flows import restore as restoring
 from lapidar.core.flows import run as running
 from lapidar.core.flows.record import RERUN, declared, sweep
 from lapidar.core.flows.restore import RestoreOptions
+from lapidar.core.layers import tools
 from lapidar.core.layers.numerics import THREADS
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
@@ -315,6 +316,7 @@ class _Again:
             writable=writable,
             root=root,
             one_processor=besides is not None and besides.one_processor,
+            has_rooted=bool(tools.kept(Environment(self.result.environment))),
         )
         ended = ready.wait_in(
             place / self.analysis.folder,

@@ -141,8 +141,8 @@ class _Restoring:
         atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
         with self.cache.in_use():
             noted = _noted(self.place, self.cache, whole, self.options.lockfile)
-            wanted = _Wanted(snapshot, target, libraries, (*notes, *noted))
-            contents = self._verified(snapshot) if self.options.verify else None
+            contents, healed = self._verified(snapshot) if self.options.verify else (None, [])
+            wanted = _Wanted(snapshot, target, libraries, (*notes, *noted, *healed))
             there = Environment(target)
             if self._stands(wanted, there, contents):
                 return self._already(wanted, there)
@@ -159,7 +159,7 @@ class _Restoring:
                 remedy="Name a folder of its own with --into, or say --replace. Nothing was changed.",
             )
 
-    def _verified(self, snapshot: Snapshot) -> Contents:
+    def _verified(self, snapshot: Snapshot) -> tuple[Contents, list[str]]:
         from lapidar.core.restored.whole import verified
 
         return verified(self.cache, snapshot, self.reporter)

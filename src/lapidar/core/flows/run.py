@@ -36,6 +36,7 @@ class Limits(msgspec.Struct, frozen=True, kw_only=True):
         writable: folders below which alone it may write, and then with no network but a loopback; None: anything.
         root: it sees that instead of this machine's files; what it looks for there and does not find is told.
         one_processor: whether it has one processor alone.
+        has_rooted: whether it may start programs that make roots of their own.
     """
 
     typed: Path | None = None
@@ -44,6 +45,7 @@ class Limits(msgspec.Struct, frozen=True, kw_only=True):
     writable: tuple[str, ...] | None = None
     root: Root | None = None
     one_processor: bool = False
+    has_rooted: bool = False
 
 
 FREE = Limits()
@@ -151,6 +153,7 @@ class Run(msgspec.Struct, frozen=True):
                 one_processor=limits.one_processor,
                 network=limits.writable is None,
                 writable=limits.writable or (),
+                by_mounts=limits.has_rooted,
             )
             ended = supervision.run(self.program, self.words, {**self.prepared.variables, **more}, how)
         if ended.is_late:

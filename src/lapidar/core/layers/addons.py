@@ -1,5 +1,5 @@
-"""What an outside program needs beside its package's own files: modules that it loads by their names, from its
-interpreter's search path; files that installing it has made; and what it was seen to open.
+"""What an outside program needs beside the files of packages: modules that it loads by their names, from its
+interpreter's search path, and files that it names.
 
 The search path is the interpreter's own word. The names are those that scripts give at the start of a line, as each
 language has it: perlfunc(1) `use` and `require`, Ruby's `require`, Tcl's `package require`.
@@ -16,18 +16,12 @@ from dataclasses import dataclass
 
 from lapidar.core import foreign
 from lapidar.core.errors import LapidarError
-from lapidar.core.system import owners
 
-__all__ = ["Language", "made_by_installing", "modules_of", "named_by_shell", "of_interpreter"]
+__all__ = ["Language", "modules_of", "named_by_shell", "of_interpreter"]
 
 _SECONDS = 20.0
 _MOST_MODULES = 5_000
 _MOST_OF_A_SCRIPT = 1 << 20  # bytes
-# Folders that packages share: what lies there without an owner is not one program's.
-_SHARED = re.compile(
-    r"/(bin|sbin|lib|lib64|lib/[a-z0-9_]+-linux-[a-z0-9]+|share|etc|share/(perl5|java|tcltk|misc|fonts|ca-certificates)"
-    r"|lib/ruby|share/(doc|man)(/.*)?|(lib|share)/[a-z0-9_-]*/?perl5?(/.*)?)$"
-)
 _NAMED_FILE = re.compile(rb"/(?:usr/(?:share|lib)|opt)/[\w./+-]+\w")
 
 
@@ -144,34 +138,6 @@ def named_by_shell(script: str) -> list[str]:
     """The files that a shell script names by absolute paths: others that it reads, archives of compiled classes."""
     paths = {os.path.normpath(os.fsdecode(path)) for path in _NAMED_FILE.findall(_read(script))}
     return sorted(path for path in paths if os.path.isfile(path))
-
-
-def made_by_installing(paths: Iterable[str]) -> list[str]:
-    """The files that lie in a program's own folders and that no package has: those that installing it has made.
-
-    Args:
-        paths: those of its packages.
-    """
-    taken = set(paths)
-    folders = {os.path.dirname(path) for path in taken}
-    beside: dict[str, list[str]] = {}
-    for folder in sorted(folders):
-        if folder.count("/") < 3 or _SHARED.search(folder):
-            continue
-        try:
-            names = sorted(os.listdir(folder))
-        except OSError:
-            continue
-        beside[folder] = [f"{folder}/{name}" for name in names if os.path.isfile(f"{folder}/{name}")]
-    owned = owners.here().of({path for several in beside.values() for path in several} - taken)
-    # A folder that others have files in is not the program's own.
-    return [
-        path
-        for several in beside.values()
-        if not any(one in owned for one in several)
-        for path in several
-        if path not in taken
-    ]
 
 
 def _read(path: str) -> bytes:

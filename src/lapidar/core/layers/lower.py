@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -33,7 +33,7 @@ from lapidar.core.system.memory import ElfMemory
 if TYPE_CHECKING:
     from lapidar.core.system.observed import ObservedRun
 
-__all__ = ["LowerFound", "of_environment", "of_subject"]
+__all__ = ["Asked", "LowerFound", "of_environment", "of_subject"]
 
 _SHOWN = 3
 # Where data of the machine lies that a run may read, and what of it the libraries' layer has.
@@ -95,20 +95,26 @@ def of_subject(subject: Subject, problems: Sequence[str] = ()) -> LowerFound:
     return LowerFound(found, programs, held_to, tuple(problems))
 
 
-def of_environment(
-    place: Place,
-    cache: Cache,
-    inventories: Sequence[Inventory],
-    programs: Sequence[str],
-    names: Sequence[str],
-    run: ObservedRun | None,
-) -> LowerFound:
-    """Observe the layers below what languages found.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Asked:
+    """What is asked of the layers below beside what the project declares.
 
-    Args:
-        programs, names: outside programs and libraries that the project's source names.
+    Attributes:
+        programs, libraries: outside programs and libraries that the project's source names.
         run: what a run of the analysis was seen to use.
+        starts, unable: see `Subject`.
     """
+
+    programs: Sequence[str] = ()
+    libraries: Sequence[str] = ()
+    run: ObservedRun | None = None
+    starts: bool = True
+    unable: Mapping[str, str] = field(default_factory=dict)
+
+
+def of_environment(place: Place, cache: Cache, inventories: Sequence[Inventory], asked: Asked) -> LowerFound:
+    """Observe the layers below what languages found."""
+    run = asked.run
     environment = Environment(Path(inventories[0].prefix))
     problems: list[str] = []
     try:
@@ -118,7 +124,7 @@ def of_environment(
         problems.append(f"{error}; what is declared of tools and conditions was not heeded")
     outside = _Outside(inventories, place)
     interpreters = {name for one in inventories for name in languages.of(one.language).interpreters}
-    programs = [name for name in programs if os.path.basename(name) not in interpreters]
+    programs = [name for name in asked.programs if os.path.basename(name) not in interpreters]
     mapped = [path for path in run.mapped if ".so" in path and outside.has(path)] if run else []
     started = [path for path in run.executed if outside.has(path)] if run else []
     memory = ElfMemory(cache.short_cuts, str(environment.folder))
@@ -138,12 +144,14 @@ def of_environment(
         },
         programs=[*programs, *started],
         requests=[
-            *(Request(PROJECT, name) for name in names),
+            *(Request(PROJECT, name) for name in asked.libraries),
             *(Request(OBSERVED_RUN, path) for path in mapped if "/gconv/" not in path),
         ],
         data=list(_character_sets(mapped)),
         opened_by=_opened_by(run) if run else {},
         fonts=[path for path in run.opened if fonts.is_font(path) and outside.has(path)] if run else [],
+        starts=asked.starts,
+        unable=asked.unable,
         library_path=[folder for folder in os.environ.get("LD_LIBRARY_PATH", "").split(":") if folder],
     )
     found = of_subject(subject)

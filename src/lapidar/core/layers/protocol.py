@@ -77,6 +77,8 @@ class Subject:
         data: what else libraries are to find, as files of their tree.
         opened_by: what programs were seen to open, by the real paths of what was started.
         fonts: font files that a run was seen to open.
+        starts: whether outside programs are started once, to see what they use for that.
+        unable: programs that are to be left out: they do not start from what can be taken of them; why.
         library_path: LD_LIBRARY_PATH.
     """
 
@@ -94,6 +96,8 @@ class Subject:
     data: Sequence[Draft] = ()
     opened_by: Mapping[str, Sequence[str]] = field(default_factory=dict)
     fonts: Sequence[str] = ()
+    starts: bool = True
+    unable: Mapping[str, str] = field(default_factory=dict)
     library_path: Sequence[str] = ()
 
 

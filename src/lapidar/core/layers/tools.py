@@ -10,9 +10,8 @@ from __future__ import annotations
 import os
 import re
 import stat
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from types import MappingProxyType
 
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
 from lapidar.core.cache.trees import LINK, Tree
@@ -21,23 +20,18 @@ from lapidar.core.environment import launchers, marker, rooting, walk
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.layout import Layout, Placing
 from lapidar.core.languages.protocol import ObjectFile
-from lapidar.core.layers import addons
+from lapidar.core.layers import addons, packaged
 from lapidar.core.layers.protocol import Judged, Judgement, Subject
 from lapidar.core.records import words
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import LAPIDAR, Layer, Owner
 from lapidar.core.records.snapshot import Snapshot, Tool
-from lapidar.core.system import fonts, owners
+from lapidar.core.system import fonts, owners, starting
 
 __all__ = ["EVERYWHERE", "FOLDER", "ToolFound", "ToolsFound", "files_of", "judge", "kept", "observe", "place"]
 
 FOLDER = f"{marker.PRIVATE}/tools"  # one for each tool's tree, and one to mount a root of its own on
 KEPT = f"{marker.PRIVATE}/tools.json"
-# Nothing of a program's work is in them.
-_NOT_TAKEN = re.compile(
-    r"/usr/share/(doc|man|info|lintian|bug|menu|applications|icons|pixmaps|bash-completion|zsh|fish|metainfo"
-    r"|locale|doc-base|emacs|vim|nvim)/|/etc/(init\.d|cron|systemd|apparmor)|/usr/lib/systemd/"
-)
 _FIRST_LINE = re.compile(rb"^#!\s*(\S+)(?:[ \t]+(.*?))?\s*$", re.MULTILINE)
 _SHELL = ("sh", "dash", "bash")
 # What every system has and no analysis means by "needs the program"; and compilers, which the standard library starts
@@ -48,14 +42,6 @@ EVERYWHERE = frozenset(
 )
 _OF_ANY_SYSTEM = EVERYWHERE | frozenset("python python3 pip sudo su git ldconfig gcc cc g++ c++ ld as objdump".split())
 _SHOWN = 3
-_NOTHING: Mapping[str, Sequence[str]] = MappingProxyType({})
-# Data that comes with the libraries, and what every machine has of its own.
-_HELD = (
-    *(f"/usr/share/{name}/" for name in ("zoneinfo", "locale", "terminfo", "fonts", "fontconfig")),
-    *("/usr/lib/locale/", "/etc/fonts/", "/etc/ssl/", "/etc/ld.so"),
-    *(f"/etc/{name}" for name in ("passwd", "group", "shadow", "nsswitch.conf", "hosts", "host.conf", "resolv.conf")),
-    *("/etc/gai.conf", "/etc/localtime", "/etc/machine-id", "/etc/hostname"),
-)
 _OF_THE_SYSTEM = ("/bin", "/usr/bin", "/usr/local/bin")
 # Programs, and libraries where every loader looks; those in folders of their own are plugins, which a program opens by
 # their places.
@@ -86,6 +72,7 @@ class ToolFound:
     Attributes:
         executable, interpreter: paths in its tree.
         package: the operating system's package that has it.
+        start: how it starts here; None where nobody tried, or nothing can be said.
     """
 
     name: str
@@ -93,6 +80,7 @@ class ToolFound:
     drafts: list[Draft] = field(default_factory=list)
     interpreter: str | None = None
     package: owners.SystemPackage | None = None
+    start: starting.Start | None = None
 
     @property
     def owner(self) -> Owner:
@@ -185,7 +173,12 @@ def observe(subject: Subject) -> ToolsFound:
                 who = "lapidar.toml needs" if must else "the project starts"
                 found.warnings.append(f"the program {name} that {who} is not on this machine")
             continue
-        tool = _observe(short, path, found.warnings, subject.opened_by)
+        if short in subject.unable:
+            found.warnings.append(
+                f"{short} was left out: it does not start from what is known of it: {subject.unable[short]}"
+            )
+            continue
+        tool = _observe(short, path, found.warnings, subject)
         if tool:
             found.tools.append(tool)
     return found
@@ -222,9 +215,7 @@ def _which(name: str, but_not: str = "") -> str | None:
     return None
 
 
-def _observe(
-    name: str, path: str, warnings: list[str], opened_by: Mapping[str, Sequence[str]] = _NOTHING
-) -> ToolFound | None:
+def _observe(name: str, path: str, warnings: list[str], subject: Subject) -> ToolFound | None:
     real = os.path.realpath(path)
     mode = os.stat(real).st_mode
     if mode & (stat.S_ISUID | stat.S_ISGID):
@@ -234,20 +225,26 @@ def _observe(
         warnings.append(f"{name} ({real}) cannot be read, and was left out")
         return None
     tool = ToolFound(name, real.lstrip("/"))
+    start = tool.start = starting.start(path) if subject.starts else None
     paths = {real: False}
     tool.package = owners.here().of([real]).get(real)
-    _take_package(paths, tool.package)
-    _take_interpreters(tool, real, paths, warnings)
+    # An interpreter's own package may be a part of the one that is called like it (perl-base).
+    asked = {name, tool.package.name} if tool.package else set[str]()
+    asked |= _take_interpreters(tool, real, paths, warnings)
+    packaged.take(paths, asked)
     _take_shell(paths)
     if _is_shell(tool.interpreter):
         _take_utilities(paths)
-        _take_with_packages(paths, addons.named_by_shell(real))
+        packaged.take_with_packages(paths, addons.named_by_shell(real))
     _take_modules(tool, real, paths, warnings)
-    paths |= dict.fromkeys(addons.made_by_installing(paths), False)
+    if start:  # what a wrapper starts in its turn
+        packaged.take_with_packages(paths, map(os.path.realpath, start.observed.executed))
+    packaged.take_made(paths, asked)
     # By it, or by what it starts of its own.
-    for file in {file for started in set(paths) & set(opened_by) for file in opened_by[started]}:
+    opened = {file for by in set(paths) & set(subject.opened_by) for file in subject.opened_by[by]}
+    for file in (*opened, *(start.observed.opened if start else ())):
         if _is_of_the_system(file):
-            paths.setdefault(_merged(file), False)
+            paths.setdefault(packaged.merged(file), False)
     tool.drafts = walk.drafts(
         walk.Found(one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
     ).drafts
@@ -260,22 +257,6 @@ def _can_be_taken(path: str) -> bool:
     except OSError:
         return False
     return not status.st_mode & (stat.S_ISUID | stat.S_ISGID) and os.access(path, os.R_OK)
-
-
-def _take_package(paths: dict[str, bool], owner: owners.SystemPackage | None) -> None:
-    """The files of a package, and of those that hold a part of it (gnuplot-nox, gnuplot-data)."""
-    if owner is None:
-        return
-    for name in (owner.name, *owners.here().shipped_with(owner.name)):
-        for path in owners.here().files_of(name):
-            if not _NOT_TAKEN.search(path):
-                paths.setdefault(_merged(path), os.path.islink(path))
-
-
-def _merged(path: str) -> str:
-    """/bin and /lib became links into /usr: one place for each file."""
-    folder, name = os.path.split(path)
-    return f"{os.path.realpath(folder)}/{name}"
 
 
 def _started_by(head: bytes) -> tuple[str, str] | None:
@@ -292,27 +273,28 @@ def _is_shell(path: str | None) -> bool:
     return path is not None and os.path.basename(path) in _SHELL
 
 
-def _take_interpreters(tool: ToolFound, real: str, paths: dict[str, bool], warnings: list[str]) -> None:
-    """What runs a script, with its own package: perl, a shell."""
-    script = real
+def _take_interpreters(tool: ToolFound, real: str, paths: dict[str, bool], warnings: list[str]) -> set[str]:
+    """What runs a script: perl, a shell. Returns the packages of those that are no shells."""
+    script, asked_for = real, set[str]()
     for _ in range(_DEPTH):
         with open(script, "rb") as stream:
             started_by = _started_by(stream.read(256))
         if started_by is None:
-            return
+            break
         interpreter, asked = started_by
         if asked:
             interpreter = _which(asked) or interpreter
         if not os.path.isfile(interpreter):
             warnings.append(f"{tool.name} is started by {interpreter}, which is not on this machine")
-            return
+            break
         found = os.path.realpath(interpreter)
         if tool.interpreter is None:
             tool.interpreter = found.lstrip("/")
         paths[found] = False
-        if not _is_shell(found):
-            _take_package(paths, owners.here().of([found]).get(found))
+        if not _is_shell(found) and (owner := owners.here().of([found]).get(found)):
+            asked_for |= {owner.name, os.path.basename(interpreter)}
         script = found
+    return asked_for
 
 
 def _take_modules(tool: ToolFound, real: str, paths: dict[str, bool], warnings: list[str]) -> None:
@@ -322,7 +304,7 @@ def _take_modules(tool: ToolFound, real: str, paths: dict[str, bool], warnings: 
     if language is None:
         return
     found, missing = addons.modules_of(interpreter, language, [real])
-    _take_with_packages(paths, found)
+    packaged.take_with_packages(paths, found)
     if missing:
         warnings.append(
             f"{tool.name} names modules of {language.title} that are nowhere on its search path: "
@@ -330,21 +312,11 @@ def _take_modules(tool: ToolFound, real: str, paths: dict[str, bool], warnings: 
         )
 
 
-def _take_with_packages(paths: dict[str, bool], files: list[str]) -> None:
-    """Files, and all that comes with them where a package of the operating system has them."""
-    new = [path for path in files if _merged(path) not in paths and os.path.realpath(path) not in paths]
-    packages = owners.here().of(new)
-    for path in new:
-        paths.setdefault(_merged(path), os.path.islink(path))
-    for owner in sorted(set(packages.values())):
-        _take_package(paths, owner)
-
-
 def _is_of_the_system(path: str) -> bool:
     """Whether what a program was seen to open is to be at the same place in its root: no file of somebody, of the
     kernel, or that the libraries' layer has."""
-    held = path.startswith(_HELD) or fonts.is_font(path) or _NO_PLACE_MATTERS.search(path)
-    return path.startswith(("/usr/", "/etc/", "/opt/", "/var/lib/")) and not held and not _NOT_TAKEN.search(path)
+    held = fonts.is_font(path) or _NO_PLACE_MATTERS.search(path) or not packaged.wanted(path)
+    return path.startswith(("/usr/", "/etc/", "/opt/", "/var/lib/")) and not held
 
 
 def _take_shell(paths: dict[str, bool]) -> None:
@@ -363,9 +335,9 @@ def _take_utilities(paths: dict[str, bool]) -> None:
         for word in (_UTILITIES | _INTERPRETERS) & _words_of_shell_script(waiting.pop()):
             path = _which(word)
             if path and word in _INTERPRETERS:
-                _take_with_packages(paths, [os.path.realpath(path)])
-            if path and _merged(path) not in paths:
-                paths[_merged(path)] = os.path.islink(path)
+                packaged.take_with_packages(paths, [os.path.realpath(path)])
+            if path and packaged.merged(path) not in paths:
+                paths[packaged.merged(path)] = os.path.islink(path)
                 waiting.append(os.path.realpath(path))  # some are shell scripts too
 
 
@@ -416,11 +388,19 @@ def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
         folder = _folder_of(tool.name)
         layout.add(tool.part, ((entry, f"{folder}/{entry.path}") for entry in tree))
         layout.command(tool.name, _launcher(tool, tree, folder, at.private))
+    if any(_links(at.trees[tool.tree]) for tool in snapshot.tools):
+        layout.generate(LAPIDAR, launchers.LINKER, launchers.linker(at.private), executable=True)
+
+
+def _links(tree: Tree) -> bool:
+    """Whether a tool has the linker."""
+    return any(entry.path == "usr/bin/ld" for entry in tree)
 
 
 def _launcher(tool: Tool, tree: Tree, folder: str, private: launchers.Private) -> bytes:
     if _lives_off_paths(tool, tree):
-        return launchers.tool(tool.name, tool.executable, tool.interpreter, private, rooting.HELPER)
+        links = _links(tree)
+        return launchers.tool(tool.name, tool.executable, tool.interpreter, private, rooting.HELPER, links)
     if tool.interpreter:
         return launchers.script(f"{folder}/{tool.executable}", f"{folder}/{tool.interpreter}", private)
     return launchers.program(f"{folder}/{tool.executable}", private)

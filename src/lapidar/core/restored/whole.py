@@ -17,17 +17,21 @@ __all__ = ["heal", "require_none", "require_something", "verified"]
 _PARTS = 12  # that are named where many lack
 
 
-def verified(cache: Cache, snapshot: Snapshot, reporter: Progress) -> Contents:
-    """What the snapshot stands for, every byte of it read; what is derived from it and damaged is derived anew."""
+def verified(cache: Cache, snapshot: Snapshot, reporter: Progress) -> tuple[Contents, list[str]]:
+    """What the snapshot stands for, every byte of it read; what is derived from it and damaged is derived anew.
+
+    Returns:
+        That, and what was healed, a sentence each.
+    """
     contents = Contents(cache, snapshot)
     require_something(contents)
     flaws = list(contents.flaws(deep=True, reporter=reporter))
+    healed = heal(cache, flaws)
     if flaws:
-        heal(cache, flaws)
         contents = Contents(cache, snapshot)
         require_none(cache, list(contents.flaws(deep=True, reporter=reporter)))
     assemble.forget_damaged(snapshot, contents, reporter)
-    return contents
+    return contents, healed
 
 
 def require_something(contents: Contents) -> None:

@@ -38,9 +38,12 @@ class Database(Protocol):
     def files_of(self, name: str) -> list[str]:
         """The paths of a package; nothing where it is not installed."""
 
-    def parts_of(self, name: str) -> Iterable[str]:
-        """Of the packages that one depends on directly, those that hold a part of it: of the same source, or for any
-        machine."""
+    def works_with(self, name: str) -> Iterable[str]:
+        """The installed packages without which what one has does not work: those that it depends on directly, but for
+        what every system has; and of those that it recommends the ones of its own source, and headers."""
+
+    def named_by_installing(self, name: str) -> Iterable[str]:
+        """The absolute paths that what installs a package names, as far as they are there."""
 
     def needs_of(self, name: str) -> Iterable[str]:
         """The installed packages that one depends on directly."""
@@ -92,22 +95,32 @@ class Owners:
                 return sorted(path for path in paths if os.path.islink(path) or os.path.isfile(path))
         return []
 
-    def shipped_with(self, owner: str) -> list[str]:
-        """The packages that a program's package depends on and that hold a part of the program: those of the same
-        source, and those for any machine (data, modules of script languages). Libraries are not among them.
+    def folders_of(self, owner: str) -> list[str]:
+        """The folders that a package says it has, others with it perhaps, as absolute paths, sorted."""
+        for database in self._databases:
+            if paths := database.files_of(owner):
+                return sorted(path for path in paths if os.path.isdir(path) and not os.path.islink(path))
+        return []
+
+    def working_with(self, names: Iterable[str]) -> list[str]:
+        """Packages, and those without which what they have does not work, and so on, sorted. What every system has (a
+        shell, the C library) is not among them unless it is asked for.
 
         Args:
-            owner: the name of the program's package.
+            names: of packages; where one is not installed, nothing stands for it.
         """
         found: dict[str, None] = {}
-        waiting = [owner]
+        waiting = [name for name in names if self.files_of(name)]
         while waiting:
             name = waiting.pop()
-            for database in self._databases:
-                new = [part for part in database.parts_of(name) if part not in found and part != owner]
-                found |= dict.fromkeys(new)
-                waiting += new
+            if name not in found:
+                found[name] = None
+                waiting += [other for database in self._databases for other in database.works_with(name)]
         return sorted(found)
+
+    def named_by_installing(self, owner: str) -> list[str]:
+        """What is there of the absolute paths that a package's own steps of installation name, sorted."""
+        return sorted({path for database in self._databases for path in database.named_by_installing(owner)})
 
     def needed_by(self, owner: str) -> list[str]:
         """The installed packages that a package depends on directly, sorted."""

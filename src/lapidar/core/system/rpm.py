@@ -9,6 +9,7 @@ from __future__ import annotations
 import functools
 import os
 import posixpath
+import re
 import struct
 from collections.abc import Iterable, Iterator
 from pathlib import Path
@@ -20,13 +21,19 @@ if TYPE_CHECKING:
 __all__ = ["Rpm"]
 
 PLACES = (Path("/var/lib/rpm"), Path("/usr/lib/sysimage/rpm"))
-_NAME, _VERSION, _RELEASE, _EPOCH, _MACHINE, _SOURCE = 1000, 1001, 1002, 1003, 1022, 1044
-_STATES, _NEEDS, _FOLDER_OF, _FILES, _FOLDERS = 1029, 1049, 1116, 1117, 1118
+_NAME, _VERSION, _RELEASE, _EPOCH, _SOURCE = 1000, 1001, 1002, 1003, 1044
+_STATES, _NEEDS, _FOLDER_OF, _FILES, _FOLDERS, _WANTS = 1029, 1049, 1116, 1117, 1118, 5046
+_STEPS = (1023, 1024, 1025, 1026)  # before and after it is installed, and taken away
 _NUMBERS = {2: "b", 3: "h", 4: "i"}  # types of the format: 8, 16 and 32 bits, big-endian
 _TEXTS = frozenset({6, 8, 9})
 _NORMAL = 0  # of a file's states: neither replaced by another package's nor left out
 # They serve a system's administration, not the work of a program that depends on them.
-_ADMINISTRATION = frozenset("basesystem crypto-policies filesystem setup systemd".split())
+_ADMINISTRATION = frozenset("basesystem crypto-policies filesystem rpm setup systemd".split())
+_OF_EVERY_SYSTEM = _ADMINISTRATION | frozenset(
+    "bash coreutils coreutils-common diffutils findutils glibc glibc-common grep gzip ncurses ncurses-base sed tar"
+    " util-linux".split()
+)
+_NAMED = re.compile(r"/(?:etc|var/lib|usr)/[\w./+-]*\w")
 
 
 class _Header(NamedTuple):
@@ -34,9 +41,10 @@ class _Header(NamedTuple):
 
     name: str
     version: str
-    machine: str
     source: str
     needs: tuple[str, ...]
+    wants: tuple[str, ...]
+    steps: tuple[str, ...]
     files: tuple[str, ...]
 
 
@@ -106,12 +114,18 @@ class Rpm:
     def files_of(self, name: str) -> list[str]:
         return [path for package in self._found("Name", name) for path in package.files]
 
-    def parts_of(self, name: str) -> Iterator[str]:
+    def works_with(self, name: str) -> Iterator[str]:
         for package in self._found("Name", name):
-            for need in package.needs:
-                for one in self._found("Providename", need):
-                    if one.name not in _ADMINISTRATION and (one.machine == "noarch" or one.source == package.source):
+            for other in (*package.needs, *package.wants):
+                for one in self._found("Providename", other):
+                    is_part = one.source == package.source or one.name.endswith("-devel")
+                    if one.name not in _OF_EVERY_SYSTEM and (other in package.needs or is_part):
                         yield one.name
+
+    def named_by_installing(self, name: str) -> Iterator[str]:
+        for package in self._found("Name", name):
+            for text in package.steps:
+                yield from filter(os.path.lexists, _NAMED.findall(text))
 
     def needs_of(self, name: str) -> Iterator[str]:
         for package in self._found("Name", name):
@@ -154,7 +168,9 @@ def _read(blob: bytes) -> _Header:
     files = [f"{folders[folder]}{name}" for folder, name in zip(numbers(_FOLDER_OF), texts(_FILES), strict=True)]
     there = [path for at, path in enumerate(files) if at >= len(states) or states[at] == _NORMAL]
     version = f"{epoch}{text(_VERSION)}-{text(_RELEASE)}"
-    return _Header(text(_NAME), version, text(_MACHINE), text(_SOURCE), tuple(texts(_NEEDS)), tuple(there))
+    steps = tuple(map(text, _STEPS))
+    wants = tuple(texts(_WANTS))
+    return _Header(text(_NAME), version, text(_SOURCE), tuple(texts(_NEEDS)), wants, steps, tuple(there))
 
 
 def _texts(blob: bytes, at: int, count: int) -> list[str]:

@@ -59,7 +59,9 @@ class RunOptions:
         files: the folder whose files are told one by one; with `watches`.
         network: whether it has this machine's network, or one of its own with nothing but a loopback.
         writable: folders below which alone it may write; empty: anywhere.
-        by_mounts: limit writing by mounts of its own, also where this kernel has a better way (Landlock).
+        by_mounts: limit writing by mounts of its own where that can be, also where this kernel has a simpler way
+            (Landlock), under which no program can make a root of its own.
+        apart: rather than with more of the host than it is to have it is not run at all.
         one_processor: whether it has one processor alone.
         root: it sees that, instead of the host's files.
         absent: whether what it looks for and what is not there is told; with `watches`.
@@ -79,6 +81,7 @@ class RunOptions:
     network: bool = True
     writable: tuple[str, ...] = ()
     by_mounts: bool = False
+    apart: bool = False
     one_processor: bool = False
     root: Root | None = None
     absent: bool = False
@@ -213,6 +216,7 @@ def _started(
         "s": options.session,
         "n": not options.network,
         "m": options.by_mounts,
+        "r": options.apart,
         "c": options.one_processor,
         "a": options.absent,
     }

@@ -363,7 +363,7 @@ static long inside(char *path, const char *name) {
 }
 
 static int start(int count, char **words, char **variables) {
-    static char executable[PATH], interpreter[PATH], loader[PATH];
+    static char executable[PATH], interpreter[PATH], loader[PATH], found[PATH];
     static char *command[65536];
     int used = 0;
     if (count < 5 || count > 65000) return say("usage: enter LOADER NAME EXECUTABLE INTERPRETER [WORD ...]\n"), say(source), say("\n"), 2;
@@ -390,8 +390,11 @@ static int start(int count, char **words, char **variables) {
     }
     const char *program = error < 0 ? loader : *words[4] ? interpreter : executable;
     if (*words[4]) command[used++] = interpreter;
-    /* A program is called by its name; what is read as a script is found by its path. */
-    command[used++] = error < 0 || *words[4] ? executable : name;
+    /* A program is called by its name, in that root by where that is found: it may look for its own files beside what PATH
+     * has for the name (a compiler), and that is this launcher. What is read as a script is found by its path, and may do
+     * by the name of that what is meant. */
+    int is_found = error >= 0 && joined(found, "/usr/bin/", name, "", "") >= 0 && is_there(found);
+    command[used++] = is_found ? found : error < 0 || *words[4] ? executable : name;
     for (int at = 5; at < count; at++) command[used++] = words[at];
     error = sys_execve(program, command, variables);
     failed(error, program);

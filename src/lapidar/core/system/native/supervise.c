@@ -6,7 +6,8 @@
  * LOG is the descriptor of the log; LIFE one whose other end the caller holds: when it is closed, everything is ended.
  * LIMIT (0: none) milliseconds the run may take, GRACE milliseconds what it left behind may go on. MEMORY (0: no limit)
  * bytes each process may have. FLAGS are letters: w watches, s begins a session, n gives it a network of its own with
- * nothing but a loopback, m limits writing by mounts, c lets it have one processor, a tells what is looked for and is not there. WRITABLE are the only folders below which it may write ("" for no such limit). ROOT is the folder
+ * nothing but a loopback, m limits writing by mounts, c lets it have one processor, a tells what is looked for and is not
+ * there, r runs it not at all where it cannot be kept apart. WRITABLE are the only folders below which it may write ("" for no such limit). ROOT is the folder
  * whose files are told one by one ("" for none), KEPT an empty folder for the bytes of files that are about to be changed,
  * IGNORED folders of which nobody wants to know. TOP ("" for the host's) is a folder that becomes its root, and SHOWN the
  * host's files and folders that lie in it, at the same places; of folders there may be several, with newlines between. PROGRAM is the
@@ -405,12 +406,17 @@ static void tell_mapped(struct process *process) {
         line = next;
     }
 }
+/* A program that has a root of its own (`enter.c`) has the one that it came from at .host. */
+static void without_host(char *path) {
+    if (begins(path, "/.host/")) memcpy(path, path + 6, length(path + 6) + 1);
+}
 static void become(struct process *process) {
     static char running[PATH];
     char both[2 * PATH + 1];
     int is_new;
     process->is_new = 0;
     if (!link_in_proc(process->id, "/exe", running, PATH)) return;
+    without_host(running);
     long first = length(process->started), second = length(running);
     memcpy(both, process->started, first), both[first] = '\n', memcpy(both + first + 1, running, second + 1);
     struct item *image = item_of(&images, both, 0, sizeof *image + 8, &is_new);
@@ -494,6 +500,7 @@ static int place_of(int folder, int elsewhere, char *place) {
     if (size < 0) return 0;
     place[size] = 0;
     if (!elsewhere) return *place == '/';
+    without_host(place);
     char here[144];
     if (call(5, folder, P(status), 0, 0, 0) < 0) return 0;
     if (sys_status(place, here, 1) >= 0 && STATUS(here, 0) == STATUS(status, 0) && STATUS(here, 8) == STATUS(status, 8)) return 1;
@@ -558,6 +565,23 @@ static int named(struct process *process, const char *path, char *real) {
     return joined(real, kept ? kept->real : place, name);
 }
 static void forget_folders(void) { memset(&folders, 0, sizeof folders); }
+/* In a root of its own a process may have links, where nothing of the kind is here, to what is here: what it is that such a
+ * path leads to. */
+static int led_to(struct process *process, const char *path, char *real) {
+    char name[40] = "/proc/self/fd/", status[144], there[144];
+    u64 how[3] = {010000000 | CLOSE_ON_EXEC, 0, 0x10 /* RESOLVE_IN_ROOT */};
+    long top = sys_open_at(-100, in_proc(process->id, "/root"), 010000000 | DIRECTORY);
+    long file = top < 0 ? top : call(437, top, P(path), P(how), sizeof how, 0), size = -1;
+    if (top >= 0) sys_close((int)top);
+    if (file < 0) return 0;
+    number(name + 14, file);
+    if (call(5, file, P(status), 0, 0, 0) >= 0) size = sys_readlink(name, real, PATHS - 1);
+    sys_close((int)file);
+    if (size < 0) return 0;
+    real[size] = 0;
+    without_host(real);
+    return sys_status(real, there, 1) >= 0 && STATUS(there, 0) == STATUS(status, 0) && STATUS(there, 8) == STATUS(status, 8);
+}
 
 /* ---- calls */
 
@@ -639,7 +663,7 @@ static int path_of(struct process *process, const struct notification *told, int
     if (!*words) return 0;
     if (!absolute(process->id, folder < 0 ? -100 : (int)(u32)told->words[folder], words, path)) return 0;
     own_links(process->id, path);
-    if (!named(process, path, real)) *real = 0;
+    if (!named(process, path, real) && !(is_elsewhere(process) && led_to(process, path, real))) *real = 0;
     return 1;
 }
 /* What an open does to a file of the project; whether that is told of it at the end. */
@@ -695,7 +719,7 @@ static void looked_for(struct process *process, const char *path) {
     long file = call(437, top, P(path), P(how), sizeof how, 0);
     sys_close((int)top);
     if (file >= 0) sys_close((int)file);
-    else if (file == -ENOENT || file == -ENOTDIR) tell('A', process->image, path);
+    else if (file == -ENOENT || file == -ENOTDIR) tell('A', process->image, path + (begins(path, "/.host/") ? 6 : 0));
 }
 static void opened(struct process *process, const char *path, char *real, u64 flags) {
     if (flags & 010000000) return; /* O_PATH: no bytes */
@@ -741,7 +765,7 @@ static void happens(struct process *process, struct notification *told, const st
     if (known->what == MAP) {
         char name[40] = "/fd/";
         number(name + 4, (u32)told->words[4]);
-        if (link_in_proc(process->id, name, path, PATH) && *path == '/') tell('M', process->image, path);
+        if (link_in_proc(process->id, name, path, PATH) && *path == '/') without_host(path), tell('M', process->image, path);
         return;
     }
     if (known->what == EXECUTE) {
@@ -1039,11 +1063,18 @@ static void become_program(char **words, char **variables, long memory) {
     if (memory) call(160, 9, P(limit), 0, 0, 0);
     if (has(flags, 'c')) one_processor();
     if (*words[11] && (error = other_root(words[11], words[12])) < 0) say(6, error, -1), sys_exit(1);
-    if (has(flags, 'n') && (error = own_network()) < 0) say(4, error, -1);
+    if (has(flags, 'n') && (error = own_network()) < 0) {
+        say(4, error, -1);
+        if (has(flags, 'r')) sys_exit(1);
+    }
     if (*words[7]) {
-        error = has(flags, 'm') ? -1 : only_below(words[7]);
-        if (error < 0) error = only_mounted(words[7]);
-        if (error < 0) say(5, error, -1);
+        int by_mounts = has(flags, 'm'); /* where the one way is refused, by the other */
+        error = by_mounts ? only_mounted(words[7]) : only_below(words[7]);
+        if (error < 0) error = by_mounts ? only_below(words[7]) : only_mounted(words[7]);
+        if (error < 0) {
+            say(5, error, -1);
+            if (has(flags, 'r')) sys_exit(1);
+        }
     }
     if (has(flags, 'w')) {
         long listener = watched();

@@ -1,0 +1,150 @@
+"""What a program is taken with: the files of its packages of the operating system, of those without which these do not
+work, and what installing them has made. Libraries that the loader finds by their names are not among them: they have a
+layer of their own."""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+from collections.abc import Iterable, Iterator
+
+from lapidar.core.system import elf, owners
+
+__all__ = ["HELD", "is_for_all", "merged", "take", "take_made", "take_with_packages", "wanted"]
+
+# Nothing of a program's work is in them.
+_NOT_TAKEN = re.compile(
+    r"/usr/share/(doc|man|info|lintian|bug|menu|applications|icons|pixmaps|bash-completion|zsh|fish|metainfo"
+    r"|locale|doc-base|emacs|vim|nvim)/|/etc/(init\.d|cron|systemd|apparmor)|/usr/lib/systemd/"
+)
+# Data that comes with the libraries, and what every machine has of its own.
+HELD = (
+    *(f"/usr/share/{name}/" for name in ("zoneinfo", "locale", "terminfo", "fontconfig")),
+    *("/usr/lib/locale/", "/etc/fonts/", "/etc/ssl/", "/etc/ld.so", "/etc/pki/", "/etc/ca-certificates"),
+    *(f"/etc/{name}" for name in ("passwd", "group", "shadow", "nsswitch.conf", "hosts", "host.conf", "resolv.conf")),
+    *("/etc/gai.conf", "/etc/localtime", "/etc/timezone", "/etc/machine-id", "/etc/hostname", "/etc/environment"),
+    *("/etc/gshadow", "/etc/sub", "/etc/shells", "/etc/profile", "/etc/pam.d/", "/etc/security/", "/etc/sudoers"),
+)
+# A library in one of the loader's folders, and what a linker asks for by the name without a version.
+_LIBRARY = re.compile(r"/lib(64|32)?/([a-z0-9_]+-linux-[a-z0-9]+/)?[^/]+\.so\.[^/]*$")
+_FOR_LINKING = re.compile(r"/lib(64|32)?/([a-z0-9_]+-linux-[a-z0-9]+/)?[^/]+\.so$")
+# What installing makes lies here; folders that many packages have files in are nobody's own.
+_MADE_BELOW = ("/etc/", "/var/lib/", "/usr/lib/", "/usr/share/")
+_SHARED = re.compile(
+    r"/(bin|sbin|lib|lib64|lib/[a-z0-9_]+-linux-[a-z0-9]+|share|etc|share/(perl5|java|tcltk|misc|fonts|ca-certificates)"
+    r"|lib/ruby|share/(doc|man)(/.*)?|(lib|share)/[a-z0-9_-]*/?perl5?(/.*)?)$|^/(etc|var/lib)(/(alternatives|dpkg|rpm"
+    r"|apt|systemd|ucf|default|profile\.d|X11|xdg|logrotate\.d))?(/|$)(?!.*/)"
+)
+_SECRET = re.compile(
+    r"(^|[._/-])(private|secrets?|credentials?|password|passwd|token|id_(rsa|ed25519))|\.(key|pem|p12)$"
+)
+_MOST_BYTES = 64 << 20  # of a file that installing has made
+
+
+def take(paths: dict[str, bool], names: Iterable[str]) -> None:
+    """Take packages, and those without which what they have does not work.
+
+    Args:
+        paths: what is taken; whether it stands for the link itself.
+    """
+    for name in owners.here().working_with(names):
+        for path in owners.here().files_of(name):
+            link, for_linking = os.path.islink(path), _FOR_LINKING.search(path)
+            if not wanted(path) or _LIBRARY.search(path) or (for_linking and not link and _is_library(path)):
+                continue
+            paths.setdefault(merged(path), link)
+            if for_linking and link:
+                paths.setdefault(os.path.realpath(path), False)
+
+
+def take_with_packages(paths: dict[str, bool], files: Iterable[str]) -> None:
+    """Take files, and all that comes with them where a package of the operating system has them."""
+    new = [path for path in files if merged(path) not in paths and os.path.realpath(path) not in paths]
+    for path in new:
+        paths.setdefault(merged(path), os.path.islink(path))
+    take(paths, sorted({owner.name for owner in owners.here().of(new).values()}))
+
+
+def take_made(paths: dict[str, bool], names: Iterable[str]) -> None:
+    """Take what installing has made: what lies in folders of the program's own and no package has, and what the steps
+    of the packages' installation name.
+
+    Args:
+        names: of the packages that were asked for.
+    """
+    every = owners.here().working_with(names)
+    named = {merged(path) for name in every for path in owners.here().named_by_installing(name)}
+    own = {merged(path) for name in every for path in owners.here().folders_of(name)}
+    found = [*_beside(paths), *_below(own), *(one for path in named for one in _named(path, paths))]
+    found = [path for path in dict.fromkeys(found) if path not in paths and wanted(path) and is_for_all(path)]
+    owned = owners.here().of(found, of_links=True)
+    paths |= {path: os.path.islink(path) for path in found if path not in owned}
+
+
+def _is_library(path: str) -> bool:
+    """Whether it is one itself, and not a text that tells the linker which it is to take."""
+    return elf.read(path) is not None
+
+
+def wanted(path: str) -> bool:
+    """Whether a file may be of a program's work. A link at the top (/lib) is how a system is laid out."""
+    return os.path.dirname(path) != "/" and not path.startswith(HELD) and not _NOT_TAKEN.search(path)
+
+
+def merged(path: str) -> str:
+    """/bin and /lib became links into /usr: one place for each file."""
+    folder, name = os.path.split(path)
+    return f"{os.path.realpath(folder)}/{name}"
+
+
+def is_for_all(path: str) -> bool:
+    """Whether a file is there for all: the system's own, readable by all, and nothing that looks like a secret."""
+    try:
+        status = os.stat(path)
+    except OSError:
+        return False
+    readable = status.st_uid == 0 and status.st_mode & stat.S_IROTH
+    return (
+        bool(readable) and stat.S_ISREG(status.st_mode) and status.st_size <= _MOST_BYTES and not _SECRET.search(path)
+    )
+
+
+def _named(path: str, paths: dict[str, bool]) -> Iterator[str]:
+    """What a step of installation names: a file that it made, or a name that leads, link by link, to one of the
+    program's (an alternative)."""
+    if not path.startswith(_MADE_BELOW) and not os.path.islink(path):
+        return
+    links: list[str] = []
+    while os.path.islink(path) and len(links) < 8:
+        links.append(path)
+        path = merged(os.path.normpath(os.path.join(os.path.dirname(path), os.readlink(path))))
+    if not links:
+        yield path
+    elif path in paths:
+        yield from links
+
+
+def _below(folders: set[str]) -> Iterator[str]:
+    """The files in folders that packages keep for what is made later, and in those below."""
+    for folder in sorted(folders):
+        if folder.startswith(("/etc/", "/var/lib/")) and not _SHARED.search(folder):
+            for top, _, names in os.walk(folder):
+                yield from (f"{top}/{name}" for name in names)
+
+
+def _beside(paths: dict[str, bool]) -> Iterator[str]:
+    """What no package has in folders that nobody but the program has files in."""
+    beside: dict[str, list[str]] = {}
+    for folder in sorted({os.path.dirname(path) for path in paths}):
+        if folder.count("/") < 3 or _SHARED.search(folder):
+            continue
+        try:
+            names = sorted(os.listdir(folder))
+        except OSError:
+            continue
+        beside[folder] = [f"{folder}/{name}" for name in names if os.path.isfile(f"{folder}/{name}")]
+    owned = owners.here().of({path for several in beside.values() for path in several} - set(paths))
+    for several in beside.values():
+        if not any(path in owned for path in several):
+            yield from (path for path in several if path not in paths)
