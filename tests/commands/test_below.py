@@ -10,6 +10,7 @@ import shutil
 import socket
 import subprocess
 import sys
+import tempfile
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -305,6 +306,62 @@ class Tools(Below):
         self.assertEqual(after.library_layer, before.library_layer)
 
 
+class Declared(Below):
+    """What no rule finds, said in lapidar.toml."""
+
+    def test_what_there_is_is_taken(self) -> None:
+        for path in ("/usr/lib/x86_64-linux-gnu/libmagic.so.1", "/usr/lib/locale/C.utf8"):
+            if not os.path.exists(path):
+                skip_loudly(self, f"there is no {path} here")
+        self.declare(
+            '[needs]\ntools = ["tclsh"]\nfiles = ["/usr/share/common-licenses/GPL-3"]\nlibraries = ["libmagic.so.1"]\n'
+            'fonts = ["DejaVu Serif", "/usr/share/fonts/truetype/dejavu/DejaVuSans-Bold.ttf"]\nlocales = ["C.UTF-8"]\n'
+            'system-packages = ["tzdata"]\n'
+        )
+        done = self.lapidar("capture", self.environment())
+        self.assertNotIn("lapidar.toml needs", done.stderr)
+        self.lapidar("restore")
+        private = self.restored / "lib/lapidar"
+        for path in (
+            "tools/tclsh/usr/share/common-licenses/GPL-3",
+            "libmagic.so.1",
+            "fontconfig/fonts/truetype/dejavu/DejaVuSerif.ttf",
+            "fontconfig/fonts/truetype/dejavu/DejaVuSans-Bold.ttf",
+            "locale/C.utf8",
+        ):
+            self.assertTrue((private / path).exists(), path)
+        text = "puts [string length [read [open [join {/usr/share common-licenses GPL-3} /]]]]\n"
+        (self.project / "read.tcl").write_text(text)
+        said = json.loads(self.lapidar("--json", "prove", "--", "tclsh", "read.tcl").stdout)
+        self.assertTrue(said["proven"], said["proofs"])
+
+    def test_what_there_is_not_is_told(self) -> None:
+        secret = Path(tempfile.mkdtemp(dir=Path.home())) / "glazes"
+        self.addCleanup(shutil.rmtree, secret.parent)
+        secret.write_text("tin\n")
+        self.declare(
+            f'[needs]\ntools = ["tclsh"]\nfiles = ["/usr/share/nothing", "/etc/shadow", "{secret}"]\n'
+            'libraries = ["libnosuch.so.9"]\nfonts = ["No Such Font", "/no/such.ttf"]\nlocales = ["xx_XX.UTF-8"]\n'
+            'system-packages = ["no-such-package"]\n'
+        )
+        said = self.lapidar("capture", self.environment()).stderr
+        for what in (
+            "/usr/share/nothing, which lapidar.toml needs, was not taken: it is not on this machine",
+            "/etc/shadow, which lapidar.toml needs, was not taken: each machine has its own",
+            f"{secret}, which lapidar.toml needs, was not taken: it is somebody's",
+            "the library libnosuch.so.9, which lapidar.toml needs, is not on this machine",
+            "the font No Such Font, which lapidar.toml needs, is not on this machine",
+            "the font /no/such.ttf, which",
+            "the locale xx_XX.UTF-8, which",
+            "the system has no package no-such-package",
+        ):
+            self.assertIn(what, said)
+        self.declare('[needs]\nfiles = ["glazes.dat"]\n')
+        self.assertIn("glazes.dat is no absolute path", self.fails("need", "sherdlib"))
+        self.declare('[needs]\nfiles = ["/usr/share/common-licenses"]\n')
+        self.assertIn("there is no such program", self.lapidar("capture", self.environment()).stderr)
+
+
 class Observing(Below):
     def test_what_a_run_uses(self) -> None:
         library = Path("/usr/lib/x86_64-linux-gnu/libmagic.so.1")
@@ -323,7 +380,7 @@ class Observing(Below):
         self.assertEqual([package.name for package in snapshot.packages], ["pluginlib", "sherdlib"])
         self.assertEqual([tool.name for tool in snapshot.tools], ["shasum"])
         found = {one.soname: one for one in snapshot.libraries}
-        self.assertEqual(found["libmagic.so.1"].used_by, ("run",))
+        self.assertIn("run", found["libmagic.so.1"].used_by)
         before = self.lock.read_bytes()
         self.lapidar("restore")
         self.lapidar("run", "python", "analysis.py")

@@ -329,7 +329,7 @@ class Completed(Case):
         self.assertTrue(done["proof"]["proven"], done["proof"])
         self.lapidar("cache", "audit")
         self.assertFalse((self.cache / "runs").exists(), "nothing was recorded")
-        self.assertEqual([os.path.basename(path) for path in done["added"]], ["git"])
+        self.assertEqual([(one["key"], one["value"]) for one in done["added"]], [("tools", "git")])
         self.assertEqual((self.project / "lapidar.toml").read_text(), '# ours\n[needs]\ntools = ["expr", "git"]\n')
         lock = self.lock.read_bytes()
         self.lapidar("capture", venv, "--prove", "--", "python", "fire.py")
@@ -337,6 +337,27 @@ class Completed(Case):
         self.lapidar("capture", self.restored)
         self.assertEqual(self.lock.read_bytes(), lock, "captured again from the restored one, it is the same")
         self.assertTrue(self.json("check")["clean"])
+
+    def test_what_only_the_run_told_is_declared(self) -> None:
+        """A later capture that watches nothing gives the same."""
+        if shutil.which("tclsh") is None:
+            self.skipTest("there is no tclsh here")
+        (self.project / "read.tcl").write_text(
+            "puts [string length [read [open [join {/usr/share common-licenses GPL-3} /]]]]\n"
+        )
+        (self.project / "fire.py").write_text(
+            "import subprocess\nsubprocess.run(['tcl' + 'sh', 'read.tcl'], check=True)\n"
+        )
+        venv = self.environment()
+        said = self.lapidar("capture", venv, "--prove", "--yes", "--", "python", "fire.py")
+        self.assertIn("system-packages base-files", said.stdout + said.stderr)
+        text = (self.project / "lapidar.toml").read_text()
+        self.assertEqual(text, '[needs]\ntools = ["tclsh"]\nsystem-packages = ["base-files"]\n')
+        lock = self.lock.read_bytes()
+        self.lapidar("capture", venv)
+        self.assertEqual(self.lock.read_bytes(), lock)
+        self.lapidar("capture", self.restored)
+        self.assertEqual(self.lock.read_bytes(), lock)
 
     def test_nothing_is_taken_that_nobody_agreed_to(self) -> None:
         (self.project / "fire.py").write_text(self.SCRIPT)

@@ -14,7 +14,7 @@ from lapidar.core.errors import LapidarError
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.flows.capture import Captured, CaptureOptions
-    from lapidar.core.flows.prove import Missing
+    from lapidar.core.flows.complete import Addition
     from lapidar.core.records.snapshot import Snapshot
 
 DESCRIPTION = """\
@@ -102,23 +102,35 @@ def run(session: Session) -> int:
     return ExitCode.DONE
 
 
+def _together(additions: Sequence[Addition]) -> dict[tuple[str, str], list[Addition]]:
+    found: dict[tuple[str, str], list[Addition]] = {}
+    for one in additions:
+        found.setdefault((one.key, one.value), []).append(one)
+    return found
+
+
 def _proving(session: Session, cache: Cache, how: CaptureOptions) -> int:
     """Capture, and prove what was captured."""
     from lapidar.cli import prove
     from lapidar.core.flows.complete import capture_and_prove
+    from lapidar.core.records import words
 
     options, view = session.options, session.view
 
-    def agrees(missing: Sequence[Missing]) -> bool:
-        told = "; they are declared in lapidar.toml" if options.yes else ""
-        view.note(f"The original uses programs that are not in the snapshot{told}:")
-        for one in missing:
-            view.note(f"  {one.path} ({one.owned_by})")
-        return options.yes or view.asks("Declare them in lapidar.toml ([needs] tools), and capture again?")
+    def agrees(additions: Sequence[Addition]) -> bool:
+        told = "is declared in lapidar.toml" if options.yes else "would have to be declared"
+        view.note(f"The original uses more than a capture finds by itself; it {told}:")
+        for (key, value), several in _together(additions).items():
+            some = words.some((one.path for one in several if one.path != value), _NAMED)
+            view.note(f"  {key} {value} ({several[0].owned_by}{f': {some}' if some else ''})")
+        return options.yes or view.asks("Declare it in lapidar.toml ([needs])?")
 
     done = capture_and_prove(session.place, cache, how, agrees, view.reporter())
     if view.json:
-        added = [one.path for one in done.added]
+        added = [
+            {"key": key, "value": value, "package": several[0].owner, "paths": [one.path for one in several]}
+            for (key, value), several in _together(done.added).items()
+        ]
         view.object({**_object(done.captured), "added": added, "proof": prove.as_values(done.proved)})
     else:
         _show(done.captured, view)

@@ -17,7 +17,9 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language, NeedsPlace
 from lapidar.core.records.declaration import Need, group_name
 
-__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of", "with_tools"]
+__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of", "with_system_needs"]
+
+_ON_A_LINE = 4  # values of a list; more have a line each
 
 
 def _parsed(file: str, text: str) -> TOMLDocument:
@@ -132,16 +134,20 @@ def place_of(root: Path, language: Language) -> NeedsPlace:
     return own_place(foreign.read_text(path) if path.is_file() else "", language)
 
 
-def with_tools(text: str, names: Iterable[str]) -> str:
-    """``lapidar.toml`` with outside programs among its needs, sorted.
+def with_system_needs(text: str, key: str, values: Iterable[str]) -> str:
+    """``lapidar.toml`` with more of what is needed of the machine, sorted.
+
+    Args:
+        key: in [needs]: ``tools``, ``libraries`` ...
 
     Raises:
         DeclarationError: it is no TOML.
     """
     document = _parsed(DECLARATION_NAME, text)
     needs: Any = document.setdefault("needs", tomlkit.table())
-    told = needs.get("tools", [])
-    needs["tools"] = sorted({*map(str, told if isinstance(told, list) else [told]), *names})
+    told = needs.get(key, [])
+    every = sorted({*map(str, told if isinstance(told, list) else [told]), *values})
+    needs[key] = tomlkit.item(every).multiline(len(every) > _ON_A_LINE)
     return tomlkit.dumps(document)
 
 

@@ -32,6 +32,7 @@ from lapidar.core.records.declaration import (
     Index,
     Need,
     Override,
+    SystemNeeds,
     VersionRange,
     group_name,
 )
@@ -62,6 +63,11 @@ class _NeedsTable(_Table, frozen=True):
     limits: _Strings = ()
     sha256: dict[str, _Strings] = {}
     tools: _Strings = ()
+    system_packages: _Strings = ()
+    files: _Strings = ()
+    libraries: _Strings = ()
+    fonts: _Strings = ()
+    locales: _Strings = ()
     extras: _Strings = ()
 
 
@@ -167,6 +173,19 @@ def read(place: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
     return reading.declaration()
 
 
+def _system(told: _NeedsTable, where: str) -> SystemNeeds:
+    """Raises: DeclarationError: a file is not named by its whole path."""
+    for path in told.files:
+        if not os.path.isabs(path):
+            raise DeclarationError(
+                f"{where} files: {path} is no absolute path",
+                why="these are files of the machine, which outside programs find at their places",
+                remedy="What lies in the project needs no declaration: it travels with it.",
+            )
+    several = (told.tools, told.system_packages, told.files, told.libraries, told.fonts, told.locales)
+    return SystemNeeds(*(tuple(dict.fromkeys(one)) for one in several))
+
+
 @dataclass(slots=True)
 class _Reading:
     """Puts a declaration together from the files of a project."""
@@ -181,7 +200,7 @@ class _Reading:
     indexes: list[Index] = field(default_factory=list)
     as_of: datetime.date | None = None
     overrides: dict[PackageName, Override] = field(default_factory=dict)
-    tools: tuple[str, ...] = ()
+    system: SystemNeeds = field(default_factory=SystemNeeds)
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
     by_digest_only: tuple[str, ...] = ()
     analyses: dict[str, DeclaredAnalysis] = field(default_factory=dict)
@@ -198,7 +217,7 @@ class _Reading:
             extras=tuple(self.extras),
             as_of=self.as_of,
             overrides=self.overrides,
-            tools=self.tools,
+            system=self.system,
             conditions=self.conditions,
             by_digest_only=self.by_digest_only,
             analyses=self.analyses,
@@ -265,7 +284,7 @@ class _Reading:
         usual, *others = languages.every()
         of_others = {one: table.pop(one.name) for one in others if one.name in table}
         told = _converted(table, _NeedsTable, where)
-        self.tools = tuple(dict.fromkeys(told.tools))
+        self.system = _system(told, where)
         self.needs += _needs(usual, told.packages, DECLARATION_NAME)
         for name in map(group_name, told.extras):
             if name not in self.extras:

@@ -20,6 +20,8 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.flows import run as running
 from lapidar.core.flows.record import RecordOptions, unrecorded
 from lapidar.core.flows.rerun import Rerun, RerunOptions, recorded, rerun_of
+from lapidar.core.layers import packaged
+from lapidar.core.layers import tools as tool_layer
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import results, words
@@ -71,12 +73,14 @@ class Missing:
         kind: a program that was to be started, a library that was to be opened by its name, or any other file.
         owner: the operating system's package that has it; None: no package.
         was_used: whether a run that has this machine in sight uses it; None: nobody looked.
+        by_tool: whether it was an outside program that looked for it, whose files lie at their places.
     """
 
     path: str
     kind: Literal["program", "library", "file"]
     owner: SystemPackage | None = None
     was_used: bool | None = None
+    by_tool: bool = False
 
     @property
     def owned_by(self) -> str:
@@ -147,7 +151,11 @@ class Proved:
             command = shlex.join(self.rerun.analysis.command)
             yield f"lapidar capture --observe -- {command} takes along the libraries that it opens"
         folders = [path for path in of["file"] if os.path.isdir(path)]
-        if files := [path for path in of["file"] if path not in folders]:
+        declared = [one.path for one in self.missing if one.by_tool and not packaged.refused(one.path)]
+        if files := [path for path in of["file"] if path in declared and path not in folders]:
+            some = ", ".join(f'"{path}"' for path in files[:_SHOWN])
+            yield f"write [needs] files = [{some}] into lapidar.toml, and capture again: outside programs get them"
+        if files := [path for path in of["file"] if path not in declared and path not in folders]:
             some = words.some(files, _SHOWN)
             yield f"copy {some} into the project, and read it there: a place of this machine does not travel"
         if folders:
@@ -249,6 +257,8 @@ def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool
     by_name = {os.path.basename(path) for path in done.observed.mapped}
     loader = Loader(System.here(), elf.read)
     paths: dict[str, Literal["program", "library", "file"]] = {}
+    tools = inside.environment + tool_layer.FOLDER
+    by_tools = {path for image, every in done.absent.items() if image.started.startswith(tools) for path in every}
     for path in _of_environment(done.absent, inside):
         name = os.path.basename(path)
         if name in by_name:
@@ -262,7 +272,7 @@ def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool
             paths[plain] = "program" if _PROGRAM.search(plain) and os.access(plain, os.X_OK) else "file"
     known = owners.here().of(paths, of_links=True)
     for path, kind in sorted(paths.items()):
-        yield Missing(path, kind, known.get(path))
+        yield Missing(path, kind, known.get(path), by_tool=path in by_tools)
 
 
 def _of_environment(absent: Mapping[Image, Iterable[str]], inside: Inside) -> Iterator[str]:

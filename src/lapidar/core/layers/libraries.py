@@ -489,16 +489,22 @@ class _Observer:
         """The fonts that the font library finds for the usual families, and those that a run was seen to open."""
         if self.data.get(fonts.PLACE):
             return  # an earlier snapshot's
-        opened = list(self.subject.fonts)
+        asked = self.subject.declaration.system.fonts
+        opened = [*self.subject.fonts, *(path for path in asked if os.path.isfile(path))]
+        families = [name for name in asked if "/" not in name]
         use = self.result.uses.get(fonts.LIBRARY)
         of_package = (one.source for one in elves if os.path.basename(one.path).startswith(fonts.LIBRARY))
         library = use.source if use else next(of_package, None)
         if library:
             resolved = fonts.resolve(library, self.subject.memory.folder)
-            opened += resolved.files
+            by_family = fonts.of_families(library, families) if families else {}
+            opened += [*resolved.files, *(path for several in by_family.values() for path in several)]
+            families = [name for name in families if not by_family.get(name)]
             self.result.notes += [resolved.problem] if resolved.problem else []
             if resolved.problem:
                 return
+        unmet = [*families, *(path for path in asked if "/" in path and not os.path.isfile(path))]
+        self.result.notes += [f"the font {name}, which lapidar.toml needs, is not on this machine" for name in unmet]
         self.result.files += fonts.drafts(opened)
 
     def _levels(self) -> None:

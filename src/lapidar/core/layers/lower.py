@@ -84,15 +84,22 @@ def of_subject(subject: Subject, problems: Sequence[str] = ()) -> LowerFound:
     """Observe the layers: conditions name locales, and outside programs need libraries."""
     held_to = conditions.observe(subject)
     programs = tools.observe(subject)
-    named = locales.named(held_to.record.variables)
+    asked = subject.declaration.system
+    named = sorted({*locales.named(held_to.record.variables), *asked.locales})
+    unmet = [name for name in asked.locales if not any(locales.drafts([name], companions.LOCALES))]
     found = libraries.observe(
         replace(
             subject,
             objects=[*subject.objects, *programs.objects()],
+            requests=[*subject.requests, *(Request(PROJECT, name) for name in asked.libraries)],
             data=[*locales.drafts(named, companions.LOCALES), *subject.data],
         )
     )
-    return LowerFound(found, programs, held_to, tuple(problems))
+    there = {*found.uses, *(os.path.basename(use.source) for use in found.uses.values())}
+    lacking = [f"the locale {name}" for name in unmet]
+    lacking += [f"the library {name}" for name in asked.libraries if os.path.basename(name) not in there]
+    told = (f"{what}, which lapidar.toml needs, is not on this machine" for what in lacking)
+    return LowerFound(found, programs, held_to, (*problems, *told))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -158,7 +165,7 @@ def of_environment(place: Place, cache: Cache, inventories: Sequence[Inventory],
     memory.save()
     if run:
         problems += _unheld(run, outside, found.tools)
-    return replace(found, problems=tuple(problems))
+    return replace(found, problems=(*found.problems, *problems))
 
 
 def _program(inventories: Iterable[Inventory]) -> ObjectFile | None:

@@ -4,38 +4,70 @@ layer of their own."""
 
 from __future__ import annotations
 
+import functools
 import os
 import re
 import stat
 from collections.abc import Iterable, Iterator
 
 from lapidar.core.system import elf, owners
+from lapidar.core.system.loader import System
 
-__all__ = ["HELD", "is_for_all", "merged", "take", "take_made", "take_with_packages", "wanted"]
+__all__ = [
+    "HELD",
+    "found_by_loader",
+    "is_for_all",
+    "merged",
+    "refused",
+    "take",
+    "take_declared",
+    "take_made",
+    "take_opened",
+    "take_with_packages",
+    "wanted",
+]
 
 # Nothing of a program's work is in them.
 _NOT_TAKEN = re.compile(
     r"/usr/share/(doc|man|info|lintian|bug|menu|applications|icons|pixmaps|bash-completion|zsh|fish|metainfo"
-    r"|locale|doc-base|emacs|vim|nvim)/|/etc/(init\.d|cron|systemd|apparmor)|/usr/lib/systemd/"
+    r"|locale|doc-base|emacs|vim|nvim)/|/etc/(init\.d|cron|systemd|apparmor)|/usr/lib/systemd/|/gconv/"
 )
 # Data that comes with the libraries, and what every machine has of its own.
 HELD = (
     *(f"/usr/share/{name}/" for name in ("zoneinfo", "locale", "terminfo", "fontconfig")),
     *("/usr/lib/locale/", "/etc/fonts/", "/etc/ssl/", "/etc/ld.so", "/etc/pki/", "/etc/ca-certificates"),
     *(f"/etc/{name}" for name in ("passwd", "group", "shadow", "nsswitch.conf", "hosts", "host.conf", "resolv.conf")),
-    *("/etc/gai.conf", "/etc/localtime", "/etc/timezone", "/etc/machine-id", "/etc/hostname", "/etc/environment"),
-    *("/etc/gshadow", "/etc/sub", "/etc/shells", "/etc/profile", "/etc/pam.d/", "/etc/security/", "/etc/sudoers"),
+    *(
+        "/etc/gai.conf",
+        "/etc/locale.alias",
+        "/etc/localtime",
+        "/etc/timezone",
+        "/etc/machine-id",
+        "/etc/hostname",
+        "/etc/environment",
+    ),
+    *(
+        "/etc/environment",
+        "/etc/gshadow",
+        "/etc/sub",
+        "/etc/shells",
+        "/etc/profile",
+        "/etc/pam.d/",
+        "/etc/security/",
+        "/etc/sudoers",
+    ),
 )
 # A library in one of the loader's folders, and what a linker asks for by the name without a version.
-_LIBRARY = re.compile(r"/lib(64|32)?/([a-z0-9_]+-linux-[a-z0-9]+/)?[^/]+\.so\.[^/]*$")
-_FOR_LINKING = re.compile(r"/lib(64|32)?/([a-z0-9_]+-linux-[a-z0-9]+/)?[^/]+\.so$")
+_LIBRARY = re.compile(r"^(?:/usr(?:/local)?)?/lib(64|32)?/([a-z0-9_]+-linux-[a-z0-9]+/)?[^/]+\.so\.[^/]*$")
+_FOR_LINKING = re.compile(r"^(?:/usr(?:/local)?)?/lib(64|32)?/([a-z0-9_]+-linux-[a-z0-9]+/)?[^/]+\.so$")
 # What installing makes lies here; folders that many packages have files in are nobody's own.
 _MADE_BELOW = ("/etc/", "/var/lib/", "/usr/lib/", "/usr/share/")
 _SHARED = re.compile(
     r"/(bin|sbin|lib|lib64|lib/[a-z0-9_]+-linux-[a-z0-9]+|share|etc|share/(perl5|java|tcltk|misc|fonts|ca-certificates)"
-    r"|lib/ruby|share/(doc|man)(/.*)?|(lib|share)/[a-z0-9_-]*/?perl5?(/.*)?)$|^/(etc|var/lib)(/(alternatives|dpkg|rpm"
-    r"|apt|systemd|ucf|default|profile\.d|X11|xdg|logrotate\.d))?(/|$)(?!.*/)"
+    r"|lib/ruby|share/(doc|man)(/.*)?|(lib|share)/[a-z0-9_-]*/?perl5?(/.*)?)$"
+    r"|^/(etc|var/lib)(/(alternatives|dpkg|rpm|apt|systemd|ucf|default|profile\.d|X11|xdg|logrotate\.d))?$"
 )
+_OF_SYSTEM = ("/usr/", "/etc/", "/opt/", "/var/lib/", "/var/cache/")
 _SECRET = re.compile(
     r"(^|[._/-])(private|secrets?|credentials?|password|passwd|token|id_(rsa|ed25519))|\.(key|pem|p12)$"
 )
@@ -53,6 +85,8 @@ def take(paths: dict[str, bool], names: Iterable[str]) -> None:
             link, for_linking = os.path.islink(path), _FOR_LINKING.search(path)
             if not wanted(path) or _LIBRARY.search(path) or (for_linking and not link and _is_library(path)):
                 continue
+            if not link and found_by_loader(path):
+                continue
             paths.setdefault(merged(path), link)
             if for_linking and link:
                 paths.setdefault(os.path.realpath(path), False)
@@ -64,6 +98,49 @@ def take_with_packages(paths: dict[str, bool], files: Iterable[str]) -> None:
     for path in new:
         paths.setdefault(merged(path), os.path.islink(path))
     take(paths, sorted({owner.name for owner in owners.here().of(new).values()}))
+
+
+def take_declared(paths: dict[str, bool], places: Iterable[str]) -> None:
+    """Take files and folders that a project declares, less what is refused."""
+    for place in places:
+        if refused(place):
+            continue
+        for path in _files_in(place):
+            if not refused(path):
+                paths.setdefault(merged(path), os.path.islink(path))
+
+
+def refused(place: str) -> str:
+    """Why a file or folder may not be taken along; "" where it may."""
+    if not os.path.exists(place):
+        return "it is not on this machine"
+    if not os.path.realpath(place).startswith(_OF_SYSTEM):
+        return "it is somebody's, or of a run, and not the system's"
+    if place.startswith(HELD) or _SECRET.search(place):
+        return "each machine has its own, or it looks like a secret"
+    if not os.path.isdir(place) and not is_for_all(place):
+        return "it is not the system's own and there for all, or too large"
+    return ""
+
+
+def _files_in(place: str) -> Iterator[str]:
+    if not os.path.isdir(place):
+        yield place
+    for top, _, names in os.walk(place):
+        yield from (f"{top}/{name}" for name in sorted(names))
+
+
+def take_opened(paths: dict[str, bool], files: Iterable[str]) -> None:
+    """Take files that a program was seen to open, with the links beside them that lead there: by these it asked."""
+    by_folder: dict[str, list[str]] = {}
+    for file in files:
+        paths.setdefault(merged(file), False)
+        by_folder.setdefault(os.path.dirname(file), []).append(file)
+    for folder, opened in by_folder.items():
+        with os.scandir(folder) as entries:
+            for entry in entries:
+                if entry.is_symlink() and os.path.realpath(entry.path) in opened:
+                    paths.setdefault(merged(entry.path), True)
 
 
 def take_made(paths: dict[str, bool], names: Iterable[str]) -> None:
@@ -82,9 +159,21 @@ def take_made(paths: dict[str, bool], names: Iterable[str]) -> None:
     paths |= {path: os.path.islink(path) for path in found if path not in owned}
 
 
+def found_by_loader(path: str) -> bool:
+    """Whether a file is a library that the loader finds by its name."""
+    return path in _found_by_name()
+
+
 def _is_library(path: str) -> bool:
     """Whether it is one itself, and not a text that tells the linker which it is to take."""
     return elf.read(path) is not None
+
+
+@functools.cache
+def _found_by_name() -> frozenset[str]:
+    """The files that the loader's cache leads to, wherever they lie: an alternative has a folder of its own."""
+    known = System.here().cache.values()
+    return frozenset(os.path.realpath(path) for places in known for path, _ in places)
 
 
 def wanted(path: str) -> bool:
@@ -129,8 +218,7 @@ def _below(folders: set[str]) -> Iterator[str]:
     """The files in folders that packages keep for what is made later, and in those below."""
     for folder in sorted(folders):
         if folder.startswith(("/etc/", "/var/lib/")) and not _SHARED.search(folder):
-            for top, _, names in os.walk(folder):
-                yield from (f"{top}/{name}" for name in names)
+            yield from _files_in(folder)
 
 
 def _beside(paths: dict[str, bool]) -> Iterator[str]:

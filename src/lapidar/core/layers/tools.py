@@ -23,6 +23,7 @@ from lapidar.core.languages.protocol import ObjectFile
 from lapidar.core.layers import addons, packaged
 from lapidar.core.layers.protocol import Judged, Judgement, Subject
 from lapidar.core.records import words
+from lapidar.core.records.declaration import SystemNeeds
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import LAPIDAR, Layer, Owner
 from lapidar.core.records.snapshot import Snapshot, Tool
@@ -47,7 +48,7 @@ _OF_THE_SYSTEM = ("/bin", "/usr/bin", "/usr/local/bin")
 # their places.
 _NO_PLACE_MATTERS = re.compile(r"(^|/)s?bin/|(^|/)lib(64|32)?/([a-z0-9_]+-linux-[a-z0-9]+/)?[^/]+\.so(\.[^/]*)?$")
 _DEPTH = 4  # an interpreter may be a script itself
-# What a shell script calls by name and every system has, each in a version of its own: the utilities of POSIX that work
+# What shell scripts call by name and every system has, each in a version of its own: the utilities of POSIX that work
 # on files and texts, and their common companions.
 _UTILITIES = frozenset(
     "awk basename bunzip2 bzcat bzip2 cat chmod cksum cmp comm cp csplit cut date dd df diff dirname du egrep env"
@@ -151,7 +152,7 @@ def observe(subject: Subject) -> ToolsFound:
     an observed run starts (what every system has is passed over), and those of an earlier snapshot."""
     found = ToolsFound()
     records = {tool.name: tool for tool in subject.held.tools}
-    asked = [(name, True) for name in subject.declaration.tools]
+    asked = [(name, True) for name in subject.declaration.system.tools]
     asked += [(name, False) for name in subject.programs if os.path.basename(name) not in _OF_ANY_SYSTEM]
     asked += [(name, False) for name in records]
     own = str(subject.environment.programs) if subject.environment else ""
@@ -181,7 +182,22 @@ def observe(subject: Subject) -> ToolsFound:
         tool = _observe(short, path, found.warnings, subject)
         if tool:
             found.tools.append(tool)
+    declared = subject.declaration.system
+    if len(records) < len(found.tools) + len(found.held):  # those of a restored environment have theirs already
+        found.warnings += _unmet(declared)
+    elif (declared.packages or declared.files) and not records:
+        found.warnings.append("lapidar.toml needs files for outside programs, and there is no such program")
     return found
+
+
+def _unmet(declared: SystemNeeds) -> Iterator[str]:
+    """What is declared for outside programs and cannot be taken."""
+    for name in declared.packages:
+        if not owners.here().files_of(name):
+            yield f"the system has no package {name}, which lapidar.toml needs"
+    for path in declared.files:
+        if why := packaged.refused(path):
+            yield f"{path}, which lapidar.toml needs, was not taken: {why}"
 
 
 def _is_own(path: str, subject: Subject) -> bool:
@@ -228,23 +244,25 @@ def _observe(name: str, path: str, warnings: list[str], subject: Subject) -> Too
     start = tool.start = starting.start(path) if subject.starts else None
     paths = {real: False}
     tool.package = owners.here().of([real]).get(real)
-    # An interpreter's own package may be a part of the one that is called like it (perl-base).
-    asked = {name, tool.package.name} if tool.package else set[str]()
+    # An interpreter's own package may be a part of the one that is called like it (perl-base), and a name another
+    # package's than what it leads to (pdflatex).
+    asked = {name, *(one.name for one in owners.here().of([path], of_links=True).values())}
+    asked |= {tool.package.name} if tool.package else set()
     asked |= _take_interpreters(tool, real, paths, warnings)
-    packaged.take(paths, asked)
-    _take_shell(paths)
+    declared = subject.declaration.system
+    packaged.take(paths, {*asked, *declared.packages})
+    packaged.take_declared(paths, declared.files)
+    _take_what_all_have(paths)
     if _is_shell(tool.interpreter):
-        _take_utilities(paths)
+        _take_interpreters_named(paths)
         packaged.take_with_packages(paths, addons.named_by_shell(real))
     _take_modules(tool, real, paths, warnings)
     if start:  # what a wrapper starts in its turn
         packaged.take_with_packages(paths, map(os.path.realpath, start.observed.executed))
-    packaged.take_made(paths, asked)
+    packaged.take_made(paths, {*asked, *declared.packages})
     # By it, or by what it starts of its own.
     opened = {file for by in set(paths) & set(subject.opened_by) for file in subject.opened_by[by]}
-    for file in (*opened, *(start.observed.opened if start else ())):
-        if _is_of_the_system(file):
-            paths.setdefault(packaged.merged(file), False)
+    packaged.take_opened(paths, filter(_is_of_the_system, {*opened, *(start.observed.opened if start else ())}))
     tool.drafts = walk.drafts(
         walk.Found(one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
     ).drafts
@@ -315,12 +333,15 @@ def _take_modules(tool: ToolFound, real: str, paths: dict[str, bool], warnings: 
 def _is_of_the_system(path: str) -> bool:
     """Whether what a program was seen to open is to be at the same place in its root: no file of somebody, of the
     kernel, or that the libraries' layer has."""
-    held = fonts.is_font(path) or _NO_PLACE_MATTERS.search(path) or not packaged.wanted(path)
+    held = fonts.is_font(path) or _NO_PLACE_MATTERS.search(path) or packaged.found_by_loader(path)
+    held = held or not packaged.wanted(path)
     return path.startswith(("/usr/", "/etc/", "/opt/", "/var/lib/")) and not held
 
 
-def _take_shell(paths: dict[str, bool]) -> None:
-    """The shell by which programs start others, for a root of their own."""
+def _take_what_all_have(paths: dict[str, bool]) -> None:
+    """What every system has, for a root of its own: the shell by which programs start others, and what they start."""
+    for path in filter(None, map(_which, sorted(EVERYWHERE | _UTILITIES))):
+        paths.setdefault(packaged.merged(path), os.path.islink(path))
     shell = os.path.realpath("/bin/sh")
     if os.path.isfile(shell):
         paths[shell] = False
@@ -328,15 +349,14 @@ def _take_shell(paths: dict[str, bool]) -> None:
             paths[f"{os.path.dirname(shell)}/sh"] = True
 
 
-def _take_utilities(paths: dict[str, bool]) -> None:
-    """What a shell script and those beside it call by its name, for a root of their own: by the words in them."""
+def _take_interpreters_named(paths: dict[str, bool]) -> None:
+    """What a shell script and those beside it start on files beside them: by the words in them."""
     waiting = [path for path, link in paths.items() if not link]
     while waiting:
-        for word in (_UTILITIES | _INTERPRETERS) & _words_of_shell_script(waiting.pop()):
+        for word in _INTERPRETERS & _words_of_shell_script(waiting.pop()):
             path = _which(word)
-            if path and word in _INTERPRETERS:
-                packaged.take_with_packages(paths, [os.path.realpath(path)])
             if path and packaged.merged(path) not in paths:
+                packaged.take_with_packages(paths, [os.path.realpath(path)])
                 paths[packaged.merged(path)] = os.path.islink(path)
                 waiting.append(os.path.realpath(path))  # some are shell scripts too
 

@@ -17,6 +17,7 @@ __all__ = [
     "Index",
     "Need",
     "Override",
+    "SystemNeeds",
     "VersionRange",
     "group_name",
 ]
@@ -157,6 +158,27 @@ class DeclaredAnalysis:
 
 
 @dataclass(frozen=True, slots=True)
+class SystemNeeds:
+    """What a project declares that it needs of the machine, beside what is found by itself.
+
+    Attributes:
+        tools: outside programs, by name or absolute path.
+        packages: packages of the operating system, which each outside program gets with all that they need.
+        files: absolute paths of files and folders that each outside program gets, at their places.
+        libraries: names of libraries that are opened while a run goes on.
+        fonts: families of fonts, or font files.
+        locales: names of locales.
+    """
+
+    tools: tuple[str, ...] = ()
+    packages: tuple[str, ...] = ()
+    files: tuple[str, ...] = ()
+    libraries: tuple[str, ...] = ()
+    fonts: tuple[str, ...] = ()
+    locales: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Declaration:
     """Everything that a project declares.
 
@@ -169,7 +191,7 @@ class Declaration:
         extras: the names of what the project offers as extras of its own.
         as_of: nothing is chosen that came later than this day; None: whatever there is.
         overrides: by the package.
-        tools: the outside programs that it needs.
+        system: what it needs of the machine.
         by_digest_only: patterns of files of which a record keeps the digest and no bytes.
         conditions: what it says of the conditions of a run.
         analyses: by their names.
@@ -186,7 +208,7 @@ class Declaration:
     extras: tuple[str, ...] = ()
     as_of: datetime.date | None = None
     overrides: dict[PackageName, Override] = field(default_factory=dict)
-    tools: tuple[str, ...] = ()
+    system: SystemNeeds = field(default_factory=SystemNeeds)
     conditions: DeclaredConditions = field(default_factory=DeclaredConditions)
     by_digest_only: tuple[str, ...] = ()
     analyses: dict[str, DeclaredAnalysis] = field(default_factory=dict)

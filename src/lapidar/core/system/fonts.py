@@ -14,14 +14,14 @@ import os
 import re
 import subprocess
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from lapidar.core import foreign, sealed
 from lapidar.core.cache.stowing import Draft, FileDraft, StreamDraft
 
-__all__ = ["CONFIGURATION", "FOLDER", "LIBRARY", "PLACE", "Resolved", "drafts", "is_font", "resolve"]
+__all__ = ["CONFIGURATION", "FOLDER", "LIBRARY", "PLACE", "Resolved", "drafts", "is_font", "of_families", "resolve"]
 
 LIBRARY = "libfontconfig.so.1"
 PLACE = "fontconfig"  # below the private folder
@@ -60,7 +60,7 @@ pointer = ctypes.c_void_p
 for name in ("FcNameParse", "FcFontMatch", "FcInitLoadConfigAndFonts"):
     getattr(library, name).restype = pointer
 config = pointer(library.FcInitLoadConfigAndFonts())
-files = set()
+answers = []
 for text in json.loads(sys.argv[2]):
     pattern = pointer(library.FcNameParse(text.encode()))
     library.FcConfigSubstitute(config, pattern, 0)
@@ -68,8 +68,13 @@ for text in json.loads(sys.argv[2]):
     code, path = ctypes.c_int(), ctypes.c_char_p()
     found = pointer(library.FcFontMatch(config, pattern, ctypes.byref(code)))
     if found and library.FcPatternGetString(found, b"file", 0, ctypes.byref(path)) == 0:
-        files.add(path.value.decode("utf-8", "surrogateescape"))
-print(json.dumps([library.FcGetVersion(), sorted(files)]))
+        file, families = path.value.decode("utf-8", "surrogateescape"), []
+        while library.FcPatternGetString(found, b"family", len(families), ctypes.byref(path)) == 0:
+            families.append(path.value.decode("utf-8", "replace"))
+        answers.append([file, families])
+    else:
+        answers.append(["", []])
+print(json.dumps([library.FcGetVersion(), answers]))
 """
 
 
@@ -132,11 +137,8 @@ def _state(library: str) -> str:
 
 
 def _asked(library: str) -> Resolved:
-    names = [family + style for family in _FAMILIES for style in _STYLES]
-    words = [sys.executable, "-I", "-S", "-c", _ASK, library, json.dumps(names)]
     try:
-        asked = subprocess.run(words, capture_output=True, timeout=_SECONDS, check=True, stdin=subprocess.DEVNULL)
-        version, files = json.loads(asked.stdout)
+        version, answers = _answers(library, [family + style for family in _FAMILIES for style in _STYLES])
     except (OSError, subprocess.SubprocessError, ValueError) as error:
         return Resolved(problem=f"the font library {library} did not say which fonts it uses ({_short(error)})")
     if version < _OLDEST:
@@ -144,7 +146,38 @@ def _asked(library: str) -> Resolved:
             problem=f"the font library {library} is too old to be led to fonts of its own (from 2.13.91 on it can be): "
             "what draws by it uses the fonts of the machine that it runs on"
         )
-    return Resolved(tuple(path for path in files if os.path.isfile(path)))
+    return Resolved(tuple(sorted({path for path, _ in answers if os.path.isfile(path)})))
+
+
+def of_families(library: str, families: Sequence[str]) -> dict[str, list[str]]:
+    """The files that families are, in the usual styles; nothing for one that is not on this machine, for which the font
+    library would take another.
+
+    Args:
+        library: the font library's path.
+    """
+    try:
+        _, answers = _answers(library, [family + style for family in families for style in _STYLES])
+    except (OSError, subprocess.SubprocessError, ValueError):
+        return {}
+    found: dict[str, list[str]] = {}
+    for at, (path, names) in enumerate(answers):
+        family = families[at // len(_STYLES)]
+        if os.path.isfile(path) and family.casefold() in map(str.casefold, names):
+            found.setdefault(family, []).append(path)
+    return found
+
+
+def _answers(library: str, patterns: Sequence[str]) -> tuple[int, list[tuple[str, list[str]]]]:
+    """The font library's version; and for each pattern the file that it takes, and the names of that one's family.
+
+    Raises:
+        OSError, SubprocessError, ValueError: it does not say.
+    """
+    words = [sys.executable, "-I", "-S", "-c", _ASK, library, json.dumps(patterns)]
+    asked = subprocess.run(words, capture_output=True, timeout=_SECONDS, check=True, stdin=subprocess.DEVNULL)
+    version, answers = json.loads(asked.stdout)
+    return version, [(path, names) for path, names in answers]
 
 
 def _short(error: Exception) -> str:
