@@ -335,6 +335,24 @@ class Declared(Below):
         said = json.loads(self.lapidar("--json", "prove", "--", "tclsh", "read.tcl").stdout)
         self.assertTrue(said["proven"], said["proofs"])
 
+    def test_what_a_watched_run_is_advised_cures_it(self) -> None:
+        """An outside program reads a file of the host's; declared, it is the snapshot's."""
+        (self.project / "read.tcl").write_text("puts [read [open [join {/etc debian_version} /]]]\n")
+        if not os.path.exists("/etc/debian_version"):
+            skip_loudly(self, "there is no /etc/debian_version here")
+        self.declare('[needs]\ntools = ["tclsh"]\n')
+        venv = self.environment()
+        self.captured(venv)
+        self.lapidar("restore")
+        command = ("check", "--live", "--", "tclsh", "read.tcl")
+        said = self.lapidar(*command, code=1).stdout
+        self.assertIn("/etc/debian_version", said)
+        self.assertIn("declare them: files in [needs]", said)
+        self.declare('[needs]\ntools = ["tclsh"]\nfiles = ["/etc/debian_version"]\n')
+        self.captured(venv, "--yes")
+        self.lapidar("restore")
+        self.lapidar(*command)
+
     def test_what_there_is_not_is_told(self) -> None:
         secret = Path(tempfile.mkdtemp(dir=Path.home())) / "glazes"
         self.addCleanup(shutil.rmtree, secret.parent)

@@ -187,12 +187,12 @@ class Libraries(Case):
         self.assertTrue(watched["clean"], watched["findings"])
         (self.project / "bad.py").write_text(
             "import subprocess, sys\nsubprocess.run([sys.executable, '-c', 'open(\"/etc/fstab\")'])\n"
-            "subprocess.run(['uname'])\nraise SystemExit(3)\n"
+            "subprocess.run(['uname']); subprocess.run(['expr', '1'])\nraise SystemExit(3)\n"
         )
         found = self.watched("bad.py", code=1)["findings"]
         told = {one["name"]: one["paths"] for one in found}
         self.assertEqual(told["files of the host"], ["/etc/fstab"])
-        self.assertEqual([os.path.basename(path) for path in told["programs of the host"]], ["uname"])
+        self.assertEqual([os.path.basename(path) for path in told["programs of the host"]], ["expr"])
         self.assertIn("the command", told)
         self.assertIn("--live", self.fails("check", "--", "python", "good.py"))
 

@@ -180,9 +180,11 @@ def _show_lower(checked: Checked, view: View) -> None:
         elif view.verbose:
             view.line(f"The host has all {total} recorded libraries, with the same bytes.")
     if watched := checked.watched:
+        names = ", ".join(sorted({path.rpartition("/")[2] for path in watched.utilities}))
+        beside = f", beside what every system has ({names})" if names else ""
         view.line(
             f"Ran it: {human_count(watched.files, 'file')} opened or mapped, {len(watched.outside)} of them of the "
-            f"host; {human_count(len(watched.programs), 'program')} of the host started.",
+            f"host; {human_count(len(watched.programs), 'program')} of the host started{beside}.",
             "good" if not watched.outside and not watched.programs else "bad",
         )
     if live := checked.live:

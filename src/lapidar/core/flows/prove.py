@@ -276,12 +276,14 @@ def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool
 
 
 def _of_environment(absent: Mapping[Image, Iterable[str]], inside: Inside) -> Iterator[str]:
-    """What programs of the environment looked for; what the system's own utilities do is theirs, and what makes a root
-    for a program looks for nothing of it."""
+    """What programs of the environment looked for; what the system's own utilities do is theirs, but for the programs
+    that a shell is to start; and what makes a root for a program looks for nothing of it."""
     helper = inside.environment + rooting.HELPER
     for image, paths in absent.items():
-        if image.started != helper and (inside.has(image.running) or inside.has(image.started)):
-            yield from paths
+        if image.started == helper:
+            continue
+        is_own = inside.has(image.running) or inside.has(image.started)
+        yield from (path for path in paths if is_own or _PROGRAM.search(path))
 
 
 def _proof(analysis: Analysis, done: Rerun) -> Proof:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -133,7 +133,13 @@ def of_environment(place: Place, cache: Cache, inventories: Sequence[Inventory],
     interpreters = {name for one in inventories for name in languages.of(one.language).interpreters}
     programs = [name for name in asked.programs if os.path.basename(name) not in interpreters]
     mapped = [path for path in run.mapped if ".so" in path and outside.has(path)] if run else []
-    started = [path for path in run.executed if outside.has(path)] if run else []
+    own = _own_files(inventories) if run else frozenset()
+    started = [path for path in run.executed if outside.has(path) and os.path.realpath(path) not in own] if run else []
+    started = [
+        path
+        for path in started
+        if os.path.basename(path) not in interpreters or os.path.dirname(path) != str(environment.programs)
+    ]
     memory = ElfMemory(cache.short_cuts, str(environment.folder))
     held_to = conditions.kept(environment)
     subject = Subject(
@@ -155,7 +161,7 @@ def of_environment(place: Place, cache: Cache, inventories: Sequence[Inventory],
             *(Request(OBSERVED_RUN, path) for path in mapped if "/gconv/" not in path),
         ],
         data=list(_character_sets(mapped)),
-        opened_by=_opened_by(run) if run else {},
+        opened_by=_opened_by(run, own) if run else {},
         fonts=[path for path in run.opened if fonts.is_font(path) and outside.has(path)] if run else [],
         starts=asked.starts,
         unable=asked.unable,
@@ -207,11 +213,17 @@ def _unheld(run: ObservedRun, outside: _Outside, found: tools.ToolsFound) -> Ite
         yield f"the run read files that are in no layer of the snapshot: {words.some(paths, _SHOWN)}"
 
 
-def _opened_by(run: ObservedRun) -> dict[str, list[str]]:
-    """What each program of a run opened, by its real path."""
+def _own_files(inventories: Iterable[Inventory]) -> frozenset[str]:
+    """The files of runtimes and packages: where these are the system's, other programs open them too."""
+    drafts = (draft for one in inventories for several in one.drafts().values() for draft in several)
+    return frozenset(os.path.realpath(draft.source) for draft in drafts if isinstance(draft, FileDraft))
+
+
+def _opened_by(run: ObservedRun, own: Collection[str]) -> dict[str, list[str]]:
+    """What each program of a run opened beside the environment's own files, by its real path."""
     found: dict[str, list[str]] = {}
     for image, paths in run.by.items():
-        found.setdefault(os.path.realpath(image.started), []).extend(paths)
+        found.setdefault(os.path.realpath(image.started), []).extend(path for path in paths if path not in own)
     return found
 
 

@@ -34,27 +34,16 @@ _NOT_TAKEN = re.compile(
 )
 # Data that comes with the libraries, and what every machine has of its own.
 HELD = (
-    *(f"/usr/share/{name}/" for name in ("zoneinfo", "locale", "terminfo", "fontconfig")),
-    *("/usr/lib/locale/", "/etc/fonts/", "/etc/ssl/", "/etc/ld.so", "/etc/pki/", "/etc/ca-certificates"),
-    *(f"/etc/{name}" for name in ("passwd", "group", "shadow", "nsswitch.conf", "hosts", "host.conf", "resolv.conf")),
+    *(f"/usr/share/{name}/" for name in "zoneinfo locale terminfo fontconfig".split()),
+    "/usr/lib/locale/",
+    "/usr/lib/os-release",
+    *(f"/etc/{name}/" for name in "fonts ssl pki pam.d security".split()),
+    # Also what is called like them, with more behind.
     *(
-        "/etc/gai.conf",
-        "/etc/locale.alias",
-        "/etc/localtime",
-        "/etc/timezone",
-        "/etc/machine-id",
-        "/etc/hostname",
-        "/etc/environment",
-    ),
-    *(
-        "/etc/environment",
-        "/etc/gshadow",
-        "/etc/sub",
-        "/etc/shells",
-        "/etc/profile",
-        "/etc/pam.d/",
-        "/etc/security/",
-        "/etc/sudoers",
+        f"/etc/{name}"
+        for name in "ca-certificates environment gai.conf group gshadow host.conf hostname hosts ld.so locale.alias"
+        " localtime machine-id mtab nsswitch.conf os-release passwd profile resolv.conf shadow shells sub sudoers"
+        " timezone".split()
     ),
 )
 # A library in one of the loader's folders, and what a linker asks for by the name without a version.

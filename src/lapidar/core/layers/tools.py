@@ -10,7 +10,7 @@ from __future__ import annotations
 import os
 import re
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
@@ -153,7 +153,7 @@ def observe(subject: Subject) -> ToolsFound:
     found = ToolsFound()
     records = {tool.name: tool for tool in subject.held.tools}
     asked = [(name, True) for name in subject.declaration.system.tools]
-    asked += [(name, False) for name in subject.programs if os.path.basename(name) not in _OF_ANY_SYSTEM]
+    asked += [(name, False) for name in _wanted(subject.programs)]
     asked += [(name, False) for name in records]
     own = str(subject.environment.programs) if subject.environment else ""
     done: set[str] = set()
@@ -188,6 +188,31 @@ def observe(subject: Subject) -> ToolsFound:
     elif (declared.packages or declared.files) and not records:
         found.warnings.append("lapidar.toml needs files for outside programs, and there is no such program")
     return found
+
+
+def _wanted(programs: Sequence[str]) -> list[str]:
+    """Of programs that a source names or a run started, those to be taken. One that no PATH has (a compiler's own) is
+    started by another, and comes with that."""
+    inner = [name for name in programs if "/" in name and os.path.dirname(name) not in _folders()]
+    wanted = dict.fromkeys(name for name in programs if os.path.basename(name) not in _OF_ANY_SYSTEM)
+    outer = [
+        name for name in programs if "/" in name and os.path.basename(name) not in EVERYWHERE and name not in inner
+    ]
+    owned = owners.here().of([*inner, *outer])
+    for name in inner:
+        needing = [one for one in outer if one in owned and name in owned and _comes_with(owned[name], owned[one])]
+        if needing:
+            wanted.pop(name, None)
+            wanted |= dict.fromkeys(needing)
+    return list(wanted)
+
+
+def _folders() -> list[str]:
+    return [*_OF_THE_SYSTEM, *os.environ.get("PATH", os.defpath).split(":")]
+
+
+def _comes_with(package: owners.SystemPackage, other: owners.SystemPackage) -> bool:
+    return package.name in owners.here().working_with([other.name])
 
 
 def _unmet(declared: SystemNeeds) -> Iterator[str]:
@@ -249,9 +274,7 @@ def _observe(name: str, path: str, warnings: list[str], subject: Subject) -> Too
     asked = {name, *(one.name for one in owners.here().of([path], of_links=True).values())}
     asked |= {tool.package.name} if tool.package else set()
     asked |= _take_interpreters(tool, real, paths, warnings)
-    declared = subject.declaration.system
-    packaged.take(paths, {*asked, *declared.packages})
-    packaged.take_declared(paths, declared.files)
+    packaged.take(paths, asked)
     _take_what_all_have(paths)
     if _is_shell(tool.interpreter):
         _take_interpreters_named(paths)
@@ -259,7 +282,11 @@ def _observe(name: str, path: str, warnings: list[str], subject: Subject) -> Too
     _take_modules(tool, real, paths, warnings)
     if start:  # what a wrapper starts in its turn
         packaged.take_with_packages(paths, map(os.path.realpath, start.observed.executed))
-    packaged.take_made(paths, {*asked, *declared.packages})
+    packaged.take_made(paths, asked)
+    if _has_places(paths, real):
+        packaged.take(paths, subject.declaration.system.packages)
+        packaged.take_made(paths, subject.declaration.system.packages)
+        packaged.take_declared(paths, subject.declaration.system.files)
     # By it, or by what it starts of its own.
     opened = {file for by in set(paths) & set(subject.opened_by) for file in subject.opened_by[by]}
     packaged.take_opened(paths, filter(_is_of_the_system, {*opened, *(start.observed.opened if start else ())}))
@@ -267,6 +294,11 @@ def _observe(name: str, path: str, warnings: list[str], subject: Subject) -> Too
         walk.Found(one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
     ).drafts
     return tool
+
+
+def _has_places(paths: Iterable[str], real: str) -> bool:
+    """Whether a program has files at fixed places: it has a root of its own then."""
+    return any(path != real and not _NO_PLACE_MATTERS.search(path) for path in paths)
 
 
 def _can_be_taken(path: str) -> bool:

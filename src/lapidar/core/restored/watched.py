@@ -10,11 +10,12 @@ from dataclasses import dataclass
 
 from lapidar.core import languages
 from lapidar.core.environment.folder import Environment
+from lapidar.core.layers import packaged, tools
 from lapidar.core.place import Place
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
 from lapidar.core.restored.running import Prepared
-from lapidar.core.system import supervision
+from lapidar.core.system import fonts, supervision
 from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.supervision import RunOptions
 
@@ -26,7 +27,18 @@ _LISTS_OF_NAMES = re.compile(r"/gconv/gconv-modules(\.cache|\.d/[^/]+\.conf)?$|/
 _OF_EVERY_HOST = ("/proc/", "/dev/", "/sys/", "/run/")
 _WHO_AND_WHERE = frozenset(
     f"/etc/{name}"
-    for name in ("passwd", "group", "nsswitch.conf", "hosts", "host.conf", "resolv.conf", "gai.conf", "hostname")
+    for name in (
+        "passwd",
+        "group",
+        "shadow",
+        "gshadow",
+        "nsswitch.conf",
+        "hosts",
+        "host.conf",
+        "resolv.conf",
+        "gai.conf",
+        "hostname",
+    )
 )
 
 
@@ -38,22 +50,37 @@ class Watched:
         code: its exit code.
         files: how many files it and its children opened or mapped.
         outside: those that are neither of the environment nor of the project, nor temporary.
+        by_programs: of these, what outside programs of the snapshot opened.
         programs: programs of the host that it started. What these opened is theirs.
+        utilities: likewise those that every system has.
     """
 
     code: int
     files: int
     outside: tuple[str, ...]
+    by_programs: tuple[str, ...]
     programs: tuple[str, ...]
+    utilities: tuple[str, ...]
 
     def findings(self) -> Iterator[Finding]:
-        """What of it is no good."""
-        if self.outside:
-            yield Finding(Layer.RUN, Problem.OPENED_OUTSIDE, paths=self.outside)
+        """What of it is no good: by what would help."""
+        by_problem: dict[Problem, list[str]] = {}
+        for path in self.outside:
+            by_problem.setdefault(self._problem(path), []).append(path)
+        for problem, paths in sorted(by_problem.items()):
+            yield Finding(Layer.RUN, problem, paths=tuple(paths))
         if self.programs:
             yield Finding(Layer.RUN, Problem.STARTED_OUTSIDE, paths=self.programs)
         if self.code:
             yield Finding(Layer.RUN, Problem.RUN_FAILED, details=(str(self.code),))
+
+    def _problem(self, path: str) -> Problem:
+        if ".so" in os.path.basename(path):
+            return Problem.LIBRARY_OUTSIDE
+        if fonts.is_font(path):
+            return Problem.FONT_OUTSIDE
+        can_be_declared = path in self.by_programs and not packaged.refused(path)
+        return Problem.READ_BY_PROGRAM if can_be_declared else Problem.OPENED_OUTSIDE
 
 
 def watch(
@@ -104,6 +131,8 @@ def _judged(run: ObservedRun, inside: Inside) -> Watched:
     outside: set[str] = set()
     files: set[str] = set()
     programs: set[str] = set()
+    by_programs: set[str] = set()
+    own_tools = inside.environment + tools.FOLDER
     for image, paths in run.by.items():
         started = os.path.realpath(os.path.dirname(image.started)) + "/"
         of_environment = started.startswith(inside.environment)
@@ -113,5 +142,14 @@ def _judged(run: ObservedRun, inside: Inside) -> Watched:
                 programs.add(image.started)
             continue
         files |= set(paths)
-        outside |= {path for path in paths if not inside.has(path)}
-    return Watched(run.code, len(files), tuple(sorted(outside)), tuple(sorted(programs)))
+        outside |= (new := {path for path in paths if not inside.has(path)})
+        by_programs |= new if image.running.startswith(own_tools) else set()
+    utilities = {path for path in programs if os.path.basename(path) in tools.EVERYWHERE}
+    return Watched(
+        run.code,
+        len(files),
+        tuple(sorted(outside)),
+        tuple(sorted(by_programs)),
+        tuple(sorted(programs - utilities)),
+        tuple(sorted(utilities)),
+    )

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import functools
+import os
 from collections.abc import Callable
 from typing import NamedTuple
 
 import msgspec
 
 from lapidar.core.records.snapshot import Library, Snapshot
-from lapidar.core.system import elf
+from lapidar.core.system import elf, owners
 from lapidar.core.system.loader import HWCAPS, Loader, System
 
 __all__ = ["HostDrift", "HostLibraries", "Lack", "drift", "find", "lacking"]
@@ -30,7 +31,17 @@ HostLibraries = list[tuple[Library, str | None]]
 def find(snapshot: Snapshot) -> HostLibraries:
     """Look for the recorded libraries on the host; files are read, none is run."""
     loader = Loader(System.here(), functools.cache(elf.read))
-    return [(one, loader.find(one.soname)) for one in snapshot.libraries if not one.soname.startswith(HWCAPS)]
+    return [
+        (one, loader.find(one.soname) or _of_package(one))
+        for one in snapshot.libraries
+        if not one.soname.startswith(HWCAPS)
+    ]
+
+
+def _of_package(library: Library) -> str | None:
+    """A library that lies in a folder of its own, where what opens it looks: by the package that has it."""
+    paths = owners.here().files_of(library.owner) if library.owner else []
+    return next((path for path in paths if os.path.basename(path) == library.soname), None)
 
 
 class Lack(NamedTuple):
