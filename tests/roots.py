@@ -42,8 +42,8 @@ def bare_root(test: unittest.TestCase, folder: Path) -> Path:
 
 
 def run_in(root: Path, *command: object, check: bool = True) -> str:
-    """Run a command in a root, with no network and no variable but PATH; what it printed."""
-    script = 'mount -t proc proc "$0/proc" && exec chroot "$0" "$@"'
+    """Run a command in a root, with no network but a loopback and no variable but PATH; what it printed."""
+    script = 'ip link set lo up 2> /dev/null; mount -t proc proc "$0/proc" && exec chroot "$0" "$@"'
     done = subprocess.run(
         ["unshare", "--net", "--mount", "--pid", "--fork", "sh", "-c", script, str(root), *map(str, command)],
         env={"PATH": "/bin:/usr/bin:/sbin:/usr/sbin"},

@@ -120,6 +120,66 @@ sys.path.insert(0, ".")
 import _kiln
 told("built", str(_kiln.lib.heat()).encode())
 """
+WORDS = """
+import subprocess, tempfile
+os.chdir(tempfile.mkdtemp())
+def ran(*words, **more):
+    return subprocess.run(words, capture_output=True, check=True, **more).stdout
+def written(name, text):
+    open(name, "w").write(text)
+    return name
+"""
+PERL = """
+told("perl", ran("perl", "-MEncode", "-MPOSIX", "-MJSON::PP", "-e", "print encode_json([floor(2.5), uc 'tin'])"))
+"""
+GHOSTSCRIPT = """
+page = written("page.ps", "%!PS\\n/Helvetica findfont 30 scalefont setfont 99 99 moveto (Kiln) show showpage")
+ran("gs", "-q", "-dBATCH", "-dNOPAUSE", "-sDEVICE=png16m", "-sOutputFile=page.png", page)
+told("page", open("page.png", "rb").read())
+"""
+IMAGES = """
+text = '<text x="9" y="40" font-size="30" font-family="serif">Kiln 7</text>'
+drawing = written("a.svg", f'<svg xmlns="http://www.w3.org/2000/svg" width="200" height="60">{text}</svg>')
+told("drawing", ran("rsvg-convert", drawing))
+told("converted", ran("convert", "-background", "white", drawing, "rgb:-"))
+annotated = ("-font", "DejaVu-Sans", "-pointsize", "24", "-annotate", "+10+40", "Sherd")
+told("annotated", ran("convert", "-size", "200x60", "xc:white", *annotated, "rgb:-"))
+"""
+LATEX = """
+written("a.tex", r"\\documentclass{article}\\usepackage{booktabs,amsmath}\\begin{document}Kiln $\\int x$\\end{document}")
+ran("pdflatex", "-interaction=batchmode", "a.tex", env={**os.environ, "SOURCE_DATE_EPOCH": "1"})
+told("text", ran("pdftotext", "a.pdf", "-"))
+told("page", open("a.pdf", "rb").read().split(b"/ID")[0])
+"""
+OCTAVE = """
+told("octave", ran("octave-cli", "--no-gui", "--eval", "printf('%.17g ', svd(magic(4)), real(fft(1:5)))"))
+"""
+FFMPEG = """
+told("frames", ran("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=duration=1:size=64x64:rate=4", "-f", "rawvideo", "-"))
+"""
+PANDOC = """
+told("page", ran("pandoc", "-s", "--metadata", "title=Kilns", written("a.md", "# Kilns\\n*tin* $x^2$\\n")))
+"""
+NODE = """
+told("node", ran("node", "-e", "console.log(new Intl.Collator('de').compare('a', 'z'), Math.sin(3), process.version)"))
+"""
+CLIENT = """
+told("client", ran("psql", "--version"))
+"""
+JAVA = """
+written("H.java", "public class H { public static void main(String[] a) { System.out.println(Math.sin(3) + "
+    "String.format(java.util.Locale.GERMANY, \\"%,.2f\\", 1234.5)); } }")
+told("java", ran("java", "H.java"))
+"""
+MPI = """
+words = ["mpirun", "--allow-run-as-root", "--oversubscribe", "-n", "2", sys.executable, "-c", "print(2 ** 0.5)"]
+told("both", ran(*words))
+"""
+COMPILER = """
+written("heat.c", '#include <stdio.h>\\n#include <math.h>\\nint main(int c, char **v) { printf("%.17g", sin(c * 0.3)); }')
+ran("gcc", "-O2", "-o", "heat", "heat.c", "-lm")
+told("compiled", ran("./heat"))
+"""
 GLAZE = """
 #include <Python.h>
 #include <zlib.h>
@@ -152,6 +212,7 @@ class Recipe:
     make: Callable[[Path], Path]
     script: str
     tools: tuple[str, ...] = ()
+    needs: str = ""
 
 
 def installed(python: str, *needs: str) -> Callable[[Path], Path]:
@@ -201,12 +262,25 @@ def bare(work: Path) -> Path:
     return place
 
 
-def with_programs(work: Path) -> Path:
+def beside(*programs: str) -> Callable[[Path], Path]:
     """Any environment, beside outside programs."""
-    for name in ("dot", "gnuplot"):
-        if shutil.which(name) is None:
-            raise NotHere(f"there is no {name}")
-    return bare(work)
+
+    def make(work: Path) -> Path:
+        for name in programs:
+            if shutil.which(name) is None:
+                raise NotHere(f"there is no {name}")
+        return bare(work)
+
+    return make
+
+
+def outside(name: str, script: str, *tools: str, needs: str = "") -> Recipe:
+    """A recipe of outside programs.
+
+    Args:
+        needs: more lines of [needs].
+    """
+    return Recipe(name, beside(*tools), WORDS + script, tools, needs)
 
 
 def pythons() -> list[str]:
@@ -232,8 +306,20 @@ def recipes() -> list[Recipe]:
         Recipe("notebook", installed(sys.executable, "ipykernel", "nbclient", "numpy"), NOTEBOOK),
         Recipe("compiled-here", compiled_here, COMPILED),
         Recipe("of-the-system", of_the_system, SCIENTIFIC),
-        Recipe("programs", with_programs, DRAWN, ("dot", "gnuplot")),
-        Recipe("programs-not-declared", with_programs, DRAWN),
+        Recipe("programs", beside("dot", "gnuplot"), DRAWN, ("dot", "gnuplot")),
+        Recipe("programs-not-declared", beside("dot", "gnuplot"), DRAWN),
+        outside("perl", PERL, "perl"),
+        outside("ghostscript", GHOSTSCRIPT, "gs"),
+        outside("images", IMAGES, "/usr/bin/convert", "rsvg-convert"),
+        outside("latex", LATEX, "pdflatex", "pdftotext", needs='system-packages = ["texlive-latex-recommended"]'),
+        outside("octave", OCTAVE, "octave-cli"),
+        outside("ffmpeg", FFMPEG, "ffmpeg"),
+        outside("pandoc", PANDOC, "pandoc"),
+        outside("node", NODE, "node"),
+        outside("database-client", CLIENT, "psql"),
+        outside("java", JAVA, "java"),
+        outside("two-processes", MPI, "mpirun"),
+        outside("compiler", COMPILER, "gcc"),
         Recipe("text", installed(sys.executable, "pillow"), TEXT),
         Recipe("zones", installed(sys.executable, "pyarrow"), ZONES),
         Recipe("locales", bare, LOCALES),
@@ -260,7 +346,8 @@ def tried(recipe: Recipe, roots: list[Path], work: Path) -> dict[str, str]:
     trial.work.mkdir()
     trial.variables["LAPIDAR_CACHE"] = str(work / "cache")
     if recipe.tools:
-        (trial.work / "lapidar.toml").write_text(f"[needs]\ntools = {list(recipe.tools)!r}\n".replace("'", '"'))
+        declared = f"[needs]\ntools = {json.dumps(recipe.tools)}\n{recipe.needs}\n"
+        (trial.work / "lapidar.toml").write_text(declared)
     trial.lapidar("capture", environment, "--scope", "whole")
     is_proven = _proven(trial, script)
     return {root.name: _judged(_on(root, trial, script, here.stdout), is_proven) for root in roots}

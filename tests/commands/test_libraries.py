@@ -313,14 +313,21 @@ class Libraries(Case):
             "#include <dlfcn.h>\n"
             'int fire(void) { return dlopen("libmagic.so.1", RTLD_NOW) != 0; }\n'
             'int never(void) { return dlopen("libnowhere.so.7", RTLD_NOW) != 0; }\n'
+            'int ours(void) { return dlopen("libkiln.so", RTLD_NOW) != 0; }\n'
         )
+        self.kiln_library("kilns", 42)  # of no package: it is not taken for being named, and told
+        self.variables["LD_LIBRARY_PATH"] = str(self.folder / "kilns")
         built = compile_c(self.folder, "_kilnopt.so", code, "-shared", "-fPIC")
         environment = self.environment(wheel(self.folder, "kilnopt", files={"_kilnopt.so": built.read_bytes()}))
         snapshot = self.captured(environment)
         found = {one.soname: one for one in snapshot.libraries}
         self.assertEqual(found["libmagic.so.1"].used_by, ("packages/python/kilnopt",))
         self.assertNotIn("libnowhere.so.7", found)
+        assert snapshot.library_layer
+        self.assertEqual(snapshot.library_layer.left, ("libkiln.so",))
+        del self.variables["LD_LIBRARY_PATH"]
         self.lapidar("restore")
+        self.assertIn("libkiln.so was there where the snapshot was captured", " ".join(self.json("check")["remarks"]))
         opens = f"import ctypes; print(ctypes.CDLL({str(site_of(self.restored) / '_kilnopt.so')!r}).fire())"
         self.assertEqual(self.python(self.restored, opens), "1")
         self.assertEqual(self.captured(self.restored), snapshot, "captured again, it is the same")

@@ -214,7 +214,8 @@ class Hybrids:
                    if name in entries]  # fmt: skip
         absolute = tuple(sorted({*old.absolute, *new.absolute}))
         loader = new.loader if new.loader in taken else old.loader
-        layer = Libraries(loader, tree.digest, len(tree), tree.total_bytes, absolute)
+        left = tuple(sorted({*old.left, *new.left}))
+        layer = Libraries(loader, tree.digest, len(tree), tree.total_bytes, absolute, left)
         return layer, tuple(sorted(records, key=lambda one: one.soname))
 
     def _all_there(self, users: Collection[str]) -> bool:

@@ -102,7 +102,8 @@ def _held(cache: Cache, work: Path, previous: Snapshot | None) -> Iterator[HeldL
         path = folder / entry.path
         path.parent.mkdir(parents=True, exist_ok=True)
         path.symlink_to(entry.content if entry.kind == LINK else cache.entry_path(entry))
-    yield HeldLibraries(folder, libraries.held_records(previous.libraries))
+    left = previous.library_layer.left if previous.library_layer else ()
+    yield HeldLibraries(folder, libraries.held_records(previous.libraries), left)
 
 
 def _programs(cache: Cache, snapshot: Snapshot, objects: list[ObjectFile]) -> list[ObjectFile]:

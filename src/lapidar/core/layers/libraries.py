@@ -36,6 +36,7 @@ from lapidar.core.system.processor import LEVELS
 __all__ = ["KEPT", "LibrariesFound", "Missing", "held_in", "judge", "kept_file", "observe", "place"]
 
 KEPT = f"{marker.PRIVATE}/libraries.json"  # what of the records cannot be read off the files again
+_LEFT = f"{marker.PRIVATE}/libraries-left.json"  # the names of those that were not taken, where there are any
 # They belong to the driver of a device, and work with that driver's version only.
 _OF_THE_HOST = re.compile(
     r"lib(cuda|nvcuvid|nvidia-[\w-]+|nvoptix|GLX_nvidia|EGL_nvidia|vdpau_nvidia|amdgpu\w*|ze_intel_gpu)\.so(\.|$)"
@@ -88,6 +89,7 @@ class LibrariesFound:
     Attributes:
         loader: the loader's file in the tree; "" where the environment does not use glibc, and nothing was observed.
         files: those of the tree.
+        left: libraries that files may open, which are here and are not taken.
         missing: needed libraries that are nowhere.
         host: libraries that cannot travel, "NAME VERSION" each.
         notes: what the user should know.
@@ -99,6 +101,7 @@ class LibrariesFound:
     package_of: dict[str, SystemPackage] = field(default_factory=dict)
     held: Mapping[str, HeldLibrary] = field(default_factory=dict)
     absolute: tuple[str, ...] = ()
+    left: tuple[str, ...] = ()
     missing: list[Missing] = field(default_factory=list)
     host: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
@@ -145,7 +148,7 @@ class LibrariesFound:
                     versions=_newest(use.versions),
                 )
             )
-        layer = Libraries(self.loader, tree.digest, len(tree), tree.total_bytes, self.absolute)
+        layer = Libraries(self.loader, tree.digest, len(tree), tree.total_bytes, self.absolute, self.left)
         return layer, tuple(sorted(libraries, key=lambda library: library.soname))
 
     def _package(self, name: str, use: _Use, entry: Entry) -> SystemPackage | None:
@@ -175,7 +178,8 @@ def _newest(versions: set[str]) -> tuple[str, ...]:
 def held_in(environment: Environment) -> HeldLibraries | None:
     """The libraries of a restored environment; None where it has none of its own."""
     records = environment.kept(KEPT, dict[str, HeldLibrary])
-    return HeldLibraries(environment.private_folder, records) if records else None
+    left = environment.kept(_LEFT, tuple[str, ...]) or ()
+    return HeldLibraries(environment.private_folder, records, left) if records else None
 
 
 def kept_file(libraries: Iterable[Library]) -> bytes:
@@ -214,7 +218,7 @@ class _Observer:
         self.program_user = program.user.user
         held = subject.held_libraries
         self.held_folder = str(held.folder) if held else None
-        self.result = LibrariesFound(held=held.records if held else {})
+        self.result = LibrariesFound(held=held.records if held else {}, left=held.left if held else ())
         # As the launchers of a restored environment lead the loader, with libraries of its own or the host's.
         self.held_folders = [self.held_folder, f"{self.held_folder}/{launchers.LATE}"] if self.held_folder else []
         # Where a restored environment's launchers have libraries looked for.
@@ -406,8 +410,10 @@ class _Observer:
                 path = wanted[name][0] if name in wanted else self.loader.find(name, self.program)
                 if path is not None:
                     wanted.setdefault(name, (path, []))[1].append(one.user)
+        left: list[str] = []
         if not self.held_folder:
             known = owners.here().of(path for path, _ in wanted.values())
+            left += [name for name, (path, _) in wanted.items() if path not in known]
             wanted = {name: found for name, found in wanted.items() if found[0] in known}
         for name, (path, users) in sorted(wanted.items()):
             if self.held_folder and not path.startswith(f"{self.held_folder}/"):
@@ -416,11 +422,13 @@ class _Observer:
                 who = ", ".join(dict.fromkeys(map(words.user, users)))
                 many = f"{size / 1e6:,.0f} MB with what it needs"
                 self.result.notes.append(f"{who} may open {name}, which was not taken: it is {many}")
+                left.append(name)
                 continue
             for user in users:
                 self._request(Request(user, name), own_names)
                 if use := self.result.uses.get(self._name_of(name, path)):
                     use.users.add(user.user)
+        self.result.left = self.result.left or tuple(sorted({name for name in left if name not in self.result.uses}))
 
     def _size_of(self, path: str) -> int:
         """How large a library is, with those of what it needs that are not taken already."""
@@ -573,6 +581,8 @@ def place(snapshot: Snapshot, layout: Layout, at: Placing) -> None:
         late = f"{launchers.LATE}/" if entry.path.rpartition("/")[2] in at.late else ""
         layout.add(LIBRARIES, [(entry, f"{marker.PRIVATE}/{late}{entry.path}")])
     layout.generate(LAPIDAR, KEPT, kept_file(snapshot.libraries))
+    if layer.left:
+        layout.generate(LAPIDAR, _LEFT, kept_files.render(layer.left))
     if at.closed_loader is not None:
         path = f"{marker.PRIVATE}/{launchers.CLOSED}/{layer.loader}"
         layout.generate(LAPIDAR, path, at.closed_loader, executable=True)
@@ -597,10 +607,21 @@ def judge(snapshot: Snapshot, at: Judged) -> Judgement:
     if at.cache.writable:
         seen.save()
     if not at.environment.is_ours or at.environment.libraries is not WhoseLibraries.HOST:
-        return Judgement(drift=drift)
+        return Judgement(remarks=tuple(_not_taken(snapshot)), drift=drift)
     findings = [lack_finding(one) for one in host.lacking(found)]
     findings += [Finding(Layer.HOST, Problem.HOST_DIFFERS, name=name) for name in drift.different]
     return Judgement(tuple(findings), drift=drift)
+
+
+def _not_taken(snapshot: Snapshot) -> Iterator[str]:
+    """What could be opened where the snapshot was captured, and cannot be here."""
+    if snapshot.library_layer and (left := snapshot.library_layer.left):
+        several = len(left) > 1
+        yield (
+            f"{words.some(left, 2 * _SHOWN)} {'were' if several else 'was'} there where the snapshot was captured, and "
+            f"{'are' if several else 'is'} not in it: what may open {'them' if several else 'it'} does without "
+            "(libraries in [needs] takes along what matters)"
+        )
 
 
 def lack_finding(lack: host.Lack) -> Finding:

@@ -43,10 +43,12 @@ class HeldLibraries(NamedTuple):
         folder: where they lie under their names: the private folder of a restored environment, or one of links into
             the cache.
         records: what the snapshot says of them, by their names.
+        left: those that were not taken then.
     """
 
     folder: Path
     records: Mapping[str, HeldLibrary]
+    left: tuple[str, ...] = ()
 
 
 class HeldLibrary(NamedTuple):

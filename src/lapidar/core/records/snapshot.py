@@ -177,7 +177,8 @@ class Libraries(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fiel
     """The layer of system libraries: the tree of all of them, with what they open on demand.
 
     `loader` is the loader's file in the tree. `absolute`: files of the environment (paths below it) that name
-    absolute folders to look for libraries in before all others (DT_RPATH).
+    absolute folders to look for libraries in before all others (DT_RPATH). `left`: libraries that files may open, which
+    were on the machine and were not taken.
     """
 
     loader: Inside
@@ -185,6 +186,7 @@ class Libraries(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fiel
     files: Count
     bytes: Count
     absolute: tuple[Inside, ...] = ()
+    left: tuple[Inside, ...] = ()
 
 
 class Library(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):
