@@ -135,6 +135,38 @@ class Proofs(Ready):
         self.record("import os; open('out.txt', 'w').write(str(os.path.exists('/etc/os-release')))")
         self.assertIn("/etc/os-release", [one["path"] for one in self.proved(code=1)["missing"]])
 
+    def test_what_hangs_on_a_variable(self) -> None:
+        """It is said, and what is advised cures it."""
+        self.variables["KILN"] = "three"
+        self.record("import os; open('out.txt', 'w').write(os.environ.get('KILN', 'none'))")
+        self.assertTrue(self.proved(code=1)["by_variables"])
+        said = self.lapidar("prove", code=1).stdout
+        self.assertIn('[conditions] env = ["NAME"]', said)
+        self.assertIn("with another user's variables", said)
+        (self.project / "lapidar.toml").write_text('[conditions]\nenv = ["KILN"]\n')
+        self.lapidar("capture", self.captured, "--yes", "--scope", "whole")
+        self.lapidar("restore")
+        self.record("import os; open('out.txt', 'w').write(os.environ.get('KILN', 'none'))")
+        self.assertTrue(self.proved()["proven"])
+
+    def test_what_talks_to_somebody(self) -> None:
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            port = server.getsockname()[1]
+            self.record(
+                "import socket\ntry:\n"
+                f"    socket.create_connection(('127.0.0.1', {port}), 5).close()\n    told = 'there'\n"
+                "except OSError:\n    told = 'nobody'\nopen('out.txt', 'w').write(told)\n"
+            )
+            found = self.proved(code=1)
+            self.assertEqual((found["talks_to"], found["varies_here"]), ([f"127.0.0.1:{port}"], True))
+            said = self.lapidar("prove", code=1).stdout
+        self.assertIn(f"it talks to 127.0.0.1:{port}, and alone there is nobody", said)
+        self.assertIn("keep what comes from there as a file of the project", said)
+
+    def test_what_hangs_on_the_host_itself(self) -> None:
+        self.record("import socket; open('out.txt', 'w').write(socket.gethostname())")
+        self.assertIn("what the host is called", self.lapidar("prove", code=1).stdout)
+
     def test_what_is_run_is_this_machines(self) -> None:
         self.lapidar("record", "sum", "--", "expr", "6", "*", "7")
         self.assertIn('tools = ["expr"]', self.fails("prove", "sum"))

@@ -146,6 +146,8 @@ def as_values(proved: Proved) -> dict[str, Any]:
         **rerun.as_values(proved.rerun),
         "proven": proved.proof is not None,
         "varies_here": proved.varies,
+        "by_variables": proved.by_variables,
+        "talks_to": list(proved.rerun.partners),
         "borrowed": list(proved.borrowed),
         "others_with": proved.otherwise.called,
         "missing": [

@@ -38,11 +38,15 @@ __all__ = ["Missing", "ProveOptions", "Proved", "prove", "prove_analysis", "prov
 
 # What a system has of its own, and asks for by itself: each has another, and none of it is an analysis's.
 _OF_EACH_SYSTEM = re.compile(
-    r"/etc/(ld\.so\..*|localtime|timezone|machine-id|mtab|environment|inputrc|os-release|debian_version|lsb-release"
+    r"/etc/(localtime|timezone|machine-id|mtab|environment|inputrc|os-release|debian_version|lsb-release"
     r"|ssl/.*|pki/.*|ca-certificates.*|gai\.conf|services|protocols)$"
-    r"|/(usr/)?lib(64)?(/[a-z0-9_]+-linux-gnu)?/(glibc-hwcaps|tls|haswell|x86_64|avx512_1)(/|$)"
     r"|/usr/share/i18n(/|$)|/etc$|/usr(/s?bin|/lib|/local|/local/s?bin|/share)?$|/s?bin$|/lib(64)?$|/home$|/root$"
-    r"|/var(/tmp|/run|/lib)?$|/tmp$|/opt$|.*/gconv/gconv-modules\.d$"
+    r"|/var(/tmp|/run|/lib)?$|/tmp$|/opt$"
+)
+# The loader's and the C library's own, which an environment has of its own.
+_OF_LIBRARIES = re.compile(
+    r"/etc/ld\.so\.|/(usr/)?lib(64)?(/[a-z0-9_]+-linux-gnu)?/(glibc-hwcaps|tls|haswell|x86_64|avx512_1)(/|$)"
+    r"|.*/gconv/gconv-modules\.d$"
 )
 _PROGRAM = re.compile(r"/s?bin/[^/]+$")
 _SHOWN = 3
@@ -98,6 +102,7 @@ class Proved:
         borrowed: libraries of this machine's utilities that programs of the project ran with: each system has others.
         otherwise: how another machine may be besides, with which the results were others.
         varies: whether it gives other results here too, so that nothing can be said.
+        by_variables: whether it does so where it is run with the variables of another user.
         proof: that it is proven; None: it is not.
     """
 
@@ -106,7 +111,13 @@ class Proved:
     borrowed: tuple[str, ...] = ()
     otherwise: Elsewhere = alone.PLAIN
     varies: bool = False
+    by_variables: bool = False
     proof: Proof | None = None
+
+    @property
+    def needs_network(self) -> bool:
+        """Whether it wanted to talk to somebody, which may be why it is another."""
+        return bool(self.rerun.partners) and not self.rerun.is_good
 
     @property
     def why_not(self) -> str:
@@ -119,6 +130,10 @@ class Proved:
             return f"a program of the project runs with this machine's {words.some(self.borrowed, _SHOWN)}"
         if self.otherwise.called:
             return f"with {self.otherwise.called} its results are others"
+        if self.needs_network:
+            return f"it talks to {words.some(self.rerun.partners, _SHOWN)}, and alone there is nobody"
+        if self.by_variables:
+            return "with another user's variables its results are others"
         if self.varies:
             return "also here, with all of this machine in sight, its results are others"
         return "elsewhere its results would be others"
@@ -132,6 +147,13 @@ class Proved:
             return ["link it statically, or have its work done by what the environment has"]
         if self.otherwise.called:
             return [self.otherwise.remedy]
+        if self.needs_network:
+            return ["keep what comes from there as a file of the project, and read it from that"]
+        if self.by_variables:
+            return [
+                'say which variables it needs, [conditions] env = ["NAME"] in lapidar.toml, and capture again: '
+                "a snapshot holds those to what they are here"
+            ]
         if self.varies:
             return [self._what_tells_more()]
         return list(self._what_takes_along())
@@ -144,6 +166,8 @@ class Proved:
 
     def _what_takes_along(self) -> Iterator[str]:
         of = {kind: [one.path for one in self.missing if one.kind == kind] for kind in ("program", "library", "file")}
+        if not self.missing:
+            yield "it hangs on who its user is, what the host is called, or another fact of this machine: give it that"
         if names := sorted({os.path.basename(path) for path in of["program"]}):
             tools = ", ".join(f'"{name}"' for name in names)
             yield f"write [needs] tools = [{tools}] into lapidar.toml, and capture or pin again"
@@ -217,7 +241,11 @@ def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: Prov
     seen = replace(how, alone=None, watches=True, trusted=True, environment=done.environment, keep=None, draws=False)
     here = rerun_of(place, cache, analysis, seen, reporter)
     found.varies = not here.is_good
-    missing = found.missing or _missing(place, environment, done, every=True)
+    if not found.missing and not found.varies:
+        told = replace(seen, told={**alone.VARIABLES, "PATH": os.environ.get("PATH", alone.PATH)}, watches=False)
+        found.by_variables = not rerun_of(place, cache, analysis, told, reporter).is_good
+    is_told = found.needs_network or found.by_variables or found.varies
+    missing = found.missing if found.missing or is_told else _missing(place, environment, done, every=True)
     used = _used(here)
     judged = (replace(one, was_used=os.path.realpath(one.path) in used) for one in missing)
     # A folder that is missing matters where something in it is used.
@@ -266,7 +294,7 @@ def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool
         if inside.has(path):
             library = loader.find(name) if _LIBRARY.fullmatch(name) else None
             paths |= {library: "library"} if library else {}
-        elif os.path.lexists(path) and (every or not _OF_EACH_SYSTEM.match(path)):
+        elif os.path.lexists(path) and not _OF_LIBRARIES.match(path) and (every or not _OF_EACH_SYSTEM.match(path)):
             # /bin and /usr/bin may be one.
             plain = os.path.join(os.path.realpath(os.path.dirname(path)), name)
             paths[plain] = "program" if _PROGRAM.search(plain) and os.access(plain, os.X_OK) else "file"

@@ -67,6 +67,7 @@ class RerunOptions:
         watches: see what it uses, `Rerun.observed`.
         alone: in a root of its own, where nothing of this machine is in sight, and which is besides as this says.
         quiet: keep the last of what it says on standard error, see `Rerun.said`, instead of passing it on.
+        told: the caller's variables; this process's own unless given.
     """
 
     as_is: bool = False
@@ -81,6 +82,7 @@ class RerunOptions:
     watches: bool = False
     alone: Elsewhere | None = None
     quiet: bool = False
+    told: Mapping[str, str] | None = None
 
 
 class RecordUnknown(LapidarError):
@@ -118,6 +120,7 @@ class Rerun:
         not_apart: why it had a network, or could write elsewhere, a sentence each; empty: it had and could not.
         observed: what it used, where that was to be seen.
         absent: what it looked for in its own root and did not find, by what looked.
+        partners: whom it wanted to talk to, where that was to be seen: hosts and ports, sockets.
     """
 
     analysis: Analysis
@@ -134,6 +137,7 @@ class Rerun:
     not_apart: tuple[str, ...] = ()
     observed: ObservedRun = field(default_factory=lambda: ObservedRun(0, (), (), ()))
     absent: Mapping[Image, tuple[str, ...]] = field(default_factory=dict)
+    partners: tuple[str, ...] = ()
 
     def forget(self) -> None:
         """Remove the files that were kept to be drawn."""
@@ -298,7 +302,7 @@ class _Again:
         notes = scratch.lay_out(self.analysis, self.cache, place, self.place.root, as_is=self.options.as_is)
         self.result.notes += [note for note in notes if note not in self.result.notes]
         besides = self.options.alone
-        told = {**alone.VARIABLES, **dict(besides.variables)} if besides else os.environ
+        told = {**alone.VARIABLES, **dict(besides.variables)} if besides else self.options.told or os.environ
         ready = running.prepare(self.place, self._command(place), self.result.environment, told)
         before = scratch.state(place)
         began = time.monotonic()
@@ -331,6 +335,7 @@ class _Again:
         self.result.not_apart = ("it was asked so (--open)",) if self.options.opened else ended.not_isolated
         self.result.observed = ended.observed
         self.result.absent = ended.absent
+        self.result.partners = ended.touched.partners
         self.result.seconds = time.monotonic() - began
         self.result.said = running.last_lines(errors) if errors else ()
         is_ignored = ignored(copy, [])

@@ -157,6 +157,7 @@ def observe(subject: Subject) -> ToolsFound:
     asked += [(name, False) for name in records]
     own = str(subject.environment.programs) if subject.environment else ""
     done: set[str] = set()
+    unstarted: list[str] = []
     for name, must in asked:
         short = os.path.basename(name)
         if short in done or (own and short not in records and _is_own(f"{own}/{short}", subject)):
@@ -182,6 +183,12 @@ def observe(subject: Subject) -> ToolsFound:
         tool = _observe(short, path, found.warnings, subject)
         if tool:
             found.tools.append(tool)
+            unstarted += [short] if tool.start is None else []
+    if subject.starts and unstarted:
+        found.warnings.append(
+            f"nobody saw {words.some(unstarted, _SHOWN)} start: either that does not end, or this kernel keeps nothing "
+            "apart; what only a start shows was not captured"
+        )
     declared = subject.declaration.system
     if len(records) < len(found.tools) + len(found.held):  # those of a restored environment have theirs already
         found.warnings += _unmet(declared)

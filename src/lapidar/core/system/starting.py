@@ -16,7 +16,7 @@ from lapidar.core.system.supervision import Root, RunOptions
 __all__ = ["WORDS", "Start", "start"]
 
 WORDS = ("--version", "-version", "-V", "--help")  # the first that a program ends well with is asked
-_SECONDS = 10.0
+_SECONDS = 5.0
 _WRITABLE = ("/dev/null",)
 _MOST_SAID = 4096  # bytes
 # Nothing of the caller's; no display.
