@@ -152,7 +152,9 @@ class Restored(RCase):
         self.assertEqual(self.lapidar("-q", "run", "Rscript", "asked.R").stdout, own)
         self.assertEqual(self.lapidar("-q", "run", "R", "--no-echo", "--no-save", "-f", "asked.R").stdout, own)
         for words, found in ((), "FALSE"), (("--restore",), "TRUE"):  # R CMD BATCH asks for a saved session by itself
-            self.lapidar("-q", "run", "R", "CMD", "BATCH", "--no-save", "--slave", "--no-timing", *words, "asked.R", "told")
+            self.lapidar(
+                "-q", "run", "R", "CMD", "BATCH", "--no-save", "--slave", "--no-timing", *words, "asked.R", "told"
+            )
             self.assertTrue((self.project / "told").read_text().endswith(found), (self.project / "told").read_text())
         start = [str(self.restored / "bin" / "Rscript"), "asked.R"]
         direct = subprocess.run(start, cwd=self.project, env=self.variables, capture_output=True, text=True)

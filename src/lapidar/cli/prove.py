@@ -39,7 +39,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("names", nargs="*", metavar="NAME", help="the analyses (default: all recorded ones)")
     parser.add_argument("-y", "--yes", action="store_true", help="run a record of somebody else without asking")
     parser.add_argument(
-        "--again", action="store_true", help="besides with another time zone, another language, and one processor"
+        "--again",
+        action="store_true",
+        help="besides with another time zone, another language, one processor, and an older one where an emulator is",
     )
     parser.add_argument("--keep-results", metavar="DIR", help="put the results of the run into this folder")
     parser.add_argument("--at-most", type=float, metavar="SECONDS", help="end a run after so long")

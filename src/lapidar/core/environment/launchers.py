@@ -24,6 +24,7 @@ __all__ = [
     "AT_LATE",
     "CLOSED",
     "DRIVERS",
+    "EMULATOR",
     "LATE",
     "LIBRARIES_PLACE",
     "LINKER",
@@ -49,6 +50,8 @@ AT_LATE = "/proc/self/fd/9"  # that folder as a loader can have it built in, whe
 LIBRARIES_PLACE = "libraries"  # among a runtime's places: where its own shared libraries lie, if not in lib
 LINKER = f"{marker.PRIVATE}/linking/ld"  # what compilers find in the linker's stead
 DRIVERS = "drivers"  # the folder there of links to libraries of the host's device drivers
+
+EMULATOR = "LAPIDAR_EMULATOR"  # the variable with the words that a private launch stands behind, for a proof
 
 _BEHIND = ".program"
 
@@ -147,7 +150,7 @@ class Private:
         return (
             self.settings()
             + (f'exec 9<"{own}/{LATE}"\n' if self.late else "")
-            + f'exec "{own}/{inside(loader)}"{_late(self.options)} --library-path "{folders}"{rpath}'
+            + f'exec ${{{EMULATOR}-}} "{own}/{inside(loader)}"{_late(self.options)} --library-path "{folders}"{rpath}'
         )
 
 

@@ -60,7 +60,8 @@ class ProveOptions:
     Attributes:
         rerun: as for a rerun.
         output: the descriptor that what a command prints goes to, when it is run here first.
-        again: besides with another time zone, another language, and one processor.
+        again: besides with another time zone, another language, one processor, and an older one where it can be
+            emulated.
     """
 
     rerun: RerunOptions = field(default_factory=RerunOptions)
@@ -227,7 +228,7 @@ def prove_analysis(place: Place, cache: Cache, analysis: Analysis, options: Prov
     done = rerun_of(place, cache, analysis, how, reporter)
     environment = Environment(done.environment)
     found = Proved(done, tuple(_missing(place, environment, done)))
-    for besides in alone.OTHERS if options.again and done.is_good else ():
+    for besides in alone.others() if options.again and done.is_good else ():
         again = rerun_of(place, cache, analysis, replace(how, alone=besides, keep=None, trusted=True), reporter)
         if not again.is_good:
             found.rerun, found.otherwise = again, besides

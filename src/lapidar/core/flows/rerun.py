@@ -18,6 +18,7 @@ from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
+from lapidar.core.environment import launchers
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import restore as restoring
@@ -311,6 +312,7 @@ class _Again:
         writable = None if self.options.opened else (str(folder), *_DEVICES)
         root = None
         if besides:
+            variables = {**variables, launchers.EMULATOR: shlex.join(besides.emulator)}
             root, free = self._own_root(folder, ready.program, [place, temporary], besides)
             writable = (*(writable or ()), *free)
         limits = running.Limits(
@@ -362,7 +364,7 @@ class _Again:
                 remedy="Restore it with libraries of its own: lapidar restore --libraries private.",
             )
         (top := folder / "root").mkdir()
-        root, free = alone.laid_out(top, [environment, *shown], besides.zone)
+        root, free = alone.laid_out(top, [environment, *shown], besides)
         if not any(program == place or program.startswith(f"{place}/") for place in (*root.shown, str(folder))):
             name = os.path.basename(program)
             raise LapidarError(

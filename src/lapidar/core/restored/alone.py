@@ -17,7 +17,7 @@ from lapidar.core.system import elf
 from lapidar.core.system.loader import Loader, System
 from lapidar.core.system.supervision import Root
 
-__all__ = ["HOME", "OTHERS", "PATH", "PLAIN", "VARIABLES", "Elsewhere", "laid_out"]
+__all__ = ["HOME", "PATH", "PLAIN", "VARIABLES", "Elsewhere", "laid_out", "others"]
 
 HOME, _USER, _HOST = "/home/potter", "potter", "elsewhere"
 PATH = "/usr/local/bin:/usr/bin:/bin"
@@ -41,6 +41,7 @@ class Elsewhere:
         zone: the name of its time zone; UTC unless given.
         variables: what its user has set.
         one_processor: whether it has one processor.
+        emulator: the words that what the environment launches stands behind.
     """
 
     called: str = ""
@@ -48,11 +49,13 @@ class Elsewhere:
     zone: str = ""
     variables: tuple[tuple[str, str], ...] = ()
     one_processor: bool = False
+    emulator: tuple[str, ...] = ()
 
 
 PLAIN = Elsewhere()
 _HOLD = "say what must hold, [conditions] {} in lapidar.toml, and capture again"
-OTHERS = (
+_EMULATOR, _OLDER = "qemu-x86_64", "Nehalem"  # the first of its family that x86-64-v2 holds for
+_OTHERS = (
     Elsewhere("another time zone", _HOLD.format('env = ["TZ=UTC"]'), zone="Pacific/Chatham"),
     Elsewhere(
         "another language",
@@ -69,13 +72,28 @@ OTHERS = (
 )
 
 
-def laid_out(folder: Path, shown: Sequence[Path], zone: str = "") -> tuple[Root, tuple[str, ...]]:
+def others() -> tuple[Elsewhere, ...]:
+    """How other machines may be, as far as this one can be so: an older processor where it has an emulator."""
+    emulator = shutil.which(_EMULATOR)
+    if emulator is None:
+        return _OTHERS
+    return (
+        *_OTHERS,
+        Elsewhere(
+            "an older processor",
+            _HOLD.format('numerics = "portable"') + ", which holds what numeric libraries choose by the processor",
+            emulator=(emulator, "-cpu", _OLDER),
+        ),
+    )
+
+
+def laid_out(folder: Path, shown: Sequence[Path], besides: Elsewhere = PLAIN) -> tuple[Root, tuple[str, ...]]:
     """Lay out such a root.
 
     Args:
         folder: an empty one, that becomes it; nothing is copied into it.
         shown: folders that lie in it at their own places: the environment, the project.
-        zone: the time zone that is set in it, as far as this machine knows that.
+        besides: how it is: its time zone is set as far as this machine knows that, and its emulator lies in it.
 
     Returns:
         The root, and the folders in it that anybody may write into.
@@ -89,11 +107,12 @@ def laid_out(folder: Path, shown: Sequence[Path], zone: str = "") -> tuple[Root,
     for path in _FREE:
         _at(folder, path).chmod(0o1777)
     _etc(folder / "etc")
-    if zone and os.path.isfile(place := f"/usr/share/zoneinfo/{zone}"):
+    if besides.zone and os.path.isfile(place := f"/usr/share/zoneinfo/{besides.zone}"):
         shutil.copyfile(place, folder / "etc/localtime")
     # Where a link leads to one of them, it lies at both places.
     own = dict.fromkeys(place for path in shown for place in (os.path.realpath(path), os.path.abspath(path)))
-    places = [*filter(os.path.isdir, _KERNELS), *own, *_utilities()]
+    emulator = _with_libraries(_loader(), besides.emulator[:1])
+    places = dict.fromkeys([*filter(os.path.isdir, _KERNELS), *own, *_utilities(), *emulator])
     for place in places:
         _make_room(folder, place)
     return Root(str(folder), tuple(places)), (*_FREE, HOME)
@@ -131,7 +150,11 @@ def _make_room(folder: Path, place: str) -> None:
 def _utilities() -> tuple[str, ...]:
     """The files of the utilities that every system has, and of their libraries."""
     programs = filter(None, (shutil.which(name, path=PATH) for name in sorted(EVERYWHERE)))
-    return tuple(dict.fromkeys(_with_libraries(Loader(System.here(), elf.read), programs)))
+    return tuple(dict.fromkeys(_with_libraries(_loader(), programs)))
+
+
+def _loader() -> Loader:
+    return Loader(System.here(), elf.read)
 
 
 def _with_libraries(loader: Loader, programs: Iterable[str]) -> Iterator[str]:
