@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import pty
 import re
 import shutil
 import signal
@@ -191,6 +193,27 @@ class Proofs(Ready):
         self.assertIn("copy", found.remedies[0])
         self.record("open('heat.txt', 'w').write('1280')")
         self.assertTrue(lapidar.prove("fire", project=self.project, cache=self.cache, again=True).proven)
+
+    def test_at_a_terminal_it_offers_to_take_along(self) -> None:
+        self.record("import subprocess; subprocess.run(['git', '--version'], stdout=open('out.txt', 'w'))")
+        ours, theirs = pty.openpty()
+        process = subprocess.Popen(
+            [PROGRAM, "prove", "fire"], cwd=self.project, env=self.variables, stdin=theirs, stdout=theirs, stderr=theirs
+        )
+        os.close(theirs)
+        os.write(ours, b"y\n")
+        said = b""
+        with contextlib.suppress(OSError):
+            while piece := os.read(ours, 65536):
+                said += piece
+        os.close(ours)
+        self.assertEqual(process.wait(), 1, said)
+        self.assertIn(b"tools git", said)
+        self.assertEqual((self.project / "lapidar.toml").read_text(), '[needs]\ntools = ["git"]\n')
+        self.lapidar("capture", self.captured, "--yes")
+        self.lapidar("restore")
+        self.record("import subprocess; subprocess.run(['git', '--version'], stdout=open('out.txt', 'w'))")
+        self.assertTrue(self.proved()["proven"])
 
     def test_by_way_of_links(self) -> None:
         self.record("open('out.txt', 'w').write('2')")

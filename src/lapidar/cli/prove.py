@@ -78,12 +78,30 @@ def run(session: Session) -> int:
                 view.line()
             proved.append(prove(place, cache, name, how, view.reporter()))
             show(proved[-1], view)
+    _offer(session, proved)
     for one in proved:
         _draw(session, one, len(proved) > 1)
     good = all(one.proof for one in proved)
     if view.json:
         view.object({"proofs": [as_values(one) for one in proved], "proven": good})
     return ExitCode.DONE if good else ExitCode.NO
+
+
+def _offer(session: Session, proved: list[Proved]) -> None:
+    """Where somebody is there to be asked: take along what was missing, as far as it can be declared."""
+    from lapidar.cli import capture
+    from lapidar.core.flows import complete
+
+    view = session.view
+    missing = [one for done in proved if done.proof is None for one in done.missing]
+    additions = list(dict.fromkeys(complete.of_proof(missing)))
+    if view.json or not additions or not view.has_company:
+        return
+    view.line()
+    capture.show_additions(additions, view)
+    if view.asks("Declare it in lapidar.toml ([needs])?"):
+        complete.declare(session.place, additions)
+        view.line("next: lapidar capture, or lapidar pin where the project pins; then lapidar restore, lapidar prove")
 
 
 def _draw(session: Session, proved: Proved, several: bool) -> None:

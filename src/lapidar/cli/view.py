@@ -158,20 +158,20 @@ class View:
         print(self.styled("note:", "warn", sys.stderr), printable(text), file=sys.stderr)
 
     @property
-    def _has_company(self) -> bool:
+    def has_company(self) -> bool:
         """Whether anybody sits there to answer."""
         return not self.json and sys.stdin.isatty() and sys.stderr.isatty()
 
     def asks(self, question: str) -> bool:
         """Ask whoever sits at the terminal; false where there is nobody to ask."""
-        if not self._has_company:
+        if not self.has_company:
             return False
         print(f"{printable(question)} [y/N] ", end="", file=sys.stderr, flush=True)
         return sys.stdin.readline().strip().lower() in ("y", "yes")
 
     def agrees(self, question: str) -> bool:
         """Ask whoever sits at the terminal; where there is nobody to ask, nobody is against it."""
-        return not self._has_company or self.asks(question)
+        return not self.has_company or self.asks(question)
 
     def error(self, error: LapidarError) -> None:
         """What, why, and what to do next."""

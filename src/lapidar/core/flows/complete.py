@@ -37,7 +37,7 @@ from lapidar.core.system import fonts, owners
 from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.owners import SystemPackage
 
-__all__ = ["Addition", "Completed", "capture_and_prove"]
+__all__ = ["Addition", "Completed", "capture_and_prove", "declare", "of_proof"]
 
 _MOST_ROUNDS = 8
 
@@ -110,10 +110,22 @@ def capture_and_prove(
         restore(place, cache, captured.snapshot, RestoreOptions(), reporter)
         analysis = msgspec.structs.replace(original, snapshot=captured.snapshot.snapshot)
         proved = prove_analysis(place, cache, analysis, ProveOptions(rerun=RerunOptions(trusted=True)), reporter)
-        if proved.proof is not None or not (rounds.declares(_of_proof(proved.missing)) or rounds.watches_again()):
+        if proved.proof is not None or not (rounds.declares(of_proof(proved.missing)) or rounds.watches_again()):
             break
         rounds.options = replace(rounds.options, review=None)
     return Completed(captured, proved, rounds.added)
+
+
+def declare(place: Place, additions: Sequence[Addition]) -> None:
+    """Write them into lapidar.toml, which may not be there yet.
+
+    Raises:
+        DeclarationError: it is no TOML.
+    """
+    text = foreign.read_text(place.declaration) if place.declaration.is_file() else ""
+    for key in dict.fromkeys(one.key for one in additions):
+        text = editing.with_system_needs(text, key, [one.value for one in additions if one.key == key])
+    writing.write(place.root, {DECLARATION_NAME: text})
 
 
 @dataclass(slots=True)
@@ -143,11 +155,7 @@ class _Rounds:
         if not self.agrees(new):
             self.declined = True
             return False
-        path = self.place.declaration
-        text = foreign.read_text(path) if path.is_file() else ""
-        for key in dict.fromkeys(one.key for one in new):
-            text = editing.with_system_needs(text, key, [one.value for one in new if one.key == key])
-        writing.write(self.place.root, {DECLARATION_NAME: text})
+        declare(self.place, new)
         self.added += new
         return True
 
@@ -223,7 +231,7 @@ def _files(paths: Iterable[str]) -> Iterator[Addition]:
             yield Addition("files", path, path)
 
 
-def _of_proof(missing: Sequence[Missing]) -> Iterator[Addition]:
+def of_proof(missing: Sequence[Missing]) -> Iterator[Addition]:
     """What the original uses and a run alone did not find, as far as it can be taken along."""
     used = [one for one in missing if one.was_used]
     for one in used:
