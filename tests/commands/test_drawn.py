@@ -16,7 +16,7 @@ from lapidar.core.cache.trees import Entry
 from lapidar.core.layers import addons
 from lapidar.core.system import fonts
 from roots import bare_root, run_in, skip_loudly
-from support import WHEELS, InFolder
+from support import PROGRAM, WHEELS, InFolder
 
 GRAPH = 'digraph { label="Sherds" fontname="Helvetica"; kiln -> sherd [label="glaze" fontname="serif"] }\n'
 PLOT = """
@@ -113,6 +113,41 @@ class Fonts(Below):
         (self.project / "draw.py").write_text(PLOT)
         self.lapidar("check", "--live", "--", "python", "draw.py")
         self.lapidar("check", "--live", "--", "python", "draw.py")
+
+    def test_a_font_that_source_names_by_its_file(self) -> None:
+        """It is the captured one that is found, and never another of the host's."""
+        environment = self.environment(next(WHEELS.glob("pillow-*.whl")), next(WHEELS.glob("matplotlib-*.whl")))
+        ttf = next((environment / "lib").glob("python*/site-packages/matplotlib/mpl-data/fonts/ttf"))
+        (self.project / "draw.py").write_text(
+            "import locale\nfrom PIL import Image, ImageDraw, ImageFont\n"
+            "try:\n    locale.setlocale(locale.LC_ALL, 'C.UTF-8')\nexcept locale.Error:\n    print('no such locale')\n"
+            "image = Image.new('L', (200, 50), 255)\n"
+            "ImageDraw.Draw(image).text((5, 5), 'Kiln', font=ImageFont.truetype('KilnSans.ttf', 24))\n"
+            "image.save('sherd.png')\n"
+        )
+        place = "mount -t tmpfs none /usr/local/share/ && mkdir -p /usr/local/share/fonts/kiln && "
+        put = 'cp "$1" /usr/local/share/fonts/kiln/KilnSans.ttf && shift && exec "$@"'
+        here = self.in_namespace(
+            place + put,
+            ttf / "DejaVuSans-Bold.ttf",
+            PROGRAM,
+            "capture",
+            environment,
+            "--prove",
+            "--",
+            "python",
+            "draw.py",
+        )
+        self.assertEqual(here.returncode, 0, here.stdout + here.stderr)
+        self.assertFalse((self.project / "lapidar.toml").exists(), "found in the source: nothing is to be declared")
+        other = self.in_namespace(place + put, ttf / "DejaVuSerif.ttf", PROGRAM, "prove", "--", "python", "draw.py")
+        self.assertEqual(other.returncode, 0, "where the host has another font of that name: " + other.stdout)
+        shutil.copy(ttf / "DejaVuSans-Bold.ttf", self.project / "KilnSans.ttf")
+        (self.project / "sherd.png").rename(self.project / "here.png")
+        text = (self.project / "draw.py").read_text().replace("'KilnSans", "'./KilnSans")
+        (self.project / "by_place.py").write_text(text)
+        self.lapidar("run", "python", "by_place.py")
+        self.assertEqual((self.project / "sherd.png").read_bytes(), (self.project / "here.png").read_bytes())
 
 
 class OfTheSystem(Below):

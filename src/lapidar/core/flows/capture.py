@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shlex
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -19,7 +19,7 @@ from lapidar.core.declaring import files
 from lapidar.core.errors import EnvironmentUnusable, LapidarError, LockfileError, PackageBroken, from_os_error
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Inventory, Located, ObserveOptions, Unused, Used
-from lapidar.core.layers import lower
+from lapidar.core.layers import lower, named
 from lapidar.core.layers.lower import Asked
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
@@ -208,6 +208,7 @@ class _Parts:
         asked = Asked(
             programs=[name for one in self.used for name in one.programs],
             libraries=[name for one in self.used for name in one.libraries],
+            named=named.in_source(self._sources()),
             run=self.run,
             starts=self.options.starts,
             unable=unable,
@@ -215,6 +216,11 @@ class _Parts:
         below = lower.of_environment(self.place, self.cache, inventories, asked)
         stowed = {**self.stowed, **below.stow(self.cache, self.reporter)}
         return below, stowed, _snapshot(inventories, stowed, below.records(stowed))
+
+    def _sources(self) -> Iterator[Path]:
+        for inventory in (one.inventory for one in self.used):
+            for path in languages.sources_of(languages.of(inventory.language), self.place.root):
+                yield self.place.root / path
 
 
 def _require_a_reason(place: Place, located: Sequence[Located], options: CaptureOptions) -> None:

@@ -498,14 +498,16 @@ class _Observer:
         if self.data.get(fonts.PLACE):
             return  # an earlier snapshot's
         asked = self.subject.declaration.system.fonts
-        opened = [*self.subject.fonts, *(path for path in asked if os.path.isfile(path))]
+        named = self.subject.named
+        opened = [*self.subject.fonts, *named.fonts, *(path for path in asked if os.path.isfile(path))]
         families = [name for name in asked if "/" not in name]
         use = self.result.uses.get(fonts.LIBRARY)
         of_package = (one.source for one in elves if os.path.basename(one.path).startswith(fonts.LIBRARY))
         library = use.source if use else next(of_package, None)
         if library:
             resolved = fonts.resolve(library, self.subject.memory.folder)
-            by_family = fonts.of_families(library, families) if families else {}
+            every = [*families, *named.families]
+            by_family = fonts.of_families(library, every) if every else {}
             opened += [*resolved.files, *(path for several in by_family.values() for path in several)]
             families = [name for name in families if not by_family.get(name)]
             self.result.notes += [resolved.problem] if resolved.problem else []

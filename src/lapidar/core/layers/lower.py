@@ -19,6 +19,7 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Inventory, ObjectFile
 from lapidar.core.layers import conditions, libraries, tools
+from lapidar.core.layers.named import NONE, Named
 from lapidar.core.layers.protocol import Request, Subject
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress
@@ -85,7 +86,7 @@ def of_subject(subject: Subject, problems: Sequence[str] = ()) -> LowerFound:
     held_to = conditions.observe(subject)
     programs = tools.observe(subject)
     asked = subject.declaration.system
-    named = sorted({*locales.named(held_to.record.variables), *asked.locales})
+    named = sorted({*locales.named(held_to.record.variables), *asked.locales, *subject.named.locales})
     unmet = [name for name in asked.locales if not any(locales.drafts([name], companions.LOCALES))]
     found = libraries.observe(
         replace(
@@ -108,12 +109,14 @@ class Asked:
 
     Attributes:
         programs, libraries: outside programs and libraries that the project's source names.
+        named: data of the machine that it names.
         run: what a run of the analysis was seen to use.
         starts, unable: see `Subject`.
     """
 
     programs: Sequence[str] = ()
     libraries: Sequence[str] = ()
+    named: Named = NONE
     run: ObservedRun | None = None
     starts: bool = True
     unable: Mapping[str, str] = field(default_factory=dict)
@@ -163,6 +166,7 @@ def of_environment(place: Place, cache: Cache, inventories: Sequence[Inventory],
         data=list(_character_sets(mapped)),
         opened_by=_opened_by(run, own) if run else {},
         fonts=[path for path in run.opened if fonts.is_font(path) and outside.has(path)] if run else [],
+        named=asked.named,
         starts=asked.starts,
         unable=asked.unable,
         library_path=[folder for folder in os.environ.get("LD_LIBRARY_PATH", "").split(":") if folder],

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from lapidar.core.environment.folder import Environment
 from lapidar.core.languages.protocol import ObjectFile
+from lapidar.core.layers.named import NONE, Named
 from lapidar.core.records.findings import Finding
 from lapidar.core.records.layers import LowerLayers
 
@@ -79,6 +80,7 @@ class Subject:
         data: what else libraries are to find, as files of their tree.
         opened_by: what programs were seen to open, by the real paths of what was started.
         fonts: font files that a run was seen to open.
+        named: data of the machine that the project's source names.
         starts: whether outside programs are started once, to see what they use for that.
         unable: programs that are to be left out: they do not start from what can be taken of them; why.
         library_path: LD_LIBRARY_PATH.
@@ -98,6 +100,7 @@ class Subject:
     data: Sequence[Draft] = ()
     opened_by: Mapping[str, Sequence[str]] = field(default_factory=dict)
     fonts: Sequence[str] = ()
+    named: Named = NONE
     starts: bool = True
     unable: Mapping[str, str] = field(default_factory=dict)
     library_path: Sequence[str] = ()

@@ -89,7 +89,14 @@ _ZONE_NAMES = dict.fromkeys(
     f"@private@/{companions.ZONES}",
 )
 _ZONE_NAMES["/usr"] = "@private@"  # as one distributor has it, put together of its parts
-_NAMING_FONTS = ("matplotlib.font_manager",)
+# One that looks into the folders of fonts below each of several places.
+_FONT_PLACES = {
+    "/usr/local/share:/usr/share": f"@private@/{fonts.PLACE}",
+    "~/.local/share": f"@private@/{fonts.PLACE}",
+    "XDG_DATA_HOME": "LAPIDAR_NO_FONTS_BUT_ITS_OWN",
+    "XDG_DATA_DIRS": "LAPIDAR_NO_FONTS_BUT_ITS_OWN",
+}
+_NAMING_FONTS, _NAMING_FONT_PLACES = ("matplotlib.font_manager",), ("PIL.ImageFont",)
 _NAMING_ZONES = ("dateutil.tz.tz", "pytz", "pytz.tzfile")
 
 
@@ -112,7 +119,11 @@ def of(placed: Iterable[str], named: Iterable[tuple[str, list[str]]] = (), of_bu
             late.setdefault(_MODULES[data.use], []).append((name, path, unless))
     zones = any(path.startswith(companions.ZONES + "/") for path in paths)
     script = Path(__file__).with_name("_start.py").read_text("utf-8")
-    for modules, led, when in ((_NAMING_FONTS, _FONT_NAMES, True), (_NAMING_ZONES, _ZONE_NAMES, zones)):
+    for modules, led, when in (
+        (_NAMING_FONTS, _FONT_NAMES, True),
+        (_NAMING_FONT_PLACES, _FONT_PLACES, True),
+        (_NAMING_ZONES, _ZONE_NAMES, zones),
+    ):
         for module in modules if when else ():
             names[module] = {**led, **names.get(module, {})}
     own_fonts = [path for path in paths if path.startswith(fonts.FOLDER + "/")]
