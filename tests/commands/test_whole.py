@@ -5,11 +5,14 @@ The invariants of the design, 1 to 4, on real packages.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import pty
 import shutil
 import subprocess
 import sys
+import threading
 import unittest
 from collections import Counter
 from pathlib import Path
@@ -20,7 +23,7 @@ from packaging.utils import canonicalize_name, parse_wheel_filename
 from lapidar.core.cache.store import Cache
 from lapidar.core.languages.python.standards import wheel as wheels
 from lapidar.core.records import lockfile
-from support import WHEELS, Case, seed, tree_of
+from support import PROGRAM, WHEELS, Case, seed, tree_of
 
 
 class Whole(Case):
@@ -187,7 +190,15 @@ class Whole(Case):
         seed(self.project / "demo" / "cache", "whole")
         (self.project / "demo" / "sherds").mkdir()
         (self.project / "demo" / "sherds" / "analysis.py").write_text("of an earlier version\n")
-        said = self.json("demo", "--into", self.project / "demo")
+        # Somebody sits at a terminal, and types nothing: no step may wait for an answer.
+        ours_of_it, terminal = pty.openpty()
+        threading.Thread(target=_emptied, args=(ours_of_it,), daemon=True).start()
+        done = subprocess.run(
+            [PROGRAM, "demo", "--into", self.project / "demo", "--json"],
+            cwd=self.project, env=self.variables, stdin=terminal, stderr=terminal, stdout=subprocess.PIPE, timeout=400,
+        )  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stdout)
+        said = json.loads(done.stdout)
         self.assertIn("in which somebody tries", ours.read_text())
         self.assertTrue(said["identical"])
         self.assertEqual([result["name"] for result in said["results"]], ["scores.csv", "summary.json", "sherds.png"])
@@ -196,6 +207,13 @@ class Whole(Case):
             self.assertGreater(result["bytes"], 1000)
         summary = json.loads((self.project / "demo/elsewhere/results-later/results/summary.json").read_text())
         self.assertEqual((summary["sherds"], summary["kilns"]), (204, 4))
+
+
+def _emptied(terminal: int) -> None:
+    """Read what is written to a terminal, so that nobody waits for it to be read."""
+    with contextlib.suppress(OSError):
+        while os.read(terminal, 65536):
+            pass
 
 
 if __name__ == "__main__":

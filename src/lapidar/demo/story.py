@@ -257,6 +257,7 @@ class Story:
             cwd=at,
             env=variables,
             check=False,
+            stdin=subprocess.DEVNULL,  # at a terminal too nobody is asked: the story goes on by itself
             stdout=subprocess.DEVNULL if self.quiet else None,
         )
         if done.returncode not in codes:
