@@ -240,6 +240,19 @@ class Tools(Below):
         said = json.loads(self.lapidar("--json", "prove", "--", *command).stdout)
         self.assertTrue(said["proven"], said["proofs"])
 
+    def test_java_is_found_by_who_loads_it(self) -> None:
+        if shutil.which("java") is None:
+            skip_loudly(self, "there is no java here")
+        self.captured(self.need("java"))
+        self.lapidar("restore")
+        (self.project / "Fire.java").write_text(
+            "public class Fire { public static void main(String[] words) { System.out.println(Math.sin(3)); } }\n"
+        )
+        self.proven("java", "Fire.java")
+        text = "import os; print(os.path.exists(os.environ['JAVA_HOME'] + '/lib/server/libjvm.so'), os.environ['JAVA_HOME'])"
+        said = self.lapidar("run", "python", "-c", text).stdout
+        self.assertTrue(said.startswith(f"True {self.restored}/"), said)
+
     def in_opt(self, script: str, *words: object, code: int = 0) -> str:
         """Capture with a program in /opt/kiln/bin; what was said."""
         front = self.script("fire", script)

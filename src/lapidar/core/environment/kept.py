@@ -8,8 +8,11 @@ from typing import TypeVar
 import msgspec
 
 from lapidar.core import decoding, foreign
+from lapidar.core.environment import marker
 
-__all__ = ["read", "render"]
+__all__ = ["TOOLS", "read", "render"]
+
+TOOLS = f"{marker.PRIVATE}/tools.json"  # of outside programs; who has none loads nothing of them
 
 T = TypeVar("T")
 

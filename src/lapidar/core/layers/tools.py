@@ -29,10 +29,10 @@ from lapidar.core.records.owner import LAPIDAR, Layer, Owner
 from lapidar.core.records.snapshot import Snapshot, Tool
 from lapidar.core.system import fonts, owners, starting
 
-__all__ = ["EVERYWHERE", "FOLDER", "ToolFound", "ToolsFound", "files_of", "judge", "kept", "observe", "place"]
+__all__ = ["EVERYWHERE", "FOLDER", "ToolFound", "ToolsFound", "files_of", "homes", "judge", "kept", "observe", "place"]
 
 FOLDER = f"{marker.PRIVATE}/tools"  # one for each tool's tree, and one to mount a root of its own on
-KEPT = f"{marker.PRIVATE}/tools.json"
+KEPT = kept_files.TOOLS
 _FIRST_LINE = re.compile(rb"^#!\s*(\S+)(?:[ \t]+(.*?))?\s*$", re.MULTILINE)
 _SHELL = ("sh", "dash", "bash")
 # What every system has and no analysis means by "needs the program"; and compilers, which the standard library starts
@@ -134,6 +134,16 @@ class ToolsFound:
 def kept(environment: Environment) -> tuple[Tool, ...]:
     """The tools of a restored environment; none where it has none."""
     return environment.kept(KEPT, tuple[Tool, ...]) or ()
+
+
+def homes(environment: Environment) -> dict[str, str]:
+    """The variables that lead others to where captured programs have all that is theirs: who loads Java into his own
+    process looks for it by ``JAVA_HOME``."""
+    found: dict[str, str] = {}
+    for tool in kept(environment) if environment.is_private else ():
+        if tool.name == "java" and (home := re.fullmatch(r"(.+)/bin/java", tool.executable)):
+            found["JAVA_HOME"] = f"{environment.folder}/{_folder_of(tool.name)}/{home[1]}"
+    return found
 
 
 def files_of(tool: Tool, tree: Tree, path_of: Mapping[str, str]) -> Iterator[ObjectFile]:

@@ -9,6 +9,7 @@ import msgspec
 import tomli
 
 from lapidar.core import foreign, languages
+from lapidar.core.environment import kept
 from lapidar.core.environment.folder import Environment
 from lapidar.core.layers import conditions
 from lapidar.core.layers.conditions import HeldTo
@@ -72,6 +73,10 @@ def prepare(place: Place, environment: Environment, variables: Mapping[str, str]
     names = [name for language in languages.every() for name in language.variables.hidden]
     names += VARIABLES if environment.is_private else ()
     hidden = tuple(name for name in names if result.pop(name, None) is not None)
+    if os.path.isfile(environment.folder / kept.TOOLS):
+        from lapidar.core.layers import tools  # loaded for those alone that have any
+
+        result |= tools.homes(environment)
     recorded = conditions.kept(environment)
     held_to = None
     if recorded is not None:
