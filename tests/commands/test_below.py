@@ -253,16 +253,16 @@ class Tools(Below):
         said = self.lapidar("run", "python", "-c", text).stdout
         self.assertTrue(said.startswith(f"True {self.restored}/"), said)
 
-    def in_opt(self, script: str, *words: object, code: int = 0) -> str:
+    def in_opt(self, script: str, *words: object, code: int = 0, put: str = "", more: str = "") -> str:
         """Capture with a program in /opt/kiln/bin; what was said."""
         front = self.script("fire", script)
-        self.declare('[needs]\ntools = ["/opt/kiln/bin/fire"]\n')
+        self.declare(f'[needs]\ntools = ["/opt/kiln/bin/fire"]\n{more}')
         behind = self.script("behind", 'echo "$@"')
         place = "mkdir -p /opt /srv && mount -t tmpfs none /opt && mount -t tmpfs none /srv && mkdir -p /opt/kiln/bin "
         place += (
             f"/opt/kiln/lib && cp '{front}' /opt/kiln/bin && cp '{behind}' /opt/kiln/lib && echo tin > /srv/glaze && "
         )
-        done = self.in_namespace(place + 'exec "$@"', PROGRAM, "capture", self.environment(), *words)
+        done = self.in_namespace(place + put + 'exec "$@"', PROGRAM, "capture", self.environment(), *words)
         self.assertEqual(done.returncode, code, done.stderr)
         return done.stderr
 
@@ -271,6 +271,22 @@ class Tools(Below):
         self.in_opt('exec "/opt/kiln/lib/be$(echo hi)nd" "$@"')
         self.lapidar("restore")
         self.proven("fire", "seven")
+
+    def test_nothing_that_tells_the_machine_is_taken(self) -> None:
+        """Not even where it is declared: its identity, keys, what belongs to somebody."""
+        text = "echo fired"
+        (self.folder / "id").write_text("0123456789abcdef0123456789abcdef\n")
+        put = f"mount --bind '{self.folder}/id' /etc/machine-id && echo kept > /opt/kiln/glaze && "
+        put += "sed s/^/id=/ /etc/machine-id > /opt/kiln/told && echo key > /opt/kiln/fire.key && "
+        put += "mkdir -p /opt/kiln/own && echo mine > /opt/kiln/own/secret && chmod 600 /opt/kiln/own/secret && "
+        if not os.path.exists("/etc/machine-id"):
+            skip_loudly(self, "this machine has no identity")
+        self.in_opt(text, put=put, more='files = ["/opt/kiln", "/etc/machine-id"]\n')
+        self.lapidar("restore")
+        lies = self.restored / "lib/lapidar/tools/fire"
+        found = {str(path.relative_to(lies)) for path in lies.rglob("*") if "kiln" in str(path) and path.is_file()}
+        self.assertEqual(found, {"opt/kiln/bin/fire", "opt/kiln/lib/behind", "opt/kiln/glaze"})
+        self.assertFalse((lies / "etc/machine-id").exists())
 
     def test_what_does_not_start_is_left_out(self) -> None:
         """It reads what nobody takes along: here it starts, and from what was captured of it it does not."""

@@ -102,22 +102,6 @@ def run(session: Session) -> int:
     return ExitCode.DONE
 
 
-def show_additions(additions: Sequence[Addition], view: View) -> None:
-    """What is to be declared, with whose it is and what of it is used."""
-    from lapidar.core.records import words
-
-    for (key, value), several in _together(additions).items():
-        some = words.some((one.path for one in several if one.path != value), _NAMED)
-        view.note(f"  {key} {value} ({several[0].owned_by}{f': {some}' if some else ''})")
-
-
-def _together(additions: Sequence[Addition]) -> dict[tuple[str, str], list[Addition]]:
-    found: dict[tuple[str, str], list[Addition]] = {}
-    for one in additions:
-        found.setdefault((one.key, one.value), []).append(one)
-    return found
-
-
 def _proving(session: Session, cache: Cache, how: CaptureOptions) -> int:
     """Capture, and prove what was captured."""
     from lapidar.cli import prove
@@ -128,14 +112,14 @@ def _proving(session: Session, cache: Cache, how: CaptureOptions) -> int:
     def agrees(additions: Sequence[Addition]) -> bool:
         told = "is declared in lapidar.toml" if options.yes else "would have to be declared"
         view.note(f"The original uses more than a capture finds by itself; it {told}:")
-        show_additions(additions, view)
+        prove.show_additions(additions, view)
         return options.yes or view.asks("Declare it in lapidar.toml ([needs])?")
 
     done = capture_and_prove(session.place, cache, how, agrees, view.reporter())
     if view.json:
         added = [
             {"key": key, "value": value, "package": several[0].owner, "paths": [one.path for one in several]}
-            for (key, value), several in _together(done.added).items()
+            for (key, value), several in prove.together(done.added).items()
         ]
         view.object({**_object(done.captured), "added": added, "proof": prove.as_values(done.proved)})
     else:

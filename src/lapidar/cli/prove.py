@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from lapidar.cli.exit_codes import ExitCode
@@ -11,6 +12,7 @@ from lapidar.cli.view import View, human_seconds
 from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
+    from lapidar.core.flows.complete import Addition
     from lapidar.core.flows.prove import Missing, Proved
 
 DESCRIPTION = """\
@@ -31,6 +33,7 @@ exit codes:
   1  not proven                          3  it could not be run"""
 
 _MOST_SHOWN = 12
+_SHOWN = 3
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -89,7 +92,6 @@ def run(session: Session) -> int:
 
 def _offer(session: Session, proved: list[Proved]) -> None:
     """Where somebody is there to be asked: take along what was missing, as far as it can be declared."""
-    from lapidar.cli import capture
     from lapidar.core.flows import complete
 
     view = session.view
@@ -98,10 +100,27 @@ def _offer(session: Session, proved: list[Proved]) -> None:
     if view.json or not additions or not view.has_company:
         return
     view.line()
-    capture.show_additions(additions, view)
+    show_additions(additions, view)
     if view.asks("Declare it in lapidar.toml ([needs])?"):
         complete.declare(session.place, additions)
         view.line("next: lapidar capture, or lapidar pin where the project pins; then lapidar restore, lapidar prove")
+
+
+def show_additions(additions: Sequence[Addition], view: View) -> None:
+    """What is to be declared, with whose it is and what of it is used."""
+    from lapidar.core.records import words
+
+    for (key, value), several in together(additions).items():
+        some = words.some((one.path for one in several if one.path != value), _SHOWN)
+        view.note(f"  {key} {value} ({several[0].owned_by}{f': {some}' if some else ''})")
+
+
+def together(additions: Sequence[Addition]) -> dict[tuple[str, str], list[Addition]]:
+    """Additions by what is to be written where."""
+    found: dict[tuple[str, str], list[Addition]] = {}
+    for one in additions:
+        found.setdefault((one.key, one.value), []).append(one)
+    return found
 
 
 def _draw(session: Session, proved: Proved, several: bool) -> None:

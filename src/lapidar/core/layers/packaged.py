@@ -9,6 +9,7 @@ import os
 import re
 import stat
 from collections.abc import Iterable, Iterator
+from pathlib import Path
 
 from lapidar.core.system import elf, owners
 from lapidar.core.system.loader import System
@@ -37,7 +38,8 @@ HELD = (
     *(f"/usr/share/{name}/" for name in "zoneinfo locale terminfo fontconfig".split()),
     "/usr/lib/locale/",
     "/usr/lib/os-release",
-    *(f"/etc/{name}/" for name in "fonts ssl pki pam.d security".split()),
+    *(f"/etc/{name}/" for name in "apt fonts pam.d pki security ssh ssl".split()),
+    *(f"/var/lib/{name}/" for name in "apt dbus dpkg rpm systemd ucf".split()),
     # Also what is called like them, with more behind.
     *(
         f"/etc/{name}"
@@ -61,6 +63,7 @@ _SECRET = re.compile(
     r"(^|[._/-])(private|secrets?|credentials?|password|passwd|token|id_(rsa|ed25519))|\.(key|pem|p12)$"
 )
 _MOST_BYTES = 64 << 20  # of a file that installing has made
+_MOST_OF_A_TEXT, _DIGITS = 1 << 16, 32
 
 
 def take(paths: dict[str, bool], names: Iterable[str]) -> None:
@@ -108,7 +111,7 @@ def refused(place: str) -> str:
     if place.startswith(HELD) or _SECRET.search(place):
         return "each machine has its own, or it looks like a secret"
     if not os.path.isdir(place) and not is_for_all(place):
-        return "it is not the system's own and there for all, or too large"
+        return "it is not the system's own and there for all"
     return ""
 
 
@@ -145,7 +148,8 @@ def take_made(paths: dict[str, bool], names: Iterable[str]) -> None:
     found = [*_beside(paths), *_below(own), *(one for path in named for one in _named(path, paths))]
     found = [path for path in dict.fromkeys(found) if path not in paths and wanted(path) and is_for_all(path)]
     owned = owners.here().of(found, of_links=True)
-    paths |= {path: os.path.islink(path) for path in found if path not in owned}
+    found = [path for path in found if path not in owned and os.path.getsize(path) <= _MOST_BYTES]
+    paths |= {path: os.path.islink(path) for path in found}
 
 
 def found_by_loader(path: str) -> bool:
@@ -182,10 +186,18 @@ def is_for_all(path: str) -> bool:
         status = os.stat(path)
     except OSError:
         return False
-    readable = status.st_uid == 0 and status.st_mode & stat.S_IROTH
-    return (
-        bool(readable) and stat.S_ISREG(status.st_mode) and status.st_size <= _MOST_BYTES and not _SECRET.search(path)
-    )
+    if status.st_uid != 0 or not status.st_mode & stat.S_IROTH or not stat.S_ISREG(status.st_mode):
+        return False
+    return not _SECRET.search(path) and not (status.st_size <= _MOST_OF_A_TEXT and _tells_the_machine(path))
+
+
+def _tells_the_machine(path: str) -> bool:
+    """Whether a file has this machine's identity in it (machine-id(5))."""
+    try:
+        own = Path("/etc/machine-id").read_bytes().strip()
+        return len(own) >= _DIGITS and own in Path(path).read_bytes()
+    except OSError:
+        return False
 
 
 def _named(path: str, paths: dict[str, bool]) -> Iterator[str]:

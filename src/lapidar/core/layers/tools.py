@@ -10,7 +10,7 @@ from __future__ import annotations
 import os
 import re
 import stat
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
@@ -72,6 +72,7 @@ class ToolFound:
 
     Attributes:
         executable, interpreter: paths in its tree.
+        paths: what is taken of this machine; whether it stands for the link itself.
         package: the operating system's package that has it.
         start: how it starts here; None where nobody tried, or nothing can be said.
     """
@@ -82,6 +83,13 @@ class ToolFound:
     interpreter: str | None = None
     package: owners.SystemPackage | None = None
     start: starting.Start | None = None
+    paths: dict[str, bool] = field(default_factory=dict)
+
+    @property
+    def has_places(self) -> bool:
+        """Whether it has files at fixed places: it has a root of its own then."""
+        mine = f"/{self.executable}"
+        return any(path != mine and not _NO_PLACE_MATTERS.search(path) for path in self.paths)
 
     @property
     def owner(self) -> Owner:
@@ -200,6 +208,7 @@ def observe(subject: Subject) -> ToolsFound:
             "apart; what only a start shows was not captured"
         )
     declared = subject.declaration.system
+    _draft([tool for tool in found.tools if tool.paths], declared)
     if len(records) < len(found.tools) + len(found.held):  # those of a restored environment have theirs already
         found.warnings += _unmet(declared)
     elif (declared.packages or declared.files) and not records:
@@ -284,7 +293,7 @@ def _observe(name: str, path: str, warnings: list[str], subject: Subject) -> Too
         return None
     tool = ToolFound(name, real.lstrip("/"))
     start = tool.start = starting.start(path) if subject.starts else None
-    paths = {real: False}
+    paths = tool.paths = {real: False}
     tool.package = owners.here().of([real]).get(real)
     # An interpreter's own package may be a part of the one that is called like it (perl-base), and a name another
     # package's than what it leads to (pdflatex).
@@ -300,22 +309,25 @@ def _observe(name: str, path: str, warnings: list[str], subject: Subject) -> Too
     if start:  # what a wrapper starts in its turn
         packaged.take_with_packages(paths, map(os.path.realpath, start.observed.executed))
     packaged.take_made(paths, asked)
-    if _has_places(paths, real):
-        packaged.take(paths, subject.declaration.system.packages)
-        packaged.take_made(paths, subject.declaration.system.packages)
-        packaged.take_declared(paths, subject.declaration.system.files)
     # By it, or by what it starts of its own.
     opened = {file for by in set(paths) & set(subject.opened_by) for file in subject.opened_by[by]}
     packaged.take_opened(paths, filter(_is_of_the_system, {*opened, *(start.observed.opened if start else ())}))
-    tool.drafts = walk.drafts(
-        walk.Found(one.lstrip("/"), one, link) for one, link in sorted(paths.items()) if _can_be_taken(one)
-    ).drafts
     return tool
 
 
-def _has_places(paths: Iterable[str], real: str) -> bool:
-    """Whether a program has files at fixed places: it has a root of its own then."""
-    return any(path != real and not _NO_PLACE_MATTERS.search(path) for path in paths)
+def _draft(new: list[ToolFound], declared: SystemNeeds) -> None:
+    """Make drafts of what was found, with what is declared for those that have files at fixed places, and with that
+    a root of their own; where none has, for all."""
+    having = [tool.name for tool in new if tool.has_places] or [tool.name for tool in new]
+    for tool in new:
+        if tool.name in having:
+            packaged.take(tool.paths, declared.packages)
+            packaged.take_made(tool.paths, declared.packages)
+            packaged.take_declared(tool.paths, declared.files)
+        found = sorted(tool.paths.items())
+        tool.drafts = walk.drafts(
+            walk.Found(one.lstrip("/"), one, link) for one, link in found if _can_be_taken(one)
+        ).drafts
 
 
 def _can_be_taken(path: str) -> bool:
@@ -384,7 +396,7 @@ def _is_of_the_system(path: str) -> bool:
     kernel, or that the libraries' layer has."""
     held = fonts.is_font(path) or _NO_PLACE_MATTERS.search(path) or packaged.found_by_loader(path)
     held = held or not packaged.wanted(path)
-    return path.startswith(("/usr/", "/etc/", "/opt/", "/var/lib/")) and not held
+    return path.startswith(("/usr/", "/etc/", "/opt/", "/var/lib/")) and not held and packaged.is_for_all(path)
 
 
 def _take_what_all_have(paths: dict[str, bool]) -> None:
