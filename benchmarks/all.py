@@ -25,6 +25,7 @@ def main() -> None:
         "pin",
         "results",
         "changes",
+        "proving",
     ):
         subprocess.run([sys.executable, str(Path(__file__).with_name(f"{name}.py"))], check=True)
 

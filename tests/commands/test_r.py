@@ -151,11 +151,11 @@ class Restored(RCase):
         own = f"{self.restored}/lib/R/site-library {self.restored}/lib/R/library  FALSE"
         self.assertEqual(self.lapidar("-q", "run", "Rscript", "asked.R").stdout, own)
         self.assertEqual(self.lapidar("-q", "run", "R", "--no-echo", "--no-save", "-f", "asked.R").stdout, own)
-        for words, found in ((), "FALSE"), (("--restore",), "TRUE"):  # R CMD BATCH asks for a saved session by itself
-            self.lapidar(
-                "-q", "run", "R", "CMD", "BATCH", "--no-save", "--slave", "--no-timing", *words, "asked.R", "told"
-            )
-            self.assertTrue((self.project / "told").read_text().endswith(found), (self.project / "told").read_text())
+        for options, found in ({}, "FALSE"), ({"R_BATCH_OPTIONS": "--restore"}, "TRUE"):  # it asks for one by itself
+            words = ("-q", "run", "R", "CMD", "BATCH", "--no-save", "--slave", "--no-timing", "asked.R", "told")
+            self.lapidar(*words, env={**self.variables, **options})
+            told = (self.project / "told").read_text()
+            self.assertTrue(told.endswith(found), told)
         start = [str(self.restored / "bin" / "Rscript"), "asked.R"]
         direct = subprocess.run(start, cwd=self.project, env=self.variables, capture_output=True, text=True)
         self.assertEqual(direct.stdout, own, "nor where the launcher is started by its path")

@@ -24,12 +24,12 @@ __all__ = [
     "AT_LATE",
     "CLOSED",
     "DRIVERS",
-    "EMULATOR",
     "LATE",
     "LIBRARIES_PLACE",
     "LINKER",
     "Host",
     "Private",
+    "behind",
     "behind_starter",
     "can_start",
     "fill",
@@ -50,8 +50,6 @@ AT_LATE = "/proc/self/fd/9"  # that folder as a loader can have it built in, whe
 LIBRARIES_PLACE = "libraries"  # among a runtime's places: where its own shared libraries lie, if not in lib
 LINKER = f"{marker.PRIVATE}/linking/ld"  # what compilers find in the linker's stead
 DRIVERS = "drivers"  # the folder there of links to libraries of the host's device drivers
-
-EMULATOR = "LAPIDAR_EMULATOR"  # the variable with the words that a private launch stands behind, for a proof
 
 _BEHIND = ".program"
 
@@ -150,7 +148,7 @@ class Private:
         return (
             self.settings()
             + (f'exec 9<"{own}/{LATE}"\n' if self.late else "")
-            + f'exec ${{{EMULATOR}-}} "{own}/{inside(loader)}"{_late(self.options)} --library-path "{folders}"{rpath}'
+            + f'exec "{own}/{inside(loader)}"{_late(self.options)} --library-path "{folders}"{rpath}'
         )
 
 
@@ -251,6 +249,14 @@ def tool(name: str, executable: str, interpreter_path: str | None, private: Priv
     # Where a compiler looks for the linker first.
     linking = f'export COMPILER_PATH="$at/{posixpath.dirname(LINKER)}"\n' if links else ""
     return fill(_TOOL, helper=helper, words=words, settings=private.settings() + linking)
+
+
+def behind(text: bytes, words: Sequence[str]) -> bytes | None:
+    """A launcher that starts the environment's loader behind an emulator's words; None for what is no such launcher."""
+    starts = f'\nexec "$at/{marker.PRIVATE}/'.encode()
+    if starts not in text:
+        return None
+    return text.replace(starts, f"\nexec {shlex.join(words)} ".encode() + starts.removeprefix(b"\nexec "))
 
 
 def linker(private: Private) -> bytes:

@@ -9,8 +9,8 @@ import shutil
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lapidar.core import atomic, languages
@@ -31,6 +31,7 @@ from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, results
 from lapidar.core.records.declaration import DeclaredAnalysis
+from lapidar.core.records.owner import LAPIDAR
 from lapidar.core.records.results import Analysis
 from lapidar.core.restored import alone
 from lapidar.core.restored.alone import Elsewhere
@@ -312,7 +313,6 @@ class _Again:
         writable = None if self.options.opened else (str(folder), *_DEVICES)
         root = None
         if besides:
-            variables = {**variables, launchers.EMULATOR: shlex.join(besides.emulator)}
             root, free = self._own_root(folder, ready.program, [place, temporary], besides)
             writable = (*(writable or ()), *free)
         limits = running.Limits(
@@ -365,6 +365,8 @@ class _Again:
             )
         (top := folder / "root").mkdir()
         root, free = alone.laid_out(top, [environment, *shown], besides)
+        if besides.emulator:
+            root = replace(root, instead=tuple(_emulated(Environment(environment), besides.emulator, folder)))
         if not any(program == place or program.startswith(f"{place}/") for place in (*root.shown, str(folder))):
             name = os.path.basename(program)
             raise LapidarError(
@@ -471,6 +473,21 @@ _EACH_TIME = {
     "the folder it ran in": re.compile(rb"/[^\s\0\"']*/" + RERUN.encode() + rb"[^\s\0\"']*"),
     "process numbers": re.compile(rb"(?i)(?<=pid)\W{0,3}\d+|(?<=process)\W{0,3}\d+"),
 }
+
+
+def _emulated(environment: Environment, words: Sequence[str], folder: Path) -> Iterator[tuple[str, str]]:
+    """An environment's launchers as they start everything behind an emulator, each with the place of the original."""
+    listed = environment.manifest
+    (made := folder / "launchers").mkdir()
+    for number, path in enumerate(listed.listing.paths_of(LAPIDAR) if listed else ()):
+        place = environment.folder / path
+        if place.is_symlink() or not os.access(place, os.X_OK):
+            continue
+        text = launchers.behind(place.read_bytes(), words)
+        if text is not None:
+            (made / str(number)).write_bytes(text)
+            (made / str(number)).chmod(0o755)
+            yield str(made / str(number)), os.path.abspath(place)
 
 
 def _by_content(one: Path, other: Path) -> str:

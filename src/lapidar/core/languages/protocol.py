@@ -198,6 +198,7 @@ class Variables(NamedTuple):
         numeric: packages that compute: what changes of them most likely changes results.
         single_thread: those that say how many threads or processes work: the portable profile has one.
         caches: patterns of the paths of files that programs keep for an environment outside of it, and make again.
+        given: what a run has unless its caller or the snapshot says otherwise.
     """
 
     watched: tuple[str, ...] = ()
@@ -207,6 +208,7 @@ class Variables(NamedTuple):
     single_thread: tuple[str, ...] = ()
     numeric: tuple[str, ...] = ()
     caches: tuple[str, ...] = ()
+    given: tuple[tuple[str, str], ...] = ()
 
 
 class LoadTest(NamedTuple):

@@ -69,7 +69,7 @@ def prepare(place: Place, environment: Environment, variables: Mapping[str, str]
     Raises:
         LapidarError: the project's file of variables cannot be read.
     """
-    result = dict(variables)
+    result = {**dict(one for language in languages.every() for one in language.variables.given), **variables}
     names = [name for language in languages.every() for name in language.variables.hidden]
     names += VARIABLES if environment.is_private else ()
     hidden = tuple(name for name in names if result.pop(name, None) is not None)

@@ -37,10 +37,16 @@ class Root:
     Attributes:
         folder: what lies in it is all that is to be seen, and
         shown: these files and folders of the host, at the same places; for each, something of its kind lies there.
+        instead: besides files of the host, each at the place of one of those.
     """
 
     folder: str
     shown: tuple[str, ...]
+    instead: tuple[tuple[str, str], ...] = ()
+
+    def lines(self) -> str:
+        """As the supervisor is told: a line each, with the place behind a byte of 1 where it is another."""
+        return "\n".join([*self.shown, *(f"{file}\1{place}" for file, place in self.instead)])
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -229,7 +235,7 @@ def _started(
         files.copies if files else "",
         "\n".join(files.ignored) if files else "",
         options.root.folder if options.root else "",
-        "\n".join(options.root.shown) if options.root else "",
+        options.root.lines() if options.root else "",
     ]
     try:
         return subprocess.Popen(

@@ -29,6 +29,8 @@ def lay_out(parts: LanguageParts, into: Layout, at: Placing) -> None:
     runtime = parts.runtime
     into.add(runtime.owner, placing.runtime_entries(runtime, at.trees[runtime.tree]))
     named = [one for package in parts.packages for one in shipped.naming_modules(at.trees[package.tree], at.cache)]
+    # Only where it is: what the environments of earlier versions have is as they have it.
+    named += [(module, []) for module in startup.FONT_PLACES_OF if any(one.name == "pillow" for one in parts.packages)]
     _launchers(runtime, named, into, at)
     for package in parts.packages:
         _PackageLayout(into, runtime, package, at.trees[package.tree], at).add()

@@ -13,7 +13,7 @@ from lapidar.core.environment import marker
 from lapidar.core.languages.python import shipped
 from lapidar.core.system import companions, fonts
 
-__all__ = ["PATH_FILE", "SCRIPT", "Start", "naming", "of"]
+__all__ = ["FONT_PLACES_OF", "PATH_FILE", "SCRIPT", "Start", "naming", "of"]
 
 PATH_FILE = "lapidar-libraries.pth"  # in the folder of packages
 SCRIPT = f"{marker.PRIVATE}/start.py"
@@ -96,7 +96,8 @@ _FONT_PLACES = {
     "XDG_DATA_HOME": "LAPIDAR_NO_FONTS_BUT_ITS_OWN",
     "XDG_DATA_DIRS": "LAPIDAR_NO_FONTS_BUT_ITS_OWN",
 }
-_NAMING_FONTS, _NAMING_FONT_PLACES = ("matplotlib.font_manager",), ("PIL.ImageFont",)
+_NAMING_FONTS = ("matplotlib.font_manager",)
+FONT_PLACES_OF = ("PIL.ImageFont",)
 _NAMING_ZONES = ("dateutil.tz.tz", "pytz", "pytz.tzfile")
 
 
@@ -121,7 +122,7 @@ def of(placed: Iterable[str], named: Iterable[tuple[str, list[str]]] = (), of_bu
     script = Path(__file__).with_name("_start.py").read_text("utf-8")
     for modules, led, when in (
         (_NAMING_FONTS, _FONT_NAMES, True),
-        (_NAMING_FONT_PLACES, _FONT_PLACES, True),
+        (FONT_PLACES_OF, _FONT_PLACES, names.keys() >= {*FONT_PLACES_OF}),
         (_NAMING_ZONES, _ZONE_NAMES, zones),
     ):
         for module in modules if when else ():

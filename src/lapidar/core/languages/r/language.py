@@ -47,6 +47,8 @@ class R:
             "sf sp terra igraph zoo xts forecast robustbase boot rpart brms rstan stringi".split()
         ),
         unheld=("torch", "tensorflow"),
+        # R CMD BATCH asks for a saved session by itself, and that is no part of a snapshot; the last word counts.
+        given=(("R_BATCH_OPTIONS", "--no-restore-data"),),
     )
     declaration_files = ("DESCRIPTION",)
     source_suffixes = (".R", ".r", ".Rmd", ".rmd", ".qmd", ".Rnw", ".rnw")

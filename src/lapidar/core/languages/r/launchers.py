@@ -78,8 +78,6 @@ replaced() { # in $1, each $2 by $3 -> $out
 encoded() { replaced "$1" " " '~+~'; replaced "$out" "$line" '~n~'; }
 error() { echo "ERROR: $*" >&2; exit 1; }
 data=--no-restore-data
-by_itself=${LAPIDAR_BATCH-} # R CMD BATCH asks for a saved session by itself; whoever wants one says so once more
-unset LAPIDAR_BATCH
 left=$# # words not looked at yet; these stand first, and what was made of the others behind them
 while [ "$left" -gt 0 ]; do
   word=$1; shift; left=$((left - 1))
@@ -89,14 +87,12 @@ while [ "$left" -gt 0 ]; do
       made=$(($# - left))
       while [ "$left" -gt 0 ]; do first=$1; shift; set -- "$@" "$first"; left=$((left - 1)); done
       shift "$made"
-      [ "${1-}" != BATCH ] || export LAPIDAR_BATCH=yes
       exec sh "$R_HOME/bin/Rcmd" "$@" ;;
     -g | --gui) [ "$left" -gt 0 ] || error "option '$word' requires an argument"
       next=$1; shift; left=$((left - 1)); set -- "$@" "$word" "$next" ;;
     -d | --debugger | --debugger=* | --debugger-args=*) error "no debugger is started from this environment" ;;
     -h | --help) usage; exit 0 ;;
-    --restore) [ -z "$by_itself" ] || { by_itself=; continue; }; data= ;;
-    --no-restore | --no-restore-data | --vanilla) data= ;;
+    --restore | --no-restore | --no-restore-data | --vanilla) data= ;;
   esac
   case $word in
     --args) # the rest as it is

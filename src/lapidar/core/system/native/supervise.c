@@ -928,7 +928,10 @@ static long other_root(const char *folder, const char *shown) {
     if ((error = call(165, P("none"), P("/"), 0, 16384 | (1 << 18), 0)) < 0) return error; /* private, all of it */
     if ((error = call(165, P(folder), P(folder), 0, 4096 | 16384, 0)) < 0) return error;
     while (next_line(&shown, one)) {
-        if (!joined(at, folder, one + 1)) return -ENAMETOOLONG;
+        const char *place = one; /* where it lies: behind a byte of 1, if not at its own place */
+        for (char *cut = one; *cut; cut++)
+            if (*cut == 1) *cut = 0, place = cut + 1;
+        if (!joined(at, folder, place + 1)) return -ENAMETOOLONG;
         if ((error = call(165, P(one), P(at), 0, 4096 | 16384, 0)) < 0) return error;
     }
     call(170, P("elsewhere"), 9, 0, 0, 0); /* sethostname */
