@@ -186,7 +186,9 @@ def is_for_all(path: str) -> bool:
         status = os.stat(path)
     except OSError:
         return False
-    if status.st_uid != 0 or not status.st_mode & stat.S_IROTH or not stat.S_ISREG(status.st_mode):
+    # On a cluster, programs in /opt may be another administrator's.
+    is_systems = status.st_uid == 0 or path.startswith(("/opt/", "/usr/"))
+    if not is_systems or not status.st_mode & stat.S_IROTH or not stat.S_ISREG(status.st_mode):
         return False
     return not _SECRET.search(path) and not (status.st_size <= _MOST_OF_A_TEXT and _tells_the_machine(path))
 
