@@ -165,6 +165,20 @@ class Proofs(Ready):
         self.assertIn(f"it talks to 127.0.0.1:{port}, and alone there is nobody", said)
         self.assertIn("keep what comes from there as a file of the project", said)
 
+    def test_what_talks_to_itself_and_lacks_something(self) -> None:
+        """The one is no reason, and the other is."""
+        data = self.outside("kilns.txt")
+        data.write_text("1280\n")
+        self.record(
+            "import os, socket\nwith socket.create_server(('127.0.0.1', 0)) as server:\n"
+            "    socket.create_connection(server.getsockname()).close()\n"
+            f"told = open({str(data)!r}).read() if os.path.exists({str(data)!r}) else 'none'\n"
+            "open('out.txt', 'w').write(told)\n"
+        )
+        said = self.lapidar("prove", code=1).stdout
+        self.assertIn("elsewhere its results would be others", said)
+        self.assertIn(f"copy {data} into the project", said)
+
     def test_what_hangs_on_the_host_itself(self) -> None:
         self.record("import socket; open('out.txt', 'w').write(socket.gethostname())")
         self.assertIn("what the host is called", self.lapidar("prove", code=1).stdout)

@@ -117,8 +117,9 @@ class Proved:
 
     @property
     def needs_network(self) -> bool:
-        """Whether it wanted to talk to somebody, which may be why it is another."""
-        return bool(self.rerun.partners) and not self.rerun.is_good
+        """Whether it wanted to talk to somebody, and nothing that it uses is missing: that may be why it is another."""
+        lacks = any(one.was_used for one in self.missing)
+        return bool(self.rerun.partners) and not self.rerun.is_good and not lacks
 
     @property
     def why_not(self) -> str:
