@@ -61,7 +61,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--prove",
         action="store_true",
         help="run the COMMAND after -- in the environment; capture, restore, and run it where nothing of this machine "
-        "is in sight, until it gives the same; programs that it lacks are declared in lapidar.toml (asks first)",
+        "is in sight, until it gives the same; what only that run tells of (programs, packages of the system, files, "
+        "libraries, fonts) is declared in lapidar.toml (asks first)",
     )
     parser.add_argument(
         "--start-nothing",
