@@ -240,6 +240,23 @@ class Tools(Below):
         said = json.loads(self.lapidar("--json", "prove", "--", *command).stdout)
         self.assertTrue(said["proven"], said["proofs"])
 
+    def test_a_program_that_an_environment_module_leads_to(self) -> None:
+        """It lies on PATH, and its library on the loader's own path of the caller."""
+        place = self.folder / "module"
+        (place / "bin").mkdir(parents=True)
+        compile_c(place, "libglaze9.so", "int glaze(void){return 42;}", "-shared", "-fPIC", "-Wl,-soname,libglaze9.so")
+        code = '#include <stdio.h>\nint glaze(void);int main(void){printf("%d\\n",glaze());return 0;}'
+        compile_c(place / "bin", "glazer", code, f"-L{place}", "-lglaze9")
+        self.variables |= {"PATH": f"{place}/bin:{os.environ['PATH']}", "LD_LIBRARY_PATH": str(place)}
+        self.declare('[needs]\ntools = ["glazer"]\n')
+        said = self.lapidar("capture", self.environment()).stderr
+        self.assertNotIn("glazer", said)
+        shutil.rmtree(place)
+        del self.variables["LD_LIBRARY_PATH"]
+        self.lapidar("restore")
+        self.assertEqual(self.lapidar("-q", "run", "glazer").stdout, "42\n")
+        self.proven("glazer")
+
     def test_java_is_found_by_who_loads_it(self) -> None:
         if shutil.which("java") is None:
             skip_loudly(self, "there is no java here")

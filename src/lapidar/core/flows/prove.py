@@ -38,7 +38,7 @@ __all__ = ["Missing", "ProveOptions", "Proved", "prove", "prove_analysis", "prov
 
 # What a system has of its own, and asks for by itself: each has another, and none of it is an analysis's.
 _OF_EACH_SYSTEM = re.compile(
-    r"/etc/(localtime|timezone|machine-id|mtab|environment|inputrc|os-release|debian_version|lsb-release"
+    r"/etc/(localtime|timezone|machine-id|mtab|g?shadow|environment|inputrc|os-release|debian_version|lsb-release"
     r"|ssl/.*|pki/.*|ca-certificates.*|gai\.conf|services|protocols)$"
     r"|/usr/share/i18n(/|$)|/etc$|/usr(/s?bin|/lib|/local|/local/s?bin|/share)?$|/s?bin$|/lib(64)?$|/home$|/root$"
     r"|/var(/tmp|/run|/lib)?$|/tmp$|/opt$"

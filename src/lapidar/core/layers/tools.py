@@ -292,7 +292,7 @@ def _observe(name: str, path: str, warnings: list[str], subject: Subject) -> Too
         warnings.append(f"{name} ({real}) cannot be read, and was left out")
         return None
     tool = ToolFound(name, real.lstrip("/"))
-    start = tool.start = starting.start(path) if subject.starts else None
+    start = tool.start = starting.start(path, variables=_callers()) if subject.starts else None
     paths = tool.paths = {real: False}
     tool.package = owners.here().of([real]).get(real)
     # An interpreter's own package may be a part of the one that is called like it (perl-base), and a name another
@@ -313,6 +313,11 @@ def _observe(name: str, path: str, warnings: list[str], subject: Subject) -> Too
     opened = {file for by in set(paths) & set(subject.opened_by) for file in subject.opened_by[by]}
     packaged.take_opened(paths, filter(_is_of_the_system, {*opened, *(start.observed.opened if start else ())}))
     return tool
+
+
+def _callers() -> dict[str, str]:
+    """By what a program is found, and finds its libraries, where the caller is: environment modules set these."""
+    return {name: os.environ[name] for name in ("PATH", "LD_LIBRARY_PATH") if name in os.environ}
 
 
 def _draft(new: list[ToolFound], declared: SystemNeeds) -> None:
