@@ -41,6 +41,12 @@ class Proofs(Ready):
         (self.project / f"{name}.py").write_text(script)
         self.lapidar("record", name, "--", "python", f"{name}.py")
 
+    def recorded_again(self, script: str) -> None:
+        """With what was declared meanwhile."""
+        self.lapidar("capture", self.captured, "--yes", "--scope", "whole")
+        self.lapidar("restore")
+        self.record(script)
+
     def proved(self, *words: str, code: int = 0) -> dict[str, Any]:
         found: dict[str, Any] = self.json("prove", *words, code=code)["proofs"][0]
         return found
@@ -146,9 +152,7 @@ class Proofs(Ready):
         self.assertIn('[conditions] env = ["NAME"]', said)
         self.assertIn("with another user's variables", said)
         (self.project / "lapidar.toml").write_text('[conditions]\nenv = ["KILN"]\n')
-        self.lapidar("capture", self.captured, "--yes", "--scope", "whole")
-        self.lapidar("restore")
-        self.record("import os; open('out.txt', 'w').write(os.environ.get('KILN', 'none'))")
+        self.recorded_again("import os; open('out.txt', 'w').write(os.environ.get('KILN', 'none'))")
         self.assertTrue(self.proved()["proven"])
 
     def test_what_talks_to_somebody(self) -> None:
@@ -224,9 +228,7 @@ class Proofs(Ready):
         self.assertEqual(process.wait(), 1, said)
         self.assertIn(b"tools git", said)
         self.assertEqual((self.project / "lapidar.toml").read_text(), '[needs]\ntools = ["git"]\n')
-        self.lapidar("capture", self.captured, "--yes")
-        self.lapidar("restore")
-        self.record("import subprocess; subprocess.run(['git', '--version'], stdout=open('out.txt', 'w'))")
+        self.recorded_again("import subprocess; subprocess.run(['git', '--version'], stdout=open('out.txt', 'w'))")
         self.assertTrue(self.proved()["proven"])
 
     def test_by_way_of_links(self) -> None:
@@ -259,9 +261,7 @@ class Proofs(Ready):
         said = self.lapidar("prove", code=1).stdout
         (told,) = re.findall(r"write (\[needs\]) (tools = \[.*\]) into lapidar.toml, and capture or pin again", said)
         (self.project / "lapidar.toml").write_text("\n".join(told))
-        self.lapidar("capture", self.captured)
-        self.lapidar("restore")
-        self.record(script)
+        self.recorded_again(script)
         self.assertEqual((self.project / "heat.txt").read_text(), "1280\n")
         self.lapidar("prove")
 

@@ -109,10 +109,11 @@ def _offer(session: Session, proved: list[Proved]) -> None:
 def show_additions(additions: Sequence[Addition], view: View) -> None:
     """What is to be declared, with whose it is and what of it is used."""
     from lapidar.core.records import words
+    from lapidar.core.system.owners import in_words
 
     for (key, value), several in together(additions).items():
         some = words.some((one.path for one in several if one.path != value), _SHOWN)
-        view.note(f"  {key} {value} ({several[0].owned_by}{f': {some}' if some else ''})")
+        view.note(f"  {key} {value} ({in_words(several[0].owner)}{f': {some}' if some else ''})")
 
 
 def together(additions: Sequence[Addition]) -> dict[tuple[str, str], list[Addition]]:
@@ -155,20 +156,22 @@ def show(proved: Proved, view: View) -> None:
 def _missing(missing: tuple[Missing, ...], view: View) -> None:
     if not missing:
         return
+    from lapidar.core.system.owners import in_words
+
     view.line()
     was_needless = all(one.was_used is None for one in missing)
     more = ", and not needed for these results" if was_needless else ""
     view.line(f"Looked for and not there, though this machine has it{more}:", "" if was_needless else "warn")
     shown = sorted(missing, key=lambda one: not one.was_used)
-    together: dict[tuple[str, str, bool | None], list[str]] = {}
+    by_owner: dict[tuple[str, str, bool | None], list[str]] = {}
     for one in shown:
         # Of very many, one of each package's is shown.
         path = "" if len(shown) > _MOST_SHOWN else one.path
-        together.setdefault((one.owned_by, path, one.was_used), []).append(one.path)
+        by_owner.setdefault((in_words(one.owner), path, one.was_used), []).append(one.path)
     used = {True: "opened", False: "asked for", None: ""}
     rows = [
         [paths[0] + (f" and {len(paths) - 1:,} more" if paths[1:] else ""), owner, used[was_used]]
-        for (owner, _, was_used), paths in together.items()
+        for (owner, _, was_used), paths in by_owner.items()
     ]
     cut = 2 if was_needless else 3
     titles = ["file", "package of the system", "with this machine in sight"]

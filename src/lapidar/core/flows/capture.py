@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shlex
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -21,6 +21,7 @@ from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Inventory, Located, ObserveOptions, Unused, Used
 from lapidar.core.layers import lower, named
 from lapidar.core.layers.lower import Asked
+from lapidar.core.layers.named import Named
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile
@@ -150,7 +151,8 @@ def capture(
         try:
             used = _observe(located, place, cache, options, run)
             inventories = [one.inventory for one in used]
-            parts = _Parts(place, cache, options, used, run, reporter, _stow(inventories, cache, reporter))
+            source = named.in_source(_sources(place, inventories))
+            parts = _Parts(place, cache, options, used, run, reporter, _stow(inventories, cache, reporter), source)
             below, stowed, snapshot = parts.together({})
             starts = {tool.name: tool.start for tool in below.tools.tools if tool.start}
             if unable := startable.unable(cache, snapshot, starts, reporter):
@@ -197,6 +199,7 @@ class _Parts:
     run: ObservedRun | None
     reporter: Progress
     stowed: Mapping[Owner, Stowed]
+    source: Named
 
     def together(self, unable: Mapping[str, str]) -> tuple[lower.LowerFound, dict[Owner, Stowed], Snapshot]:
         """Observe and stow the layers below.
@@ -208,7 +211,7 @@ class _Parts:
         asked = Asked(
             programs=[name for one in self.used for name in one.programs],
             libraries=[name for one in self.used for name in one.libraries],
-            named=named.in_source(self._sources()),
+            named=self.source,
             run=self.run,
             starts=self.options.starts,
             unable=unable,
@@ -217,10 +220,11 @@ class _Parts:
         stowed = {**self.stowed, **below.stow(self.cache, self.reporter)}
         return below, stowed, _snapshot(inventories, stowed, below.records(stowed))
 
-    def _sources(self) -> Iterator[Path]:
-        for inventory in (one.inventory for one in self.used):
-            for path in languages.sources_of(languages.of(inventory.language), self.place.root):
-                yield self.place.root / path
+
+def _sources(place: Place, inventories: Iterable[Inventory]) -> Iterator[Path]:
+    for inventory in inventories:
+        for path in languages.sources_of(languages.of(inventory.language), place.root):
+            yield place.root / path
 
 
 def _require_a_reason(place: Place, located: Sequence[Located], options: CaptureOptions) -> None:

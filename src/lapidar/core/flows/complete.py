@@ -58,11 +58,6 @@ class Addition:
     path: str
     owner: SystemPackage | None = None
 
-    @property
-    def owned_by(self) -> str:
-        """The owner, in a sentence."""
-        return str(self.owner) if self.owner else "of no package"
-
 
 @dataclass(slots=True)
 class Completed:
@@ -162,9 +157,9 @@ class _Rounds:
     def declare_what_was_seen(self) -> None:
         """Declare what a capture that watches has, and one that does not has not: programs first, for much else comes
         with these."""
-        seen = self._snapshot(self.run)
-        self.declares(self._programs(self._snapshot(None), seen))
-        before = self._snapshot(None)
+        seen, before = self._snapshot(self.run), self._snapshot(None)
+        if self.declares(self._programs(before, seen)):
+            before = self._snapshot(None)
         self.declares([*self._files(before, seen), *self._libraries(before, seen), *self._fonts(before, seen)])
         # Where all of it is declared or found by itself, what is captured is what anybody will capture later.
         if self.declined or before.packages != seen.packages:
@@ -185,7 +180,7 @@ class _Rounds:
         mine = {tool.name for tool in before.tools}
         for tool in seen.tools:
             if tool.name not in mine:
-                owner = SystemPackage(tool.owner, tool.owner_version or "") if tool.owner else None
+                owner = SystemPackage.recorded(tool.owner, tool.owner_version)
                 yield Addition("tools", _called(tool.name, f"/{tool.executable}"), f"/{tool.executable}", owner)
 
     def _files(self, before: Snapshot, seen: Snapshot) -> Iterator[Addition]:
@@ -197,7 +192,7 @@ class _Rounds:
         there = {one.soname for one in before.libraries}
         for library in seen.libraries:
             if library.soname not in there and OBSERVED_RUN.user in library.used_by:
-                owner = SystemPackage(library.owner, library.owner_version or "") if library.owner else None
+                owner = SystemPackage.recorded(library.owner, library.owner_version)
                 yield Addition("libraries", library.soname, library.soname, owner)
 
     def _fonts(self, before: Snapshot, seen: Snapshot) -> Iterator[Addition]:

@@ -87,11 +87,6 @@ class Missing:
     was_used: bool | None = None
     by_tool: bool = False
 
-    @property
-    def owned_by(self) -> str:
-        """The owner, in a sentence."""
-        return str(self.owner) if self.owner else "of no package"
-
 
 @dataclass(slots=True)
 class Proved:
@@ -124,41 +119,40 @@ class Proved:
     @property
     def why_not(self) -> str:
         """Why it is not proven; "" where it is."""
-        if self.proof is not None:
-            return ""
-        if self.rerun.not_apart:
-            return "; ".join(self.rerun.not_apart)
-        if self.borrowed and self.rerun.is_good:
-            return f"a program of the project runs with this machine's {words.some(self.borrowed, _SHOWN)}"
-        if self.otherwise.called:
-            return f"with {self.otherwise.called} its results are others"
-        if self.needs_network:
-            return f"it talks to {words.some(self.rerun.partners, _SHOWN)}, and alone there is nobody"
-        if self.by_variables:
-            return "with another user's variables its results are others"
-        if self.varies:
-            return "also here, with all of this machine in sight, its results are others"
-        return "elsewhere its results would be others"
+        return self._reason()[0]
 
     @property
     def remedies(self) -> list[str]:
         """What would find out, or take along what is missing, a sentence each."""
-        if self.proof is not None or self.rerun.not_apart:
-            return []
+        return self._reason()[1]
+
+    def _reason(self) -> tuple[str, list[str]]:
+        """Why it is not proven, and what would help."""
+        if self.proof is not None:
+            return "", []
+        if self.rerun.not_apart:
+            return "; ".join(self.rerun.not_apart), []
         if self.borrowed and self.rerun.is_good:
-            return ["link it statically, or have its work done by what the environment has"]
+            return (
+                f"a program of the project runs with this machine's {words.some(self.borrowed, _SHOWN)}",
+                ["link it statically, or have its work done by what the environment has"],
+            )
         if self.otherwise.called:
-            return [self.otherwise.remedy]
+            return f"with {self.otherwise.called} its results are others", [self.otherwise.remedy]
         if self.needs_network:
-            return ["keep what comes from there as a file of the project, and read it from that"]
+            return (
+                f"it talks to {words.some(self.rerun.partners, _SHOWN)}, and alone there is nobody",
+                ["keep what comes from there as a file of the project, and read it from that"],
+            )
         if self.by_variables:
-            return [
-                'say which variables it needs, [conditions] env = ["NAME"] in lapidar.toml, and capture again: '
-                "a snapshot holds those to what they are here"
-            ]
+            names = 'say which variables it needs, [conditions] env = ["NAME"] in lapidar.toml, and capture again'
+            return (
+                "with another user's variables its results are others",
+                [f"{names}: a snapshot holds those to what they are here"],
+            )
         if self.varies:
-            return [self._what_tells_more()]
-        return list(self._what_takes_along())
+            return "also here, with all of this machine in sight, its results are others", [self._what_tells_more()]
+        return "elsewhere its results would be others", list(self._what_takes_along())
 
     def _what_tells_more(self) -> str:
         analysis = self.rerun.analysis

@@ -154,7 +154,7 @@ class LibrariesFound:
     def _package(self, name: str, use: _Use, entry: Entry) -> SystemPackage | None:
         held = self.held.get(name)
         if held and held.sha256 == entry.content:
-            return SystemPackage(held.owner, held.owner_version or "") if held.owner else None
+            return SystemPackage.recorded(held.owner, held.owner_version)
         return self.package_of.get(use.source)
 
 
@@ -505,11 +505,9 @@ class _Observer:
         of_package = (one.source for one in elves if os.path.basename(one.path).startswith(fonts.LIBRARY))
         library = use.source if use else next(of_package, None)
         if library:
-            resolved = fonts.resolve(library, self.subject.memory.folder)
-            every = [*families, *named.families]
-            by_family = fonts.of_families(library, every) if every else {}
-            opened += [*resolved.files, *(path for several in by_family.values() for path in several)]
-            families = [name for name in families if not by_family.get(name)]
+            resolved = fonts.resolve(library, self.subject.memory.folder, [*families, *named.families])
+            opened += [*resolved.files, *(path for several in resolved.by_family.values() for path in several)]
+            families = [name for name in families if name not in resolved.by_family]
             self.result.notes += [resolved.problem] if resolved.problem else []
             if resolved.problem:
                 return

@@ -87,7 +87,9 @@ def of_subject(subject: Subject, problems: Sequence[str] = ()) -> LowerFound:
     programs = tools.observe(subject)
     asked = subject.declaration.system
     named = sorted({*locales.named(held_to.record.variables), *asked.locales, *subject.named.locales})
-    unmet = [name for name in asked.locales if not any(locales.drafts([name], companions.LOCALES))]
+    # What an earlier snapshot has, this machine need not have.
+    new = asked.locales if subject.held_libraries is None else ()
+    unmet = [name for name in new if not any(locales.drafts([name], companions.LOCALES))]
     found = libraries.observe(
         replace(
             subject,
@@ -137,12 +139,9 @@ def of_environment(place: Place, cache: Cache, inventories: Sequence[Inventory],
     programs = [name for name in asked.programs if os.path.basename(name) not in interpreters]
     mapped = [path for path in run.mapped if ".so" in path and outside.has(path)] if run else []
     own = _own_files(inventories) if run else frozenset()
-    started = [path for path in run.executed if outside.has(path) and os.path.realpath(path) not in own] if run else []
-    started = [
-        path
-        for path in started
-        if os.path.basename(path) not in interpreters or os.path.dirname(path) != str(environment.programs)
-    ]
+    runtimes = {f"{environment.programs}/{name}" for name in interpreters}
+    started = [path for path in run.executed if outside.has(path) and path not in runtimes] if run else []
+    started = [path for path in started if os.path.realpath(path) not in own]
     memory = ElfMemory(cache.short_cuts, str(environment.folder))
     held_to = conditions.kept(environment)
     subject = Subject(

@@ -15,9 +15,11 @@ from lapidar.core.errors import LapidarError
 __all__ = ["NONE", "Named", "in_source"]
 
 _FOLDERS = ("/usr/share/fonts", "/usr/local/share/fonts")
+_SUFFIXES = (".ttf", ".otf", ".ttc", ".otc", ".pfb")
 _FONT = re.compile(r"""["']([^"'/\n]{1,120}\.(?:ttf|otf|ttc|otc|pfb))["']""", re.IGNORECASE)
 _LOCALE = re.compile(r"""["']([a-z]{2,3}_[A-Z]{2}(?:\.[A-Za-z0-9-]{1,20})?(?:@[a-z]{1,20})?)["']""")
-_OF_FONTS = re.compile(r"font|family|typeface", re.IGNORECASE)
+_WORDS = ("font", "family", "typeface")
+_OF_FONTS = re.compile("|".join(_WORDS), re.IGNORECASE)
 _FAMILY = re.compile(r"""["']([A-Z][A-Za-z0-9-]{1,30}(?: [A-Z0-9][A-Za-z0-9-]{0,30}){0,4})["']""")
 _MOST_BYTES = 1 << 20  # of a source
 _MOST_FAMILIES = 60
@@ -51,10 +53,14 @@ def in_source(files: Iterable[Path]) -> Named:
             text = foreign.read(file, most=_MOST_BYTES).decode("utf-8", "replace")
         except (OSError, LapidarError):
             continue
-        names |= set(_FONT.findall(text))
         locales |= set(_LOCALE.findall(text))
-        for line in filter(_OF_FONTS.search, text.splitlines()):
-            families |= dict.fromkeys(_FAMILY.findall(line))
+        # Few sources speak of fonts at all: it is cheap to see that one does not.
+        plain = text.lower()
+        if any(suffix in plain for suffix in _SUFFIXES):
+            names |= set(_FONT.findall(text))
+        if any(word in plain for word in _WORDS):
+            for line in filter(_OF_FONTS.search, text.splitlines()):
+                families |= dict.fromkeys(_FAMILY.findall(line))
     found = _lying(names) if names else {}
     return Named(tuple(sorted(found.values())), tuple(families)[:_MOST_FAMILIES], tuple(sorted(locales)))
 

@@ -15,7 +15,6 @@ from lapidar.core.system import elf, owners
 from lapidar.core.system.loader import System
 
 __all__ = [
-    "HELD",
     "found_by_loader",
     "is_for_all",
     "merged",
@@ -34,7 +33,7 @@ _NOT_TAKEN = re.compile(
     r"|locale|doc-base|emacs|vim|nvim)/|/etc/(init\.d|cron|systemd|apparmor)|/usr/lib/systemd/|/gconv/"
 )
 # Data that comes with the libraries, and what every machine has of its own.
-HELD = (
+_HELD = (
     *(f"/usr/share/{name}/" for name in "zoneinfo locale terminfo fontconfig".split()),
     "/usr/lib/locale/",
     "/usr/lib/os-release",
@@ -73,15 +72,24 @@ def take(paths: dict[str, bool], names: Iterable[str]) -> None:
         paths: what is taken; whether it stands for the link itself.
     """
     for name in owners.here().working_with(names):
-        for path in owners.here().files_of(name):
-            link, for_linking = os.path.islink(path), _FOR_LINKING.search(path)
-            if not wanted(path) or _LIBRARY.search(path) or (for_linking and not link and _is_library(path)):
-                continue
-            if not link and found_by_loader(path):
-                continue
-            paths.setdefault(merged(path), link)
-            if for_linking and link:
-                paths.setdefault(os.path.realpath(path), False)
+        for path, link in _taken_of(name):
+            paths.setdefault(path, link)
+
+
+@functools.cache
+def _taken_of(package: str) -> tuple[tuple[str, bool], ...]:
+    """What is taken of one package alone: many programs need the same ones."""
+    found: dict[str, bool] = {}
+    for path in owners.here().files_of(package):
+        link, for_linking = os.path.islink(path), _FOR_LINKING.search(path)
+        if not wanted(path) or _LIBRARY.search(path) or (for_linking and not link and _is_library(path)):
+            continue
+        if not link and found_by_loader(path):
+            continue
+        found.setdefault(merged(path), link)
+        if for_linking and link:
+            found.setdefault(os.path.realpath(path), False)
+    return tuple(found.items())
 
 
 def take_with_packages(paths: dict[str, bool], files: Iterable[str]) -> None:
@@ -108,7 +116,7 @@ def refused(place: str) -> str:
         return "it is not on this machine"
     if not os.path.realpath(place).startswith(_OF_SYSTEM):
         return "it is somebody's, or of a run, and not the system's"
-    if place.startswith(HELD) or _SECRET.search(place):
+    if place.startswith(_HELD) or _SECRET.search(place):
         return "each machine has its own, or it looks like a secret"
     if not os.path.isdir(place) and not is_for_all(place):
         return "it is not the system's own and there for all"
@@ -142,14 +150,21 @@ def take_made(paths: dict[str, bool], names: Iterable[str]) -> None:
     Args:
         names: of the packages that were asked for.
     """
-    every = owners.here().working_with(names)
-    named = {merged(path) for name in every for path in owners.here().named_by_installing(name)}
-    own = {merged(path) for name in every for path in owners.here().folders_of(name)}
+    kept = [_kept_by(name) for name in owners.here().working_with(names)]
+    own = {folder for folders, _ in kept for folder in folders}
+    named = {path for _, several in kept for path in several}
     found = [*_beside(paths), *_below(own), *(one for path in named for one in _named(path, paths))]
     found = [path for path in dict.fromkeys(found) if path not in paths and wanted(path) and is_for_all(path)]
     owned = owners.here().of(found, of_links=True)
     found = [path for path in found if path not in owned and os.path.getsize(path) <= _MOST_BYTES]
     paths |= {path: os.path.islink(path) for path in found}
+
+
+@functools.cache
+def _kept_by(package: str) -> tuple[frozenset[str], frozenset[str]]:
+    """The folders of one package, and what the steps of its installation name."""
+    here = owners.here()
+    return frozenset(map(merged, here.folders_of(package))), frozenset(map(merged, here.named_by_installing(package)))
 
 
 def found_by_loader(path: str) -> bool:
@@ -171,13 +186,18 @@ def _found_by_name() -> frozenset[str]:
 
 def wanted(path: str) -> bool:
     """Whether a file may be of a program's work. A link at the top (/lib) is how a system is laid out."""
-    return os.path.dirname(path) != "/" and not path.startswith(HELD) and not _NOT_TAKEN.search(path)
+    return os.path.dirname(path) != "/" and not path.startswith(_HELD) and not _NOT_TAKEN.search(path)
 
 
 def merged(path: str) -> str:
     """/bin and /lib became links into /usr: one place for each file."""
     folder, name = os.path.split(path)
-    return f"{os.path.realpath(folder)}/{name}"
+    return f"{_real(folder)}/{name}"
+
+
+@functools.lru_cache(maxsize=1 << 16)
+def _real(folder: str) -> str:
+    return os.path.realpath(folder)
 
 
 def is_for_all(path: str) -> bool:

@@ -224,10 +224,10 @@ def _wanted(programs: Sequence[str]) -> list[str]:
     outer = [
         name for name in programs if "/" in name and os.path.basename(name) not in EVERYWHERE and name not in inner
     ]
-    owned = owners.here().of([*inner, *outer])
+    owned = owners.here().of([*inner, *outer]) if inner else {}
+    coming = {one: set(owners.here().working_with([owned[one].name])) for one in outer if one in owned}
     for name in inner:
-        needing = [one for one in outer if one in owned and name in owned and _comes_with(owned[name], owned[one])]
-        if needing:
+        if name in owned and (needing := [one for one, packages in coming.items() if owned[name].name in packages]):
             wanted.pop(name, None)
             wanted |= dict.fromkeys(needing)
     return list(wanted)
@@ -237,14 +237,10 @@ def _folders() -> list[str]:
     return [*_OF_THE_SYSTEM, *os.environ.get("PATH", os.defpath).split(":")]
 
 
-def _comes_with(package: owners.SystemPackage, other: owners.SystemPackage) -> bool:
-    return package.name in owners.here().working_with([other.name])
-
-
 def _unmet(declared: SystemNeeds) -> Iterator[str]:
     """What is declared for outside programs and cannot be taken."""
     for name in declared.packages:
-        if not owners.here().files_of(name):
+        if not owners.here().has(name):
             yield f"the system has no package {name}, which lapidar.toml needs"
     for path in declared.files:
         if why := packaged.refused(path):
@@ -449,7 +445,7 @@ def _restored(record: Tool, environment: Environment) -> ToolFound:
         if path.startswith(prefix):
             lies = f"{environment.folder}/{path}"
             found.append(walk.Found(path[len(prefix) :], lies, os.path.islink(lies)))
-    package = owners.SystemPackage(record.owner, record.owner_version or "") if record.owner else None
+    package = owners.SystemPackage.recorded(record.owner, record.owner_version)
     return ToolFound(record.name, record.executable, walk.drafts(found).drafts, record.interpreter, package)
 
 

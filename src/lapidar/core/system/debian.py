@@ -19,7 +19,6 @@ _FIELD = re.compile(rb"^(Package|Status|Version|Architecture|Source|Depends|Reco
 _ADMINISTRATION = frozenset("adduser cdebconf debconf dpkg init-system-helpers install-info lsb-base ucf".split())
 _C_LIBRARY = frozenset({"libc6"})
 _STEPS = ("preinst", "postinst", "prerm", "postrm", "config")
-_NAMED = re.compile(r"/(?:etc|var/lib|usr)/[\w./+-]*\w")
 
 
 class _Installed(NamedTuple):
@@ -109,9 +108,8 @@ class Debian:
                 is_part = one.source == package.source or other.endswith("-dev")
                 yield from (other,) if other in package.needs or is_part else ()
 
-    def named_by_installing(self, name: str) -> Iterator[str]:
-        for text in self._texts(name, _STEPS):
-            yield from filter(os.path.lexists, _NAMED.findall(text))
+    def steps_of(self, name: str) -> Iterator[str]:
+        return self._texts(name, _STEPS)
 
     def needs_of(self, name: str) -> Iterator[str]:
         package = self._installed.get(name)

@@ -14,14 +14,14 @@ import os
 import re
 import subprocess
 import sys
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from lapidar.core import foreign, sealed
 from lapidar.core.cache.stowing import Draft, FileDraft, StreamDraft
 
-__all__ = ["CONFIGURATION", "FOLDER", "LIBRARY", "PLACE", "Resolved", "drafts", "is_font", "of_families", "resolve"]
+__all__ = ["CONFIGURATION", "FOLDER", "LIBRARY", "PLACE", "Resolved", "drafts", "is_font", "resolve"]
 
 LIBRARY = "libfontconfig.so.1"
 PLACE = "fontconfig"  # below the private folder
@@ -84,10 +84,13 @@ class Resolved:
 
     Attributes:
         files: the fonts that the usual families stand for.
+        by_family: of the families that were asked for besides, the files of those that are on this machine: for
+            another the font library would take what it has.
         problem: why these cannot be held, a sentence; "" where they can.
     """
 
     files: tuple[str, ...] = ()
+    by_family: Mapping[str, Sequence[str]] = field(default_factory=dict)
     problem: str = ""
 
 
@@ -96,25 +99,27 @@ def is_font(path: str) -> bool:
     return bool(_SUFFIX.search(path))
 
 
-def resolve(library: str, folder: Path | None = None) -> Resolved:
-    """Which files the usual families are, by the font library of this machine.
+def resolve(library: str, folder: Path | None = None, families: Sequence[str] = ()) -> Resolved:
+    """Which files the usual families are, by the font library of this machine; and those that are asked for besides.
 
     Args:
         library: its path.
         folder: where the answer is kept, for as long as nothing changes that it follows from; None to ask.
     """
     if folder is None:
-        return _asked(library)
-    memory, state = folder / "fonts", _state(library)
+        return _asked(library, families)
+    asked = hashlib.sha256(repr(tuple(families)).encode("utf-8", "surrogateescape")).hexdigest()[:12]
+    memory, state = folder / f"fonts-{asked}", _state(library)
     kept = sealed.read(memory)
     try:
-        before, files, problem = json.loads(kept) if kept else ("", (), "")
+        before, files, by_family, problem = json.loads(kept) if kept else ("", (), {}, "")
         if before == state:
-            return Resolved(tuple(files), problem)
+            return Resolved(tuple(files), by_family, problem)
     except ValueError:
         pass  # another version's
-    found = _asked(library)
-    sealed.keep(memory, lambda: json.dumps([state, found.files, found.problem]).encode("utf-8"))
+    found = _asked(library, families)
+    values = [state, found.files, found.by_family, found.problem]
+    sealed.keep(memory, lambda: json.dumps(values).encode("utf-8"))
     return found
 
 
@@ -136,9 +141,10 @@ def _state(library: str) -> str:
     return digest.hexdigest()
 
 
-def _asked(library: str) -> Resolved:
+def _asked(library: str, besides: Sequence[str]) -> Resolved:
+    families = [*_FAMILIES, *besides]
     try:
-        version, answers = _answers(library, [family + style for family in _FAMILIES for style in _STYLES])
+        version, answers = _answers(library, [family + style for family in families for style in _STYLES])
     except (OSError, subprocess.SubprocessError, ValueError) as error:
         return Resolved(problem=f"the font library {library} did not say which fonts it uses ({_short(error)})")
     if version < _OLDEST:
@@ -146,26 +152,13 @@ def _asked(library: str) -> Resolved:
             problem=f"the font library {library} is too old to be led to fonts of its own (from 2.13.91 on it can be): "
             "what draws by it uses the fonts of the machine that it runs on"
         )
-    return Resolved(tuple(sorted({path for path, _ in answers if os.path.isfile(path)})))
-
-
-def of_families(library: str, families: Sequence[str]) -> dict[str, list[str]]:
-    """The files that families are, in the usual styles; nothing for one that is not on this machine, for which the font
-    library would take another.
-
-    Args:
-        library: the font library's path.
-    """
-    try:
-        _, answers = _answers(library, [family + style for family in families for style in _STYLES])
-    except (OSError, subprocess.SubprocessError, ValueError):
-        return {}
-    found: dict[str, list[str]] = {}
-    for at, (path, names) in enumerate(answers):
-        family = families[at // len(_STYLES)]
+    usual = len(_FAMILIES) * len(_STYLES)
+    by_family: dict[str, list[str]] = {}
+    for at, (path, names) in enumerate(answers[usual:]):
+        family = besides[at // len(_STYLES)]
         if os.path.isfile(path) and family.casefold() in map(str.casefold, names):
-            found.setdefault(family, []).append(path)
-    return found
+            by_family.setdefault(family, []).append(path)
+    return Resolved(tuple(sorted({path for path, _ in answers[:usual] if os.path.isfile(path)})), by_family)
 
 
 def _answers(library: str, patterns: Sequence[str]) -> tuple[int, list[tuple[str, list[str]]]]:

@@ -12,7 +12,9 @@ from typing import NamedTuple, Protocol
 from lapidar.core.system.debian import Debian
 from lapidar.core.system.rpm import Rpm
 
-__all__ = ["Database", "Owners", "SystemPackage", "here"]
+__all__ = ["Database", "Owners", "SystemPackage", "here", "in_words"]
+
+_NAMED = re.compile(r"/(?:etc|var/lib|usr)/[\w./+-]*\w")  # in a step of installation
 
 
 class SystemPackage(NamedTuple):
@@ -23,6 +25,16 @@ class SystemPackage(NamedTuple):
 
     def __str__(self) -> str:
         return f"{self.name} {self.version}"
+
+    @classmethod
+    def recorded(cls, name: str | None, version: str | None) -> SystemPackage | None:
+        """As a record has it: None where it has none."""
+        return cls(name, version or "") if name else None
+
+
+def in_words(owner: SystemPackage | None) -> str:
+    """An owner, in a sentence."""
+    return str(owner) if owner else "of no package"
 
 
 class Database(Protocol):
@@ -42,8 +54,8 @@ class Database(Protocol):
         """The installed packages without which what one has does not work: those that it depends on directly, but for
         what every system has; and of those that it recommends the ones of its own source, and headers."""
 
-    def named_by_installing(self, name: str) -> Iterable[str]:
-        """The absolute paths that what installs a package names, as far as they are there."""
+    def steps_of(self, name: str) -> Iterable[str]:
+        """The texts of what installs a package, and takes it away."""
 
     def needs_of(self, name: str) -> Iterable[str]:
         """The installed packages that one depends on directly."""
@@ -90,17 +102,18 @@ class Owners:
 
     def files_of(self, owner: str) -> list[str]:
         """The files and links that a package has, as absolute paths, sorted; folders are left out."""
-        for database in self._databases:
-            if paths := database.files_of(owner):
-                return sorted(path for path in paths if os.path.islink(path) or os.path.isfile(path))
-        return []
+        return sorted(path for path in self._listed(owner) if os.path.islink(path) or os.path.isfile(path))
 
     def folders_of(self, owner: str) -> list[str]:
         """The folders that a package says it has, others with it perhaps, as absolute paths, sorted."""
-        for database in self._databases:
-            if paths := database.files_of(owner):
-                return sorted(path for path in paths if os.path.isdir(path) and not os.path.islink(path))
-        return []
+        return sorted(path for path in self._listed(owner) if os.path.isdir(path) and not os.path.islink(path))
+
+    def has(self, owner: str) -> bool:
+        """Whether a package is installed."""
+        return bool(self._listed(owner))
+
+    def _listed(self, owner: str) -> list[str]:
+        return next(filter(None, (database.files_of(owner) for database in self._databases)), [])
 
     def working_with(self, names: Iterable[str]) -> list[str]:
         """Packages, and those without which what they have does not work, and so on, sorted. What every system has (a
@@ -110,7 +123,7 @@ class Owners:
             names: of packages; where one is not installed, nothing stands for it.
         """
         found: dict[str, None] = {}
-        waiting = [name for name in names if self.files_of(name)]
+        waiting = list(filter(self.has, names))
         while waiting:
             name = waiting.pop()
             if name not in found:
@@ -120,7 +133,8 @@ class Owners:
 
     def named_by_installing(self, owner: str) -> list[str]:
         """What is there of the absolute paths that a package's own steps of installation name, sorted."""
-        return sorted({path for database in self._databases for path in database.named_by_installing(owner)})
+        texts = (text for database in self._databases for text in database.steps_of(owner))
+        return sorted({path for text in texts for path in _NAMED.findall(text) if os.path.lexists(path)})
 
     def needed_by(self, owner: str) -> list[str]:
         """The installed packages that a package depends on directly, sorted."""

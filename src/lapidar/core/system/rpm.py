@@ -9,7 +9,6 @@ from __future__ import annotations
 import functools
 import os
 import posixpath
-import re
 import struct
 from collections.abc import Iterable, Iterator
 from pathlib import Path
@@ -33,7 +32,6 @@ _OF_EVERY_SYSTEM = _ADMINISTRATION | frozenset(
     "bash coreutils coreutils-common diffutils findutils glibc glibc-common grep gzip ncurses ncurses-base sed tar"
     " util-linux".split()
 )
-_NAMED = re.compile(r"/(?:etc|var/lib|usr)/[\w./+-]*\w")
 
 
 class _Header(NamedTuple):
@@ -122,10 +120,9 @@ class Rpm:
                     if one.name not in _OF_EVERY_SYSTEM and (other in package.needs or is_part):
                         yield one.name
 
-    def named_by_installing(self, name: str) -> Iterator[str]:
+    def steps_of(self, name: str) -> Iterator[str]:
         for package in self._found("Name", name):
-            for text in package.steps:
-                yield from filter(os.path.lexists, _NAMED.findall(text))
+            yield from package.steps
 
     def needs_of(self, name: str) -> Iterator[str]:
         for package in self._found("Name", name):

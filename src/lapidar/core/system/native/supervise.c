@@ -491,6 +491,11 @@ static void own_links(long id, char *path) {
 static struct table folders;
 static u64 root_device, root_inode;
 
+/* Whether what a status is of lies at a path here. */
+static int is_at(const char *path, const char *status) {
+    char here[144];
+    return sys_status(path, here, 1) >= 0 && STATUS(here, 0) == STATUS(status, 0) && STATUS(here, 8) == STATUS(status, 8);
+}
 /* Where an open folder is, as this process has it. A folder of another mount namespace is known by what it is: the project's
  * root, or one below it. */
 static int place_of(int folder, int elsewhere, char *place) {
@@ -501,9 +506,8 @@ static int place_of(int folder, int elsewhere, char *place) {
     place[size] = 0;
     if (!elsewhere) return *place == '/';
     without_host(place);
-    char here[144];
     if (call(5, folder, P(status), 0, 0, 0) < 0) return 0;
-    if (sys_status(place, here, 1) >= 0 && STATUS(here, 0) == STATUS(status, 0) && STATUS(here, 8) == STATUS(status, 8)) return 1;
+    if (is_at(place, status)) return 1;
     static char below[PATHS], more[PATHS];
     char *end = place + length(place);
     long at = call(32, folder, 0, 0, 0, 0); /* dup */
@@ -528,6 +532,15 @@ static int place_of(int folder, int elsewhere, char *place) {
     if (at >= 0) sys_close((int)at);
     return 0;
 }
+/* What a path leads to in a process's own root, open; -ESRCH where the process is gone. */
+static long open_in_root(struct process *process, const char *path, u64 flags) {
+    u64 how[3] = {010000000 | CLOSE_ON_EXEC | flags, 0, 0x10 /* RESOLVE_IN_ROOT */};
+    long top = sys_open_at(-100, in_proc(process->id, "/root"), 010000000 | DIRECTORY);
+    if (top < 0) return -3;
+    long file = call(437, top, P(path), P(how), sizeof how, 0);
+    sys_close((int)top);
+    return file;
+}
 /* A path with the links of its folders followed, but not itself. 0 where its folder is not there, or cannot be followed. */
 static int named(struct process *process, const char *path, char *real) {
     static char folder[PATHS], place[PATHS];
@@ -544,12 +557,7 @@ static int named(struct process *process, const char *path, char *real) {
     if (same(name, ".") || same(name, "..") || !*name) return 0;
     kept = elsewhere ? 0 : (struct place *)item_of(&folders, folder, 0, 0, &is_new);
     if (!kept) {
-        long file = -1;
-        if (elsewhere) {
-            u64 how[3] = {010000000 | DIRECTORY | CLOSE_ON_EXEC, 0, 0x10 /* RESOLVE_IN_ROOT */};
-            long top = sys_open_at(-100, in_proc(process->id, "/root"), 010000000 | DIRECTORY);
-            if (top >= 0) file = call(437, top, P(folder), P(how), sizeof how, 0), sys_close((int)top);
-        } else file = sys_open(folder, 010000000 | DIRECTORY);
+        long file = elsewhere ? open_in_root(process, folder, DIRECTORY) : sys_open(folder, 010000000 | DIRECTORY);
         if (file < 0) return 0;
         int is_there = place_of((int)file, elsewhere, place);
         sys_close((int)file);
@@ -568,11 +576,8 @@ static void forget_folders(void) { memset(&folders, 0, sizeof folders); }
 /* In a root of its own a process may have links, where nothing of the kind is here, to what is here: what it is that such a
  * path leads to. */
 static int led_to(struct process *process, const char *path, char *real) {
-    char name[40] = "/proc/self/fd/", status[144], there[144];
-    u64 how[3] = {010000000 | CLOSE_ON_EXEC, 0, 0x10 /* RESOLVE_IN_ROOT */};
-    long top = sys_open_at(-100, in_proc(process->id, "/root"), 010000000 | DIRECTORY);
-    long file = top < 0 ? top : call(437, top, P(path), P(how), sizeof how, 0), size = -1;
-    if (top >= 0) sys_close((int)top);
+    char name[40] = "/proc/self/fd/", status[144];
+    long file = open_in_root(process, path, 0), size = -1;
     if (file < 0) return 0;
     number(name + 14, file);
     if (call(5, file, P(status), 0, 0, 0) >= 0) size = sys_readlink(name, real, PATHS - 1);
@@ -580,7 +585,7 @@ static int led_to(struct process *process, const char *path, char *real) {
     if (size < 0) return 0;
     real[size] = 0;
     without_host(real);
-    return sys_status(real, there, 1) >= 0 && STATUS(there, 0) == STATUS(status, 0) && STATUS(there, 8) == STATUS(status, 8);
+    return is_at(real, status);
 }
 
 /* ---- calls */
@@ -713,11 +718,7 @@ static int tells_absent; /* whether what is looked for and is not there is told 
 
 /* A path that a process looks for, in its own root: told where nothing is there. */
 static void looked_for(struct process *process, const char *path) {
-    u64 how[3] = {010000000 | CLOSE_ON_EXEC, 0, 0x10 /* RESOLVE_IN_ROOT */};
-    long top = sys_open_at(-100, in_proc(process->id, "/root"), 010000000 | DIRECTORY);
-    if (top < 0) return;
-    long file = call(437, top, P(path), P(how), sizeof how, 0);
-    sys_close((int)top);
+    long file = open_in_root(process, path, 0);
     if (file >= 0) sys_close((int)file);
     else if (file == -ENOENT || file == -ENOTDIR) tell('A', process->image, path + (begins(path, "/.host/") ? 6 : 0));
 }
@@ -1056,6 +1057,11 @@ static void one_processor(void) {
     }
     call(203, 0, sizeof mask, P(mask), 0, 0);
 }
+/* It gets more of the host than it is to have; or is not run, where that was asked for. */
+static void not_apart(int kind, long error, const char *flags) {
+    say(kind, error, -1);
+    if (has(flags, 'r')) sys_exit(1);
+}
 static void become_program(char **words, char **variables, long memory) {
     u64 all = 0, limit[2] = {(u64)memory, (u64)memory};
     const char *flags = words[6];
@@ -1066,18 +1072,12 @@ static void become_program(char **words, char **variables, long memory) {
     if (memory) call(160, 9, P(limit), 0, 0, 0);
     if (has(flags, 'c')) one_processor();
     if (*words[11] && (error = other_root(words[11], words[12])) < 0) say(6, error, -1), sys_exit(1);
-    if (has(flags, 'n') && (error = own_network()) < 0) {
-        say(4, error, -1);
-        if (has(flags, 'r')) sys_exit(1);
-    }
+    if (has(flags, 'n') && (error = own_network()) < 0) not_apart(4, error, flags);
     if (*words[7]) {
         int by_mounts = has(flags, 'm'); /* where the one way is refused, by the other */
         error = by_mounts ? only_mounted(words[7]) : only_below(words[7]);
         if (error < 0) error = by_mounts ? only_below(words[7]) : only_mounted(words[7]);
-        if (error < 0) {
-            say(5, error, -1);
-            if (has(flags, 'r')) sys_exit(1);
-        }
+        if (error < 0) not_apart(5, error, flags);
     }
     if (has(flags, 'w')) {
         long listener = watched();
