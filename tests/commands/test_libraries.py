@@ -195,6 +195,30 @@ class Libraries(Case):
         self.assertEqual([os.path.basename(path) for path in told["programs of the host"]], ["expr"])
         self.assertIn("the command", told)
         self.assertIn("--live", self.fails("check", "--", "python", "good.py"))
+        self.lapidar("restore", "--libraries", "host")
+        watched = self.watched("bad.py", code=1)
+        told = {one["name"]: one["paths"] for one in watched["findings"]}
+        self.assertGreater(watched["watched"]["files"], 5, "what the host's loader started is the environment's")
+        self.assertNotIn("libraries of the host", told, "they are what was asked for")
+        self.assertIn("/etc/fstab", told["files of the host"])
+
+    def test_what_a_watched_run_is_advised_of_libraries_cures_it(self) -> None:
+        library = Path("/usr/lib/x86_64-linux-gnu/libmagic.so.1")
+        if not library.exists():
+            self.skipTest("there is no libmagic here (Debian's libmagic1)")
+        environment = self.environment(wheel(self.folder, "sherdlib"))
+        self.captured(environment)
+        self.lapidar("restore")
+        (self.project / "open.py").write_text(f"import ctypes\nctypes.CDLL({str(library)!r})\n")
+        (found,) = self.watched("open.py", code=1)["findings"]
+        self.assertEqual(found["name"], "libraries of the host")
+        self.assertIn("open them by their names alone, and declare these: libraries in [needs]", found["remedy"])
+        (self.project / "open.py").write_text(f"import ctypes\nctypes.CDLL({library.name!r})\n")
+        (self.project / "lapidar.toml").write_text(f'[needs]\nlibraries = ["{library.name}"]\n')
+        self.lapidar("capture", environment, "--yes", "--scope", "whole")
+        self.lapidar("restore")
+        watched = self.watched("open.py")
+        self.assertTrue(watched["clean"], watched["findings"])
 
     def test_on_a_bare_root(self) -> None:
         """No C library, no data, no program but a shell: the environment has all it needs."""

@@ -42,7 +42,6 @@ class Problem(enum.StrEnum):
     NOT_IMPORTABLE = "not importable"
     OPENED_OUTSIDE = "opened outside"
     LIBRARY_OUTSIDE = "library outside"
-    FONT_OUTSIDE = "font outside"
     READ_BY_PROGRAM = "read outside by a program"
     STARTED_OUTSIDE = "started outside"
     RUN_FAILED = "run failed"

@@ -15,7 +15,7 @@ from lapidar.core.place import Place
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
 from lapidar.core.restored.running import Prepared
-from lapidar.core.system import fonts, supervision
+from lapidar.core.system import supervision
 from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.supervision import RunOptions
 
@@ -77,8 +77,6 @@ class Watched:
     def _problem(self, path: str) -> Problem:
         if ".so" in os.path.basename(path):
             return Problem.LIBRARY_OUTSIDE
-        if fonts.is_font(path):
-            return Problem.FONT_OUTSIDE
         can_be_declared = path in self.by_programs and not packaged.refused(path)
         return Problem.READ_BY_PROGRAM if can_be_declared else Problem.OPENED_OUTSIDE
 
@@ -98,7 +96,7 @@ def watch(
     """
     how = RunOptions(output=output, umask=prepared.umask, watches=True)
     ended = supervision.run(program, [program, *words], prepared.variables, how)
-    return _judged(ended.observed, Inside(place, environment))
+    return _judged(ended.observed, Inside(place, environment), with_hosts=not environment.is_private)
 
 
 def temporary_folders() -> tuple[str, ...]:
@@ -127,7 +125,12 @@ class Inside:
         return {path for image, paths in run.by.items() if self.has(image.running) for path in paths}
 
 
-def _judged(run: ObservedRun, inside: Inside) -> Watched:
+def _judged(run: ObservedRun, inside: Inside, *, with_hosts: bool) -> Watched:
+    """Args: with_hosts: the environment uses the host's libraries, with their loader, which starts everything there."""
+
+    def is_inside(path: str) -> bool:
+        return inside.has(path) or (with_hosts and ".so" in os.path.basename(path))
+
     outside: set[str] = set()
     files: set[str] = set()
     programs: set[str] = set()
@@ -136,13 +139,13 @@ def _judged(run: ObservedRun, inside: Inside) -> Watched:
     for image, paths in run.by.items():
         started = os.path.realpath(os.path.dirname(image.started)) + "/"
         of_environment = started.startswith(inside.environment)
-        if not inside.has(image.running):
+        if not is_inside(image.running):
             # The few lines of shell that start what is in the environment are run by the host's shell.
-            if not of_environment and not inside.has(image.started):
+            if not of_environment and not is_inside(image.started):
                 programs.add(image.started)
             continue
         files |= set(paths)
-        outside |= (new := {path for path in paths if not inside.has(path)})
+        outside |= (new := {path for path in paths if not is_inside(path)})
         by_programs |= new if image.running.startswith(own_tools) else set()
     utilities = {path for path in programs if os.path.basename(path) in tools.EVERYWHERE}
     return Watched(
