@@ -6,6 +6,8 @@ import atexit
 import hashlib
 import json
 import os
+import pty
+import re
 import shutil
 import stat
 import subprocess
@@ -13,6 +15,7 @@ import sys
 import tempfile
 import unittest
 import zipfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -99,6 +102,29 @@ class Case(unittest.TestCase):
             if name not in ("VIRTUAL_ENV", "PYTHONPATH", "LAPIDAR_CACHE", "PYTHONHOME")
         }
         self.variables |= {"HOME": str(self.folder), "LAPIDAR_CACHE": str(self.cache), "TERM": "dumb"}
+
+    def at_a_terminal(self, words: Sequence[object], *answers: str) -> str:
+        """Run the program with somebody at a terminal, who answers its questions in turn; what was shown."""
+        ours, theirs = pty.openpty()
+        with subprocess.Popen(
+            [PROGRAM, *map(str, words)], cwd=self.project, env=self.variables, stdin=theirs, stdout=theirs,
+            stderr=theirs, close_fds=True,
+        ) as process:  # fmt: skip
+            os.close(theirs)
+            said, left = b"", list(answers)
+            while True:
+                try:
+                    piece = os.read(ours, 4096)
+                except OSError:
+                    break  # the other end is closed: it has ended
+                if not piece:
+                    break
+                said += piece
+                if left and re.search(rb"\[[^\]\n]*\]:? $", said):
+                    os.write(ours, left.pop(0).encode() + b"\n")
+            process.wait()
+        os.close(ours)
+        return said.decode("utf-8", "replace")
 
     def lapidar(self, *words: object, code: int = 0, **settings: Any) -> subprocess.CompletedProcess[str]:
         """Run the program in the project; its exit code must be the one given."""

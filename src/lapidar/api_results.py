@@ -119,13 +119,13 @@ def rerun(
     *,
     project: str | Path | None = None,
     cache: str | Path | None = None,
-    as_is: bool = False,
+    current_files: bool = False,
     times: int = 1,
 ) -> Results:
     """Run a recorded analysis again in its own environment, and compare.
 
     Args:
-        as_is: with sources and inputs as they are in the project now.
+        current_files: with sources and inputs as they are in the project now.
         times: how often; more than once finds what varies by itself.
 
     Raises:
@@ -135,7 +135,7 @@ def rerun(
     from lapidar.core.flows.rerun import rerun as flow
 
     found = Place.find(Path(project) if project else None)
-    done = flow(found, _cache(cache), name, RerunOptions(as_is=as_is, times=times, draws=True))
+    done = flow(found, _cache(cache), name, RerunOptions(current_files=current_files, times=times, draws=True))
     return Results(name, tuple(done.compared), done.is_good, done.varying, done.files)
 
 

@@ -57,7 +57,7 @@ class Capsules(Case):
                 self.enter(project)
                 snapshots = [moment["snapshot"] for moment in self.json("history")]
                 self.assertEqual(len(set(snapshots)), 2)
-                change = self.lapidar("changes", snapshots[-1], snapshots[0], code=1).stdout
+                change = self.lapidar("changes", snapshots[-1], snapshots[0]).stdout
                 self.assertIn("glazes", change)
                 lockfile = self.lock.read_bytes()
                 self.lapidar("return", snapshots[-1], "--yes")

@@ -28,7 +28,7 @@ class OwnEnvironment(Pinning):
         (self.project / "fit.py").write_text("import kilns\nimport sherdplot\n")
 
     def standings(self, *words: object, code: int = 0) -> dict[str, str]:
-        rows = self.json("survey", *words, code=code)["rows"]
+        rows = self.json("survey", *words, "--exit-code", code=code)["rows"]
         return {row["module"] or row["distribution"]: row["standing"] for row in rows}
 
     def test_without_an_environment_by_the_lockfile(self) -> None:
@@ -42,10 +42,10 @@ class OwnEnvironment(Pinning):
 
     def test_what_is_declared_and_not_here_is_known_by_what_it_provides(self) -> None:
         self.lock.unlink()
-        found = self.json("survey", self.venv, code=1)
+        found = self.json("survey", self.venv)
         (row,) = [row for row in found["rows"] if row["module"] == "kilns"]
         self.assertEqual((row["standing"], row["distribution"]), ("missing", "kiln-tools"))
-        said = self.lapidar("survey", self.venv, code=1).stdout
+        said = self.lapidar("survey", self.venv).stdout
         self.assertIn("missing, though declared; lapidar pin", said)
         self.assertNotIn("lapidar need", said)
 
@@ -54,7 +54,7 @@ class OwnEnvironment(Pinning):
         declaration = self.project / "lapidar.toml"
         declaration.write_text(declaration.read_text().replace("sherdplot<2", "sherdplot>=2"))
         self.assertEqual(self.standings(code=1)["sherdplot"], "out of range")
-        self.assertIn("1.9 is here, sherdplot>=2 is declared", self.lapidar("survey", code=1).stdout)
+        self.assertIn("1.9 is here, sherdplot>=2 is declared", self.lapidar("survey").stdout)
         self.assertIn("sherdplot>=2 is declared, and 1.9 is locked", self.lapidar("check", code=1).stdout)
 
     def test_imports_that_nobody_declares(self) -> None:
@@ -348,8 +348,8 @@ class Words(Case):
         (self.project / "fit.py").write_text("".join(f"import {long}{number}, sherdlib\n" for number in range(3)))
         environment = self.environment(wheel(self.folder, "sherdlib"))
         words = ["survey", environment, "--offline", "-v"]
-        wide = self.lapidar(*words, code=1).stdout
-        narrow = self.lapidar(*words, code=1, env={**self.variables, "COLUMNS": "70"}).stdout
+        wide = self.lapidar(*words).stdout
+        narrow = self.lapidar(*words, env={**self.variables, "COLUMNS": "70"}).stdout
         table = narrow.partition("\n\n")[2].partition("\n\n")[0]
         self.assertLessEqual(max(map(len, table.splitlines())), 70)
         self.assertGreater(max(map(len, wide.splitlines())), 70)
@@ -370,7 +370,7 @@ class Words(Case):
             self.assertIn(near, told["error"]["remedy"])
         self.lapidar("capture", self.environment(wheel(self.folder, "sherdlib")), "--scope", "whole")
         self.assertIn("Near to it: sherdlib.", self.fails("show", "packages", "shredlib"))
-        self.assertIn("Near to it: sherdlib.", self.lapidar("why", "sherdlb", code=1).stdout)
+        self.assertIn("Near to it: sherdlib.", self.lapidar("why", "sherdlb").stdout)
 
     def test_the_words_of_a_command_are_its_own(self) -> None:
         self.lapidar("capture", self.environment(wheel(self.folder, "sherdlib")), "--scope", "whole")
@@ -529,7 +529,7 @@ class OldProjects(Pinning):
         (self.project / "lapidar.toml").write_text(
             text.replace("packages = [", 'packages = ["sherdplot", "glazemath", ')
         )
-        self.assertIn("is no day", self.fails("start", "--guess", "yesterday", "--project", self.folder))
+        self.assertIn("is no day", self.fails("start", "--yes", "--guess", "yesterday", "--project", self.folder))
 
     def test_extras_are_groups_that_one_can_take(self) -> None:
         (self.project / "requirements.txt").unlink()

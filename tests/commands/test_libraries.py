@@ -431,7 +431,7 @@ class AnOldLoader(Case):
 
     def test_captured_there_and_restored_here(self) -> None:
         self.assertIn("argv0", self.in_namespace(self.there, self.old, "--argv0", "x", sys.executable).stderr)
-        self.on_the_old_system(PROGRAM, "capture", self.venv)
+        self.on_the_old_system(PROGRAM, "capture", self.venv, "--scope", "whole")
         before = self.lock.read_bytes()
         self.on_the_old_system(PROGRAM, "restore")
         self.assertIn("all of it works", self.on_the_old_system(self.restored / "bin/python", "everything.py"))
@@ -448,11 +448,11 @@ class AnOldLoader(Case):
         moved.rename(self.restored)
         checked = self.json("check", "--deep", "--live")
         self.assertTrue(checked["clean"], checked)
-        self.lapidar("capture", self.restored)
+        self.lapidar("capture", self.restored, "--scope", "whole")
         self.assertEqual(self.lock.read_bytes(), before, "captured from the restored environment, the lockfile differs")
 
     def test_restored_there_with_the_hosts_libraries(self) -> None:
-        self.lapidar("capture", self.venv)
+        self.lapidar("capture", self.venv, "--scope", "whole")
         before = self.lock.read_bytes()
         self.lapidar("restore", "--libraries", "host")  # what is kept of this one is not taken for the other loader
         shutil.rmtree(self.restored)
@@ -461,7 +461,7 @@ class AnOldLoader(Case):
             self.restored / "bin/python", "-c", "import sherdlib, sys; assert 'env/bin' in sys.executable"
         )
         self.named_right(self.restored)
-        self.lapidar("capture", self.restored)
+        self.lapidar("capture", self.restored, "--scope", "whole")
         self.assertEqual(self.lock.read_bytes(), before)
 
 

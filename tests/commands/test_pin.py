@@ -589,12 +589,12 @@ class Forms(Pinning):
         self.assertIn('lock-version = "1.0"', text)
         before = {one.name: one.tree for one in lockfile.read(self.lock).packages}
         self.lock.unlink()
-        self.pin("--from", "pylock.toml")
+        self.pin("--pins", "pylock.toml")
         self.assertEqual({one.name: one.tree for one in lockfile.read(self.lock).packages}, before)
         (self.project / "pylock.toml").write_text(text.replace("lock-version", "lock-versoin"))
-        self.assertIn("not a valid pylock.toml", self.fails("pin", "--from", "pylock.toml"))
+        self.assertIn("not a valid pylock.toml", self.fails("pin", "--pins", "pylock.toml"))
         (self.project / "pylock.toml").write_text(text.replace("sha256 = ", "md5 = "))
-        self.assertIn("sha256", self.fails("pin", "--from", "pylock.toml"))
+        self.assertIn("sha256", self.fails("pin", "--pins", "pylock.toml"))
 
     def test_requirements_with_digests(self) -> None:
         self.declare("clay")
@@ -642,8 +642,7 @@ class Forms(Pinning):
         (self.project / "pyproject.toml").write_text(
             '[project]\nname = "kilns"\nversion = "1"\nrequires-python = ">=3.9"\ndependencies = ["clay"]\n'
         )
-        answers = f"\n{self.index.address}\n"
-        self.lapidar("start", input=answers)
+        self.assertIn("Wrote lapidar.toml", self.at_a_terminal(["start"], "", self.index.address))
         text = (self.project / "lapidar.toml").read_text()
         self.assertIn(f'main = "{self.index.address}"', text)
         self.assertNotIn("needs]", text)
@@ -651,7 +650,7 @@ class Forms(Pinning):
         self.pin()
         self.assertEqual(self.locked(), {"clay": "0.5"})
         (self.project / "lapidar.toml").unlink()
-        self.assertIn("--yes", self.fails("start", input=""))
+        self.assertIn("lapidar start --yes", self.fails("start", input=f"\n{self.index.address}\n"))
 
 
 class Explained(Pinning):
@@ -664,14 +663,14 @@ class Explained(Pinning):
         said = self.lapidar("why", "clay").stdout
         self.assertIn("you need sherdplot (lapidar.toml) → sherdplot 2.1 needs clay", said)
         self.assertEqual(len(self.json("why", "glazemath")["chains"]), 2)
-        said = self.lapidar("why", "drawing", code=1).stdout
+        said = self.lapidar("why", "drawing").stdout
         self.assertIn("only with its extra: lapidar need 'sherdplot[svg]'", said)
-        said = self.lapidar("why", "kiln-tools", code=1).stdout
+        said = self.lapidar("why", "kiln-tools").stdout
         self.assertIn("not on this runtime", said)
-        said = self.lapidar("why", "glazemath==2.2", code=1).stdout
+        said = self.lapidar("why", "glazemath==2.2").stdout
         self.assertIn("Nothing keeps it out", said)
         self.declare("sherdplot>=2", "glazemath>=1")
-        said = self.lapidar("why", "glazemath==2.2", code=1).stdout
+        said = self.lapidar("why", "glazemath==2.2").stdout
         self.assertIn("sherdplot 2.1 needs glazemath<2", said)
 
     def test_versions(self) -> None:

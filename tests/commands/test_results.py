@@ -291,7 +291,7 @@ class Rerunning(Results):
         data.write_text(data.read_text().replace("2.25", "2.2500000000000018"))
         self.assertEqual(set(self.verdicts().values()), {"identical"}, "the recorded input is what counts")
         picture, page = self.project / "what.png", self.project / "what.html"
-        found = self.json("rerun", "--as-is", "--picture", picture, "--report", page, code=1)["reruns"][0]
+        found = self.json("rerun", "--current-files", "--picture", picture, "--report", page, code=1)["reruns"][0]
         by_path = {one["path"]: one for one in found["results"]}
         numbers = by_path["results/summary.json"]["numbers"]
         self.assertEqual((numbers["differing"], numbers["at"]), (1, "mean"))
@@ -301,7 +301,7 @@ class Rerunning(Results):
         self.assertIn("data:image/png;base64", text)
         self.assertNotRegex(text, r"<script|https?://|src=\"(?!data:)")
         (self.project / "lapidar.toml").write_text('[analysis.fit.tolerance]\n"*" = { ulps = 8 }\n')
-        found = self.verdicts("--as-is")
+        found = self.verdicts("--current-files")
         self.assertEqual(found["results/summary.json"], "within tolerance")
         self.nothing_is_left()
 
@@ -412,7 +412,7 @@ class Rerunning(Results):
         self.assertEqual(set(self.verdicts().values()), {"identical"}, "by digest")
         data = self.project / "data/sherds.csv"
         data.write_text(data.read_text().replace("2.25", "3.25"))
-        found = self.json("rerun", "--as-is", code=1)["reruns"][0]["results"]
+        found = self.json("rerun", "--current-files", code=1)["reruns"][0]["results"]
         self.assertIn("only its digest tells", found[0]["worst"])
 
     def cache_tree(self, digest: str) -> list[str]:
@@ -440,7 +440,7 @@ class Rerunning(Results):
         before = self.file.read_text()
         for words, mark in (
             (["record", "--", "python", "fit.py"], self.project / "started"),
-            (["rerun", "--as-is"], None),
+            (["rerun", "--current-files"], None),
         ):
             for how, code in ((signal.SIGINT, 130), (signal.SIGKILL, -9)):
                 process = subprocess.Popen(
@@ -602,7 +602,7 @@ class Comparing(Results):
         self.lapidar("record", "--", "python", "fit.py")
         data = self.project / "data/sherds.csv"
         data.write_text(data.read_text().replace("2.25", "2.5"))
-        found = lapidar.rerun("fit", project=self.project, cache=self.cache, as_is=True)
+        found = lapidar.rerun("fit", project=self.project, cache=self.cache, current_files=True)
         self.assertFalse(found.good)
         self.assertIn("data:image/png", found._repr_html_())
         self.assertEqual(found.draw(self.folder / "x.svg").read_text()[:5], "<?xml")

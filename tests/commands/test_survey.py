@@ -97,7 +97,7 @@ class Surveying(Case):
         target.write_text(text)
 
     def rows(self, code: int) -> dict[str, tuple[str, str, str]]:
-        said = self.json("survey", self.venv, code=code)
+        said = self.json("survey", self.venv, "--exit-code", code=code)
         return {
             row["module"] or row["distribution"]: (row["distribution"], row["version"], row["standing"])
             for row in said["rows"]
@@ -129,7 +129,7 @@ class Surveying(Case):
             "kilns": ("kiln-tools", "0.3", "provided"),
             "sherdplot": ("sherdplot", "2.1", "provided"),
         })  # fmt: skip
-        said = self.lapidar("survey", self.venv, code=1).stdout
+        said = self.lapidar("survey", self.venv).stdout
         self.assertIn("src/mine/part.py:5", said)
         self.assertIn("1 missing from the environment; 1 used but not declared; 1 declared but not used.", said)
 
@@ -159,7 +159,7 @@ class Surveying(Case):
         self.write("a.py", "import turbo, swiftly\n")
         self.variables["LAPIDAR_INDEX"] = str(index)
         self.assertEqual(self.rows(1), {"turbo": ("python-turbo", "1.0", "missing"), "swiftly": ("", "", "missing")})
-        said = self.lapidar("survey", self.venv, "--offline", code=1).stdout
+        said = self.lapidar("survey", self.venv, "--offline").stdout
         self.assertNotIn("python-turbo", said)
 
     def test_requirements_lists(self) -> None:
@@ -190,7 +190,7 @@ class Surveying(Case):
         (self.project / "latin.py").write_bytes(b"# caf\xe9\n")
         self.write("no.ipynb", "{}")
         self.write("pyproject.toml", "= = =")
-        said = self.json("survey", self.venv, code=1)
+        said = self.json("survey", self.venv)
         problems = "\n".join(said["problems"])
         for expected in (
             "bad.py, line 2",
@@ -215,7 +215,7 @@ class Surveying(Case):
     def test_a_missing_module_is_named_from_the_cache(self) -> None:
         self.lapidar("capture", self.venv)
         self.write("a.py", "import kilns\n")
-        said = self.lapidar("survey", self.environment(name="bare"), code=1).stdout
+        said = self.lapidar("survey", self.environment(name="bare")).stdout
         self.assertRegex(said, r"kilns +kiln-tools +0\.3 .*locked, not here; lapidar restore")
 
     def test_an_empty_project(self) -> None:

@@ -204,7 +204,7 @@ class OffTheShelf(Toy):
 
     def test_surveyed(self) -> None:
         (self.project / "fire.glz").write_text("use tin\nuse soda\n")
-        rows = self.json("survey", code=1)["rows"]
+        rows = self.json("survey")["rows"]
         self.assertEqual({one["module"]: one["standing"] for one in rows}, {"soda": "missing", "tin": "provided"})
 
     def test_which_change_did_it(self) -> None:
@@ -250,10 +250,10 @@ class Together(Toy):
         add_version(self.folder / "shelf", "tin", "1.0")
         index = f'[index]\nshelf = {{ address = "{self.folder / "shelf"}", language = "glaze" }}\n'
         (self.project / "lapidar.toml").write_text(index + '[needs]\nglaze = ["tin"]\n')
-        said = self.lapidar("why", "kilnlib", "--language", "python", code=1).stdout
+        said = self.lapidar("why", "kilnlib", "--language", "python").stdout
         self.assertIn("kilnlib is not in the lockfile", said)
         (self.project / "lapidar.toml").write_text(f'[index]\nmain = "{self.folder}"\n[needs]\nglaze = ["tin"]\n')
-        said = self.lapidar("why", "kilnlib", "--language", "python", code=1).stdout
+        said = self.lapidar("why", "kilnlib", "--language", "python").stdout
         self.assertIn("no index has a package called kilnlib", said)
 
     def test_the_last_need_is_dropped_and_what_was_captured_stays(self) -> None:

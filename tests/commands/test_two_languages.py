@@ -96,7 +96,7 @@ class OneNameInTwo(Case):
         self.assertIn("lapidar need --language r tin", remedies)
         self.lapidar("need", "--language", "r", "tin", "--yes")  # as printed: it cures it
         self.assertTrue(self.json("check")["clean"])
-        rows = self.keyed(self.json("survey", "--offline", code=1)["rows"], "distribution")
+        rows = self.keyed(self.json("survey", "--offline")["rows"], "distribution")
         self.assertEqual((rows[P]["standing"], rows[R]["standing"]), ("provided", "provided"))
 
     def test_changed_one_by_one(self) -> None:
@@ -112,11 +112,11 @@ class OneNameInTwo(Case):
         self.assertEqual([(row["language"], row["package"], row["to"]) for row in changed], [("r", "tin", "2.0")])
         self.lapidar("pin", "--renew", "tin", "--language", "python", "--yes")
         self.assertEqual((self.pinned()[P], self.pinned()[R]), ("2.0", "2.0"))
-        rows = self.keyed(self.json("changes", first, code=1)["changes"])
+        rows = self.keyed(self.json("changes", first)["changes"])
         self.assertEqual((rows[P]["to"], rows[R]["to"]), ("2.0", "2.0"))
-        self.assertRegex(self.lapidar("changes", first, code=1).stdout, r"tin \(r\)")
+        self.assertRegex(self.lapidar("changes", first).stdout, r"tin \(r\)")
         self.fails("changes", first, "--files", "tin")
-        (one,) = self.json("changes", first, "--files", "tin", "--language", "python", code=1)
+        (one,) = self.json("changes", first, "--files", "tin", "--language", "python")
         self.assertEqual(one["file"], "site/tin.py")
         self.lapidar("restore")
         for name, language in (("p", "python"), ("r", "r")):

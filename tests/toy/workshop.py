@@ -26,6 +26,7 @@ from lapidar.core.languages.surveying import (
     surveyed,
 )
 from lapidar.core.place import Place
+from lapidar.core.records.declaration import Index
 from lapidar.core.records.snapshot import Package, Runtime, Snapshot
 from lapidar.core.records.surveyed import Surveyed
 from toy import inventory
@@ -60,7 +61,7 @@ class GlazeSurveying:
         located: Located | None,
         cache: Cache | None,
         *,
-        ask: bool = False,
+        indexes: Sequence[Index] = (),
         pinned: Snapshot | None = None,
     ) -> Surveyed:
         if pinned is not None:

@@ -40,6 +40,7 @@ _NAMED = 3  # so that the line stays one
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("environment", nargs="?", metavar="ENVIRONMENT", help="a folder, or an interpreter")
+    parser.add_argument("--env", metavar="DIR", help="the same as ENVIRONMENT")
     add_language_option(parser)
     parser.add_argument("--lock", metavar="FILE", help="write the lockfile here instead of in the project")
     parser.add_argument(
@@ -81,7 +82,7 @@ def run(session: Session) -> int:
 
     options, view = session.options, session.view
     how = CaptureOptions(
-        environment=session.path("environment"),
+        environment=session.environment(),
         lock=session.path("lock"),
         full_runtime=options.full_runtime,
         skip_outside=options.skip_outside,
@@ -91,6 +92,7 @@ def run(session: Session) -> int:
         languages=tuple(options.language),
         starts=not options.start_nothing,
         review=None if options.yes or view.json else reviewing(view),
+        doubt=None if options.yes else lambda lacks: view.asks(f"{lacks}. Capture it all the same?"),
     )
     cache = session.cache(create=True)
     if options.prove:

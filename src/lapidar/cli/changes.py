@@ -6,8 +6,7 @@ import argparse
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
-from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session, add_language_option
+from lapidar.cli.main import Session, add_exit_code_option, add_language_option
 from lapidar.cli.view import View, human_count
 
 if TYPE_CHECKING:
@@ -21,8 +20,7 @@ DESCRIPTION = """\
 Show what is different between two snapshots, layer by layer, what most likely alters results first, and why. A
 snapshot is named by the first digits of its identity (`lapidar history`), by the path of a lockfile, as REVISION: for
 the lockfile of a revision of git, or by the folder of an environment, which is looked at as it is now. Without any: the
-project's own against the one before it; of a lockfile with an unfinished merge in it, the two sides. Exit code 0:
-nothing is different; 1: something is."""
+project's own against the one before it; of a lockfile with an unfinished merge in it, the two sides."""
 
 EXAMPLES = """\
 examples:
@@ -35,13 +33,16 @@ examples:
 
 _FILES = 8
 _LINES = 400
+_NEWS = 40  # of a change log
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("one", nargs="?", metavar="A", help="a snapshot, or an environment")
     parser.add_argument("other", nargs="?", metavar="B", help="another (default: the project's own)")
     parser.add_argument("--files", metavar="PACKAGE", help="show the lines that differ in the files of this package")
+    parser.add_argument("--all", action="store_true", help="show all lines and files, however many they are")
     add_language_option(parser, several=False)
+    add_exit_code_option(parser, "something is different")
 
 
 def run(session: Session) -> int:
@@ -54,16 +55,16 @@ def run(session: Session) -> int:
         if view.json:
             view.object([{"file": one.path, "kind": one.kind, "lines": lines} for one, lines in told])
         else:
-            _show_files(told, view)
-        return ExitCode.NO if told else ExitCode.DONE
+            _show_files(told, view, None if options.all else _LINES)
+        return session.told(bool(told))
     if view.json:
         view.object(_object(found))
     else:
-        _show(found, view)
-    return ExitCode.NO if found.changes else ExitCode.DONE
+        _show(found, view, options.all)
+    return session.told(bool(found.changes))
 
 
-def _show(found: Changes, view: View) -> None:
+def _show(found: Changes, view: View, every: bool) -> None:
     from lapidar.core.records import words
 
     if not found.changes:
@@ -73,7 +74,7 @@ def _show(found: Changes, view: View) -> None:
     names = words.names_in(found.before, found.after)
     show_rows(rows_of(found.changes, names), view)
     for files in found.files:
-        _show_between(files, names, view)
+        _show_between(files, names, view, every)
 
 
 def rows_of(changes: Iterable[tuple[Change, Weight]], names: Mapping[PackageName, str]) -> list[list[str]]:
@@ -100,7 +101,7 @@ def show_rows(rows: list[list[str]], view: View, of: str = "what") -> None:
     view.table(heads, rows)
 
 
-def _show_between(files: FilesChanged, names: Mapping[PackageName, str], view: View) -> None:
+def _show_between(files: FilesChanged, names: Mapping[PackageName, str], view: View, every: bool) -> None:
     from lapidar.core.records import words
 
     if not (files.changed or files.described or files.lost or files.news):
@@ -109,26 +110,42 @@ def _show_between(files: FilesChanged, names: Mapping[PackageName, str], view: V
     view.line(words.change_in_short(files.change, names), "heading")
     if files.lost:
         view.line(f"  {files.lost}")
-    for one in files.changed[:_FILES]:
+    shown = files.changed if every else files.changed[:_FILES]
+    for one in shown:
         view.line(f"  {one.kind:8} {one.path}")
-    if len(files.changed) > _FILES:
-        view.line(f"  and {human_count(len(files.changed) - _FILES, 'file')} more")
+    if len(files.changed) > len(shown):
+        view.line(f"  and {human_count(len(files.changed) - len(shown), 'file')} more (--all)")
     if files.described and not files.changed:
         view.line("  only what describes it")
-    for line in files.news[:_LINES]:
+    for line in files.news if every else files.news[:_NEWS]:
         view.line(f"  | {line}")
+    if len(files.news) > _NEWS and not every:
+        view.line(f"  and {human_count(len(files.news) - _NEWS, 'more line')} of its own change log (--all)")
 
 
-def _show_files(told: list[tuple[FileChange, list[str] | None]], view: View) -> None:
+def _show_files(told: list[tuple[FileChange, list[str] | None]], view: View, most: int | None) -> None:
+    """The lines that differ.
+
+    Args:
+        most: how many are shown; the files after these are summed up.
+    """
+    left, summed = most or sum(len(lines or ()) for _, lines in told), []
     for one, lines in told:
         if lines is None:
             view.line(f"{one.kind}: {one.path} (no text)", "heading")
             continue
-        for line in lines[:_LINES]:
+        if left <= 0:
+            summed.append((one, lines))
+            continue
+        for line in lines[:left]:
             style = {"+": "good", "-": "bad"}.get(line[:1], "")
             view.line(line, "heading" if line.startswith(("+++", "---")) else style)
-        if len(lines) > _LINES:
-            view.note(f"and {len(lines) - _LINES} lines more of {one.path}")
+        if len(lines) > left:
+            view.line(f"and {human_count(len(lines) - left, 'more line')} of {one.path}")
+        left -= len(lines)
+    if summed:
+        new, gone = (sum(line.startswith(sign) for _, lines in summed for line in lines) for sign in "+-")
+        view.line(f"and {human_count(len(summed), 'more file')}, with {new:,} lines new and {gone:,} gone (--all)")
     if not told:
         view.line("No file of it differs.")
 

@@ -153,6 +153,8 @@ def _show(checked: Checked, view: View) -> None:
         view.line(f"  {_name(finding)}: {_told(finding, view)}")
     several = len(checked.snapshot.languages) > 1
     remedies = dict.fromkeys(words.remedy(finding, several=several) for finding in checked.findings)
+    if {one.problem for one in checked.findings} & words.LACKING:  # what fetches also restores
+        remedies.pop(words.RESTORE, None)
     view.line()
     view.line(f"{human_count(len(checked.findings), 'finding')}.", "bad")
     for remedy in remedies:

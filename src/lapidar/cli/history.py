@@ -65,6 +65,7 @@ def _show(entries: list[Entry], view: View) -> None:
     from lapidar.core.records import words
 
     rows = []
+    several = len({one.who for one in entries}) > 1
     for one in entries:
         lines = _changed(one, view)
         if one.note:
@@ -75,13 +76,14 @@ def _show(entries: list[Entry], view: View) -> None:
             [
                 time.strftime("%Y-%m-%d %H:%M", time.localtime(one.time)),
                 ("* " if one.current else "  ") + words.short(one.snapshot),
+                *([one.who or "-"] if several else []),
                 f"{one.cause} {one.about}".strip(),
                 lines[0],
                 ", ".join(map(_results, one.results)) or "-",
             ]
         )
-        rows += [["", "", "", more, ""] for more in lines[1:]]
-    view.table(["when", "  snapshot", "cause", "what changed", "results"], rows)
+        rows += [[*[""] * (4 if several else 3), more, ""] for more in lines[1:]]
+    view.table(["when", "  snapshot", *(["who"] if several else []), "cause", "what changed", "results"], rows)
 
 
 def _changed(one: Entry, view: View) -> list[str]:

@@ -21,6 +21,7 @@ from lapidar.cli.view import View
 
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
+    from lapidar.core.errors import LapidarError
     from lapidar.core.place import Place
     from lapidar.core.records.snapshot import Snapshot
 
@@ -97,12 +98,34 @@ class Session:
         named = self.options.cache
         return Cache(expanded(named) if named else default_folder(), create=create)
 
+    def cache_if_any(self, *, create: bool = True) -> Cache | None:
+        """The cache that is meant, for what only goes better with one; None where none can be had."""
+        from lapidar.core.errors import CacheError
+
+        try:
+            return self.cache(create=create)
+        except CacheError:
+            return None
+
     def snapshot(self) -> Snapshot:
         """The snapshot that is meant: see `add_snapshot_options`."""
         from lapidar.core.flows.choose import read_snapshot
 
         named = self.options.snapshot
         return read_snapshot(self.place, self.cache() if named else None, self.path("lock"), named)
+
+    def environment(self) -> Path | None:
+        """The environment that is named, by its place among the words or by --env."""
+        from lapidar.core.errors import LapidarError
+
+        placed, named = self.path("environment"), self.path("env")
+        if placed and named:
+            raise LapidarError("Two environments are named", remedy="Name one, with --env or without.")
+        return placed or named
+
+    def told(self, is_so: bool) -> ExitCode:
+        """The exit code of a command that only tells: see `add_exit_code_option`."""
+        return ExitCode.NO if is_so and self.options.exit_code else ExitCode.DONE
 
     def path(self, name: str) -> Path | None:
         """An option's value as a path."""
@@ -137,8 +160,21 @@ def add_language_option(parser: argparse.ArgumentParser, *, several: bool = True
     )
 
 
+def add_exit_code_option(parser: argparse.ArgumentParser, told: str) -> None:
+    """The option of commands that only tell something, by which their exit code tells it too.
+
+    Args:
+        told: what exit code 1 stands for.
+    """
+    parser.add_argument("--exit-code", action="store_true", help=f"exit code 1 where {told}; without, telling is done")
+
+
 class _Parser(argparse.ArgumentParser):
-    """Tells what is near to a misspelled word, and answers machines in their form."""
+    """Tells what is near to a misspelled word, answers machines in their form, and takes no option by half its name:
+    one that comes later would change what a script means."""
+
+    def __init__(self, **settings: Any) -> None:
+        super().__init__(**settings, allow_abbrev=False)
 
     json: ClassVar[bool] = False
 
@@ -285,7 +321,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except Exception as error:
         if _came_of_interruption(error):
             return _interrupted()
-        return _explain(error, view, options.debug)
+        return _explain(error, view, options)
 
 
 class _Patient(io.FileIO):
@@ -315,7 +351,8 @@ def _take_over_interruptions() -> None:
     crashes later (measured: 55 crashes of 400 interruptions in that moment).
     """
     importlib.import_module("msgspec")
-    if signal.getsignal(signal.SIGINT) is signal.SIG_DFL:  # as the entry point left it: see lapidar.__main__
+    early = signal.getsignal(signal.SIGINT)
+    if getattr(early, "__name__", "") == "ended_early":  # as the entry point left it: see lapidar._early
         signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
@@ -334,10 +371,35 @@ def _came_of_interruption(error: BaseException | None) -> bool:
     return False
 
 
-def _explain(error: Exception, view: View, debug: bool) -> int:
+# What these ask about is a project's.
+_OF_PROJECTS = frozenset(
+    "pin show restore check run rerun export changes return culprit outlook why prove drop history".split()
+)
+
+
+def _in_no_project(error: LapidarError, options: argparse.Namespace) -> LapidarError:
+    """An error as it is told where there is no project: most likely this is the wrong folder."""
+    from lapidar.core.declaring import files
+    from lapidar.core.errors import LapidarError
+
+    try:
+        place = Session(options, View()).place
+        if any(path.exists() for path in (place.lockfile, place.records)) or files.may_declare(place):
+            return error
+    except LapidarError:
+        return error
+    return LapidarError(
+        error.what,
+        why=f"{place.root} is no project: neither it nor a folder above has a lapidar.toml or a lapidar.lock",
+        remedy="Go to the project's folder, or name it with --project; or begin one here: lapidar start (of what its "
+        "source needs), or lapidar capture ENVIRONMENT.",
+    )
+
+
+def _explain(error: Exception, view: View, options: argparse.Namespace) -> int:
     from lapidar.core.errors import LapidarError, from_os_error
 
-    if debug:
+    if options.debug:
         import traceback
 
         traceback.print_exc()
@@ -348,7 +410,7 @@ def _explain(error: Exception, view: View, debug: bool) -> int:
             f"Something unexpected happened: {type(error).__name__}: {error}",
             remedy="This is a fault of lapidar. Run again with --debug and report what it shows.",
         )
-    view.error(error)
+    view.error(_in_no_project(error, options) if options.command in _OF_PROJECTS else error)
     return ExitCode.FAILED
 
 

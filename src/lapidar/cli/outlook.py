@@ -6,8 +6,7 @@ import argparse
 from dataclasses import replace
 
 from lapidar.cli import pins
-from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session
+from lapidar.cli.main import Session, add_exit_code_option
 from lapidar.cli.view import human_count
 
 DESCRIPTION = """\
@@ -24,6 +23,7 @@ examples:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--wheels-only", action="store_true", help="what would have to be built does not count")
+    add_exit_code_option(parser, "something newer is held back or not pinned")
     parser.set_defaults(runtime=None)
 
 
@@ -41,7 +41,7 @@ def run(session: Session) -> int:
         rows = [replace(row, language=name) for name, asked in pinning.sessions.items() for row in asked.outlook()]
     if view.json:
         view.object(rows)
-        return ExitCode.DONE
+        return session.told(not all(row.is_newest for row in rows))
     shown = [row for row in rows if view.verbose or not row.is_newest]
     lines = []
     names = words.package_names([PackageName(row.language, row.name) for row in rows])
@@ -59,4 +59,4 @@ def run(session: Session) -> int:
         f"{newest} of {human_count(len(rows), 'package')} pinned in the newest version.",
         "good" if newest == len(rows) else "",
     )
-    return ExitCode.DONE
+    return session.told(newest < len(rows))

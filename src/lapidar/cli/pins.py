@@ -119,7 +119,7 @@ def _agreed(plan: PinPlan, session: Session) -> bool:
     """Whether whoever sits at the terminal wants it: what is to be built, and what a lockfile that is there becomes."""
     if plan.builds and not session.view.agrees("Build from source?"):
         return False
-    is_change = session.place.lockfile.exists() and (plan.changes or plan.conditions)
+    is_change = session.place.lockfile.exists() and plan.is_change
     if session.options.tries:  # which asks afterwards
         return True
     return not is_change or session.view.agrees("Change the lockfile so?")
@@ -145,14 +145,16 @@ def judging(session: Session) -> Judgement | None:
     return judge
 
 
-def ends_with(pinned: Pinned) -> int:
-    """The exit code of a command that pins."""
-    return ExitCode.DONE if all(one.is_good for one in pinned.tried) else ExitCode.NO
+def ends_with(session: Session, pinned: Pinned) -> int:
+    """The exit code of a command that pins: 1 where somebody said no, or a trial did."""
+    said_no = pinned.snapshot is None and not session.options.dry_run
+    return ExitCode.NO if said_no or not all(one.is_good for one in pinned.tried) else ExitCode.DONE
 
 
 def _show_plan(plan: PinPlan, view: View) -> None:
     """The changes, line by line."""
     from lapidar.cli import changes
+    from lapidar.core import languages
     from lapidar.core.records import words
 
     for note in (*plan.notes, *plan.builds):
@@ -163,7 +165,12 @@ def _show_plan(plan: PinPlan, view: View) -> None:
         for one, weight in _weighed(plan)
     ]
     rows += [["condition", name, before, after, ""] for name, before, after in plan.conditions]
-    if rows:
+    titles = [languages.of(one.language).title for one in plan.runtimes]
+    rows[:0] = [
+        [_SIGNS[one.kind], f"the runtime {title}", one.old, one.new, "the runtime"]
+        for one, title in zip(plan.runtimes, titles, strict=True)
+    ]
+    if rows and not view.quiet:
         left = [] if view.verbose else rows[_ROWS:]
         changes.show_rows(rows[: len(rows) - len(left)], view, "package")
         if left:
@@ -208,11 +215,11 @@ def conclude(session: Session, pinned: Pinned) -> None:
     digest = words.short(snapshot.snapshot)
     shown = human_path(session.place.lockfile)
     if not pinned.changed:
-        view.line(f"Nothing has changed: {shown}, snapshot {digest}", "good")
+        view.note(f"Nothing has changed: {shown}, snapshot {digest}", "good")
         return
     size = human_bytes(sum(one.bytes for one in snapshot.packages if one.language in plan.by_language))
     targets = ", ".join(plan.targets)
-    view.line(
+    view.note(
         f"Pinned {human_count(plan.packages, 'package')} ({size}) for {targets}: {shown}, snapshot {digest}", "good"
     )
 
@@ -223,16 +230,8 @@ def _object(pinned: Pinned) -> dict[str, object]:
 
     plan, snapshot = pinned.plan, pinned.snapshot
     return {
-        "changes": [
-            {
-                "language": change.language,
-                "package": change.name,
-                "kind": change.kind,
-                "from": change.old or None,
-                "to": change.new or None,
-            }
-            for change in plan.changes
-        ],
+        "runtimes": [_change(one) for one in plan.runtimes],
+        "changes": [_change(one) for one in plan.changes],
         "notes": [*plan.notes, *pinned.notes],
         "builds": plan.builds,
         "overrides": [{**one.package._asdict(), "effect": words.override_effect(one)} for one in plan.overrides],
@@ -242,6 +241,13 @@ def _object(pinned: Pinned) -> dict[str, object]:
         "changed": pinned.changed,
         "tried": [rerun.as_values(one) for one in pinned.tried],
     }
+
+
+def _change(change: PackageChange) -> dict[str, object]:
+    of = {"package": change.name} if change.name else {}
+    return {
+        "language": change.language, **of, "kind": change.kind, "from": change.old or None, "to": change.new or None
+    }  # fmt: skip
 
 
 def conclude_change(session: Session, pinned: Pinned, restored: Restored | None) -> int:
@@ -254,4 +260,4 @@ def conclude_change(session: Session, pinned: Pinned, restored: Restored | None)
         else:
             done = "Replaced" if restored.replaced else "Restored"
             session.view.note(f"{done} {where}: {human_count(restored.files, 'file')}")
-    return ends_with(pinned)
+    return ends_with(session, pinned)

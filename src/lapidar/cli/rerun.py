@@ -25,7 +25,7 @@ EXAMPLES = """\
 examples:
   lapidar rerun                          all recorded analyses
   lapidar rerun kilns --times 3          does it vary by itself, and what of?
-  lapidar rerun kilns --as-is            with the files as they are in the project now
+  lapidar rerun kilns --current-files            with the files as they are in the project now
   lapidar rerun kilns --here             after an update: does today's environment give the same?
   lapidar rerun kilns --picture kilns.png --report kilns.html
 
@@ -38,7 +38,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     from lapidar.cli.verdicts import add_output_options
 
     parser.add_argument("names", nargs="*", metavar="NAME", help="the analyses (default: all recorded ones)")
-    parser.add_argument("--as-is", action="store_true", help="with sources and inputs as they are in the project now")
+    parser.add_argument(
+        "--current-files", action="store_true", help="with sources and inputs as they are in the project now"
+    )
     parser.add_argument(
         "--here", action="store_true", help="in the environment as it is now, with the files as they are in the project"
     )
@@ -67,7 +69,7 @@ def run(session: Session) -> int:
     good, told = True, []
     for name in names:
         how = RerunOptions(
-            as_is=options.as_is or options.here,
+            current_files=options.current_files or options.here,
             environment=place.environment if options.here else None,
             opened=options.open,
             trusted=options.yes,

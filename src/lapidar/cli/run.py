@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import functools
 from typing import TYPE_CHECKING
 
 from lapidar.cli.main import Session
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Run a command in the restored environment: its bin folder comes first on PATH, the variables and the umask are those of
 the snapshot's conditions, no shell is added, and the command takes the place of lapidar, so signals and its exit code
-are its own. One line on standard error says which numeric profile acts."""
+are its own. A line on standard error says what acts on numbers, where that is not what acted when it was captured."""
 
 EXAMPLES = """\
 examples:
@@ -34,7 +35,8 @@ def run(session: Session) -> int:
     words = session.options.words[1:] if session.options.words[:1] == ["--"] else session.options.words
     if not words:
         raise LapidarError("There is no command to run", remedy="For example: lapidar run python analysis.py")
-    ready = prepare(session.place, words, session.path("env"))
+    there = functools.partial(session.cache_if_any, create=False)
+    ready = prepare(session.place, words, session.path("env"), cache=there)
     _tell(ready, session.view)
     return ready.become()
 
@@ -60,5 +62,6 @@ def _tell(ready: Run, view: View) -> None:
         view.warn(f"declared as secret, and not set here: {', '.join(held_to.lacking)}")
     if held_to.warning:
         view.warn(held_to.warning)
-    held = f"; held to the snapshot's: {', '.join(held_to.changed)}" if held_to.changed else ""
-    view.remark(held_to.profile + held)
+    held = f"held to the snapshot's: {', '.join(held_to.changed)}" if held_to.changed else ""
+    if told := "; ".join(filter(None, [held_to.profile, held])):
+        view.remark(told)

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Make a folder a project: find out what its source needs, take over what it declares already (pyproject.toml,
 DESCRIPTION, inline script metadata, requirements-style lists, a captured lockfile), ask a few questions, and write
-lapidar.toml. Where pyproject.toml or DESCRIPTION state the needs, only the rest is written. Asks no host, but for an
-index that you name."""
+lapidar.toml. Where pyproject.toml or DESCRIPTION state the needs, only the rest is written. Asks the package indexes
+that you configured or name, and no other host."""
 
 EXAMPLES = """\
 examples:
@@ -42,9 +42,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from lapidar.core import atomic, languages
     from lapidar.core.declaring import adopt, reading
+    from lapidar.core.errors import LapidarError
     from lapidar.core.records.declaration import Index
 
     options, view, place = session.options, session.view, session.place
+    if not options.yes and not view.has_company:
+        raise LapidarError(
+            "There is nobody to ask: this is no terminal", remedy="Take the defaults: lapidar start --yes"
+        )
+    place.require_writable()
     proposal = _propose(session)
     if options.name:
         proposal.name = options.name
@@ -76,27 +82,27 @@ def run(session: Session) -> int:
         view.warn(problem)
     if proposal.unknown:
         view.warn(f"nobody here is known to provide {', '.join(proposal.unknown)}; declare it with lapidar need")
-    view.note(
-        "Next: lapidar pin" if proposal.indexes or has_index else "Next: name a package index in it, then lapidar pin"
-    )
+    view.note(f"Next: {_next(proposal, has_index or bool(proposal.indexes))}")
     return ExitCode.DONE
+
+
+def _next(proposal: Proposal, has_index: bool) -> str:
+    """The command that works next."""
+    if not proposal.needs and not proposal.stated:
+        return "lapidar capture (nothing but a runtime is needed), or lapidar need NAME"
+    return "lapidar pin" if has_index else "name a package index in it, then lapidar pin"
 
 
 def _propose(session: Session) -> Proposal:
     from pathlib import Path
 
     from lapidar.core.declaring import reading
-    from lapidar.core.errors import CacheError
     from lapidar.core.flows.start import propose
     from lapidar.core.records.declaration import Index
 
-    try:
-        cache = session.cache()
-    except CacheError:
-        cache = None
     named = session.options.index
     indexes = [Index("main", reading.address_of(named, Path.cwd()))] if named else []
-    return propose(session.place, cache, indexes, session.options.guess or "")
+    return propose(session.place, session.cache_if_any(), indexes, session.options.guess or "")
 
 
 def _ask(proposal: Proposal, session: Session) -> None:

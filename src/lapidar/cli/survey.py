@@ -5,8 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session, add_language_option
+from lapidar.cli.main import Session, add_exit_code_option, add_language_option
 from lapidar.cli.view import View, human_count, human_path
 
 if TYPE_CHECKING:
@@ -16,8 +15,7 @@ DESCRIPTION = """\
 Find out what the project's own source needs: reads every file of Python and R, every notebook, document with code in
 it and inline script block as saved on disk, without running any, and matches each import to what provides it in the
 environment (named, or found as by `lapidar capture`), and to what the project declares. For modules that nobody here
-provides it looks into the cache, and then asks the package indexes that you configured, if any, unless --offline. Exit
-code 0: all fits together; 1: something is missing, not declared, declared and not used, or cannot be read."""
+provides it looks into the cache, and then asks the package indexes that you configured, if any, unless --offline."""
 
 EXAMPLES = """\
 examples:
@@ -30,21 +28,23 @@ _SHOWN = 2
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("environment", nargs="?", metavar="ENVIRONMENT", help="a folder, or an interpreter")
+    parser.add_argument("--env", metavar="DIR", help="the same as ENVIRONMENT")
     add_language_option(parser)
+    add_exit_code_option(parser, "something is missing, not declared, declared and not used, or cannot be read")
     parser.add_argument("--offline", action="store_true", help="ask no index for what nobody here provides")
 
 
 def run(session: Session) -> int:
-    from lapidar.core.errors import CacheError
     from lapidar.core.flows.survey import survey
 
     view, options = session.view, session.options
-    try:
-        cache = session.cache()
-    except CacheError:
-        cache = None  # it only helps to name what is missing
+    # It helps to name what is missing, and keeps what was read.
     surveyed, located = survey(
-        session.place, cache, session.path("environment"), ask=not options.offline, only=options.language
+        session.place,
+        session.cache_if_any(),
+        session.environment(),
+        ask=not options.offline,
+        only=options.language,
     )
     if view.json:
         view.object(_object(surveyed))
@@ -54,7 +54,7 @@ def run(session: Session) -> int:
         for one in located:
             view.note(f"Environment  {human_path(one.interpreter)} ({one.why})")
         _show(surveyed, view)
-    return ExitCode.DONE if surveyed.agrees else ExitCode.NO
+    return session.told(not surveyed.agrees)
 
 
 def _object(surveyed: Surveyed) -> dict[str, object]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli import pins
 from lapidar.cli.exit_codes import ExitCode
-from lapidar.cli.main import Session, add_language_option, add_snapshot_options
+from lapidar.cli.main import Session, add_exit_code_option, add_language_option, add_snapshot_options
 from lapidar.cli.view import View, human_count
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Show why a package is in the lockfile: every chain from a need of the project down to it, with the range at each step.
 For a package that is absent, or a version that is not the pinned one (NAME==VERSION): what keeps it out; only for
-that it asks the package indexes that you configured. Exit code 1 for what is not there."""
+that it asks the package indexes that you configured."""
 
 EXAMPLES = """\
 examples:
@@ -34,13 +34,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("need", metavar="NAME[RANGE]", help="a package, or a range of its versions")
     add_snapshot_options(parser)
     add_language_option(parser, several=False)
+    add_exit_code_option(parser, "it is not there")
     parser.set_defaults(runtime=None, wheels_only=False)
 
 
 def run(session: Session) -> int:
     from lapidar.core import languages
     from lapidar.core.declaring import judge, reading
-    from lapidar.core.errors import CacheError
     from lapidar.core.flows.naming import known_in, language_of, need_of
     from lapidar.core.records import words
 
@@ -51,10 +51,7 @@ def run(session: Session) -> int:
     need = need_of(options.need, known_in(declaration, snapshot), otherwise, options.language or "")
     if said and need.language == otherwise.name:
         view.warn(said)
-    try:
-        cache = session.cache()
-    except CacheError:
-        cache = None  # then without ranges
+    cache = session.cache_if_any(create=False)  # without one there are no ranges
     package = next((package for package in snapshot.packages if package.key == need.key), None)
     about = {need.key, *declaration.overrides} if package else None
     graph = judge.graph(snapshot, declaration, cache, about)
@@ -65,7 +62,7 @@ def run(session: Session) -> int:
         _present(package, graph, view)
         return ExitCode.DONE
     _absent(session, need, package, graph, declaration)
-    return ExitCode.NO
+    return session.told(True)
 
 
 def _present(package: Package, graph: Graph, view: View) -> None:

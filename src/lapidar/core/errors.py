@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import re
 
 from lapidar.core.atomic import Unconfirmed
 
@@ -101,16 +102,23 @@ class NoSpace(LapidarError):
     """The disk (or the quota) is full."""
 
 
-def from_os_error(error: OSError, doing: str) -> LapidarError:
+# Unfinished work beside its place: see `lapidar.core.atomic`.
+_UNFINISHED = re.compile(r"/\.([^/]+?)\.(?:part-|lapidar-)[0-9a-f]{12}(?:/.*)?$")
+
+
+def from_os_error(error: OSError, doing: str, elsewhere: str = "") -> LapidarError:
     """Turn an operating system error into one that says what was being done and what to do.
 
     Args:
         error: the error as raised.
         doing: what was being done, as a verb phrase ("write the lockfile").
+        elsewhere: how one says that it is to be done in another folder ("with --into").
     """
     place = error.filename2 or error.filename or ""
     if isinstance(place, bytes):
         place = place.decode("utf-8", "replace")
+    place = _UNFINISHED.sub(r"/\1", str(place))
+    there = f"do it elsewhere {elsewhere}" if elsewhere else "work in a copy of the project that you can write"
     where = f" ({place})" if place else ""
     if isinstance(error, Unconfirmed):
         return LapidarError(
@@ -122,18 +130,18 @@ def from_os_error(error: OSError, doing: str) -> LapidarError:
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
         return NoSpace(
             f"Could not {doing}: no space is left{where}",
-            remedy="Nothing was changed. Free some space (lapidar cache prune), or use --cache or --into "
-            "with a folder on another disk, then run the same command again.",
+            remedy="Nothing was changed. Free some space (lapidar cache prune), or name a cache on another disk with "
+            f"--cache{', or ' + there if elsewhere else ''}; then run the same command again.",
         )
     if error.errno in (errno.EACCES, errno.EPERM):
         return LapidarError(
             f"Could not {doing}: permission denied{where}",
-            remedy="Look at who owns it and its mode (ls -l), then run the same command again.",
+            remedy=f"Look at who owns it and its mode (ls -l), or {there}; then run the same command again.",
         )
     if error.errno == errno.EROFS:
         return LapidarError(
             f"Could not {doing}: it lies on a read-only file system{where}",
-            remedy="Use --cache, --into or --lock with a folder that can be written.",
+            remedy=f"Make it writable, or {there}.",
         )
     return LapidarError(
         f"Could not {doing}: {error.strerror or error}{where}",

@@ -93,6 +93,21 @@ class Place:
         if not ignore.exists():
             ignore.write_text(_IGNORED, encoding="utf-8")
 
+    def require_writable(self) -> None:
+        """Say that the project cannot be changed before anything is begun.
+
+        Raises:
+            LapidarError: its folder cannot be written.
+        """
+        import errno
+
+        from lapidar.core.errors import from_os_error
+
+        if not os.access(self.root, os.W_OK):
+            read_only = os.statvfs(self.root).f_flag & os.ST_RDONLY
+            error = OSError(errno.EROFS if read_only else errno.EACCES, "", str(self.root))
+            raise from_os_error(error, "change the project")
+
     @property
     def has_identity(self) -> bool:
         """Whether it has one already."""

@@ -10,7 +10,7 @@ from lapidar.core import progress
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache, FileFlaw
 from lapidar.core.cache.trees import LINK, Entry, Tree
-from lapidar.core.errors import CacheError
+from lapidar.core.errors import CacheError, MissingFromCache
 from lapidar.core.records.owner import Owner
 from lapidar.core.records.snapshot import Snapshot
 
@@ -53,7 +53,8 @@ class Contents:
             try:
                 self.trees.setdefault(part.tree, cache.tree(part.tree))
             except CacheError as error:
-                self.unreadable.append(Flaw(part.owner, "", None, str(error)))
+                why = "not in this cache" if isinstance(error, MissingFromCache) else str(error)
+                self.unreadable.append(Flaw(part.owner, "", None, why))
 
     @property
     def has_nothing(self) -> bool:

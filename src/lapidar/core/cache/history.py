@@ -48,6 +48,7 @@ class Moment(msgspec.Struct, frozen=True, omit_defaults=True):
         parent: the snapshot that the lockfile held before; "" for none.
         about: what was needed or dropped; what a note says.
         declared: the digest of the declaration as it was, where it is kept.
+        who: whoever did it, by the name that version control has for them, else by that of their login.
     """
 
     time: float
@@ -58,6 +59,7 @@ class Moment(msgspec.Struct, frozen=True, omit_defaults=True):
     parent: str = ""
     about: str = ""
     declared: str = ""
+    who: str = ""
 
     @property
     def is_change(self) -> bool:
@@ -72,11 +74,13 @@ class Deed:
     Attributes:
         about: what was needed or dropped; what a note says.
         texts: files that declare what the project needs, by their names.
+        who: whoever does it; "" where nobody asks.
     """
 
     cause: Cause
     about: str = ""
     texts: Mapping[str, str] = field(default_factory=dict)
+    who: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +127,8 @@ class History:
         return self.cache.reference_path(snapshot_id)
 
     def add(self, snapshot: Snapshot, place: Place, deed: Deed, parent: str = "") -> None:
-        """Keep a copy of a lockfile, and note the moment.
+        """Keep a copy of a lockfile, and note the moment, unless it changed nothing: the last one that this lockfile
+        had was of the same snapshot and the same declaration.
 
         Args:
             place: the project whose lockfile it becomes.
@@ -132,7 +137,14 @@ class History:
         self.put(snapshot)
         before = parent if parent != snapshot.snapshot else ""
         declared = self._keep_declaration(deed.texts) if deed.texts else ""
-        self._note(_now(snapshot.snapshot, place, deed, parent=before, declared=declared))
+        now = _now(snapshot.snapshot, place, deed, parent=before, declared=declared)
+        last = next((one for one in reversed(self.moments()) if one.lockfile == now.lockfile), None)
+        if (
+            before
+            or last is None
+            or (last.snapshot, last.declared, last.project) != (now.snapshot, now.declared, now.project)
+        ):
+            self._note(now)
 
     def say(self, snapshot_id: str, place: Place, about: str) -> None:
         """Note what a snapshot of a project is.
@@ -354,4 +366,4 @@ def _now(snapshot_id: str, place: Place, deed: Deed, *, parent: str = "", declar
     is_inside = place.relative(place.lockfile) is not None
     project = place.identity() if is_inside and (deed.cause is not Cause.NOTED or place.has_identity) else ""
     lock = str(place.lockfile.absolute())
-    return Moment(time.time(), snapshot_id, lock, project, deed.cause, parent, deed.about, declared)
+    return Moment(time.time(), snapshot_id, lock, project, deed.cause, parent, deed.about, declared, deed.who)

@@ -96,7 +96,8 @@ class Cache:
         if not create:
             raise CacheError(
                 f"There is no cache at {self.root}",
-                remedy="Name the one that holds the snapshot with --cache or LAPIDAR_CACHE.",
+                remedy="`lapidar restore --fetch` makes it, and brings what a lockfile holds; or name the one that has "
+                "it with --cache or LAPIDAR_CACHE.",
             )
         try:
             self._make_folders()
@@ -317,7 +318,7 @@ class Cache:
             MissingFromCache: it is not there.
             CacheError: its listing is corrupt.
         """
-        refused: CacheError = MissingFromCache(f"The cache has no tree {digest}")
+        refused: CacheError = MissingFromCache("The cache does not have it", why=digest)
         for path in self.listing_paths(digest):
             try:
                 return Tree.parse(path.read_bytes(), digest)

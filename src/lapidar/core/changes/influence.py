@@ -17,6 +17,7 @@ _ALGEBRA = re.compile(r"^lib(blas|cblas|lapack|openblas|mkl|blis|atlas|gslcblas|
 _THREADING = re.compile(r"^lib(gomp|omp|iomp5|tbb)[\w.-]*\.so")
 _COUNTS = re.compile(r"THREADS|CORES|CORETYPE|CPU|TUNABLES|SEED")
 _FIRST_NUMBERS = re.compile(r"\d+")
+_YEARS = range(1970, 2200)
 
 
 class Weight(NamedTuple):
@@ -45,6 +46,8 @@ def weigh(change: Change) -> Weight:
         return Weight(9, 9, "")  # the bytes are the same
     rank, reason = _of_owner(change)
     size = _size(change)
+    if size == 0 and _is_dated(change):
+        size = 1
     if size == 0 and change.kind in (Kind.NEWER, Kind.OLDER):
         reason = f"{reason}, another major version" if reason else "another major version"
     return Weight(rank, size, reason)
@@ -54,17 +57,20 @@ def _of_owner(change: Change) -> tuple[int, str]:
     owner = change.owner
     match owner.layer:
         case Layer.RUNTIME:
-            return 1, "the runtime"
+            return 0, "the runtime"
         case Layer.PACKAGES:
-            numeric = languages.of(owner.language).variables.numeric
-            return (0, "it computes") if owner.name in numeric else (3, "")
+            variables = languages.of(owner.language).variables
+            if owner.name in variables.numeric:
+                return 1, "it computes"
+            data = dict(variables.data)
+            return (2, data[owner.name]) if owner.name in data else (3, "")
         case Layer.LIBRARIES:
             return _of_library(owner.name)
         case Layer.CONDITIONS:
             name = owner.name
             if name in ("numerics", "baseline"):
                 return 0, "the profile of numbers"
-            return (1, "how numbers are summed up") if _COUNTS.search(name) else (6, "")
+            return (0, "how numbers are summed up") if _COUNTS.search(name) else (6, "")
         case Layer.TOOLS:
             return 4, "an outside program"
     return 7, ""
@@ -72,12 +78,20 @@ def _of_owner(change: Change) -> tuple[int, str]:
 
 def _of_library(name: str) -> tuple[int, str]:
     if _MATHEMATICS.match(name):
-        return 0, "the C library's mathematics"
+        return 1, "the C library's mathematics"
     if _ALGEBRA.match(name):
-        return 0, "linear algebra"
+        return 1, "linear algebra"
     if _THREADING.match(name):
         return 2, "threads that compute"
     return 5, ""
+
+
+def _is_dated(change: Change) -> bool:
+    """Whether its versions are dates, of which the first number is a year and tells of no break."""
+    years = [int(found[0]) for text in (change.old, change.new) if (found := _FIRST_NUMBERS.match(text))]
+    owner = change.owner
+    dated = languages.of(owner.language).variables.dated if owner.language else ()
+    return owner.name in dated or (bool(years) and all(year in _YEARS for year in years))
 
 
 def _size(change: Change) -> int:

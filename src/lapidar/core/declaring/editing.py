@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import bisect
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -160,8 +161,11 @@ def added(place: NeedsPlace, needs: Sequence[Need]) -> Mapping[str, str]:
     for need in needs:
         array = place.array(need.group, create=True)
         assert array is not None
-        at = next((at for at, item in enumerate(array) if place.named(item) == need.name), None)
-        if at is None:
+        names = [place.named(item) for item in array]
+        at = next((at for at, name in enumerate(names) if name == need.name), None)
+        if at is None and names == sorted(names):  # it stays in order: two branches that add something merge
+            array.insert(bisect.bisect(names, need.name), need.text)
+        elif at is None:
             array.append(need.text)
         else:
             array[at] = need.text

@@ -24,17 +24,21 @@ from lapidar.core.layers.lower import Asked
 from lapidar.core.layers.named import Named
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.records import lockfile
+from lapidar.core.records import lockfile, words
 from lapidar.core.records.layers import LowerLayers
 from lapidar.core.records.owner import Layer, Owner, PackageName
 from lapidar.core.records.snapshot import Platform, Snapshot
 from lapidar.core.restored import programs, startable
+from lapidar.core.system import git
 from lapidar.core.system.machine import platform_here
 
 if TYPE_CHECKING:
     from lapidar.core.system.observed import ObservedRun
 
 __all__ = ["CaptureOptions", "Captured", "LayerCount", "LeftOut", "capture"]
+
+
+_NAMED = 5  # of what is missing
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -54,6 +58,8 @@ class CaptureOptions:
         review: is shown the snapshot of the lockfile that there is, and the one that it would become, where these
             differ; whether it is to be written.
         writes: write the lockfile, and note it in the history. Without, only the cache has it, until it is pruned.
+        doubt: is told where the environment that was found, and that nobody named, lacks what the project's source
+            loads; whether it is meant all the same. Without, it is refused.
         starts: start each outside program once, kept apart, to see what it uses for that and whether it does so from
             what was captured.
     """
@@ -68,6 +74,7 @@ class CaptureOptions:
     observed: ObservedRun | None = None
     languages: tuple[str, ...] = ()
     review: Callable[[Snapshot, Snapshot], bool] | None = None
+    doubt: Callable[[str], bool] | None = None
     writes: bool = True
     starts: bool = True
 
@@ -146,10 +153,13 @@ def capture(
     cache.require_writable()
     path = options.lock or place.lockfile
     _require_folder(path)
+    if options.writes and not options.lock:
+        place.require_writable()
     run = _observe_run(located[0], options) if options.command else options.observed
     with cache.in_use():
         try:
             used = _observe(located, place, cache, options, run)
+            _require_meant(located, used, options)
             inventories = [one.inventory for one in used]
             source = named.in_source(_sources(place, inventories))
             parts = _Parts(place, cache, options, used, run, reporter, _stow(inventories, cache, reporter), source)
@@ -160,7 +170,7 @@ def capture(
             refused = not options.writes or _is_refused(snapshot, path, options)
             changed = False if refused else _write(snapshot, path, place, cache)
         except OSError as error:
-            raise from_os_error(error, "capture the environment") from error
+            raise from_os_error(error, "capture the environment", "with --lock or --cache") from error
         except UnicodeEncodeError as error:
             raise PackageBroken(
                 "A file of the environment has a name that is not UTF-8",
@@ -251,6 +261,25 @@ def _require_a_reason(place: Place, located: Sequence[Located], options: Capture
     )
 
 
+def _require_meant(located: Sequence[Located], used: Sequence[Used], options: CaptureOptions) -> None:
+    """Raises: EnvironmentUnusable: an environment that nobody named lacks what the project's source loads: all of it,
+    or, where nothing but chance speaks for it, any."""
+    if options.environment or options.command or options.observed:
+        return
+    for at, one in zip(located, used, strict=True):
+        if not one.missing or (one.uses_some and not at.by_chance):
+            continue
+        lacks = f"{at.interpreter} lacks what the project's source loads: {words.some(one.missing, _NAMED)}"
+        if options.doubt and options.doubt(f"{lacks} ({at.why})"):
+            continue
+        raise EnvironmentUnusable(
+            f"{lacks}; nothing was captured",
+            why=at.why,
+            remedy="Name the environment that is meant: lapidar capture FOLDER. To have one made of what is loaded: "
+            "lapidar start, then lapidar pin.",
+        )
+
+
 def _require_folder(lock: Path) -> None:
     if not lock.parent.is_dir():
         raise LapidarError(f"There is no folder {lock.parent} for the lockfile", remedy="Name another with --lock.")
@@ -338,7 +367,7 @@ def _write(snapshot: Snapshot, path: Path, place: Place, cache: Cache) -> bool:
     """Write the lockfile where it has other content than before, and note it in the history either way."""
     text = lockfile.render(snapshot).encode()
     changed = not path.exists() or path.read_bytes() != text
-    deed = Deed(Cause.CAPTURED, texts=files.texts_of(place))
+    deed = Deed(Cause.CAPTURED, texts=files.texts_of(place), who=git.author(place.root))
     History(cache).add(snapshot, replace(place, lockfile=path), deed, parent=lockfile.identity_in(path))
     if changed:
         lockfile.write(snapshot, path)

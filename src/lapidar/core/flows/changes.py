@@ -12,7 +12,7 @@ from lapidar.core.changes import files
 from lapidar.core.changes.files import FileChange
 from lapidar.core.changes.influence import Weight
 from lapidar.core.errors import LapidarError, LockfileError
-from lapidar.core.flows.choose import named_snapshot, parent_of
+from lapidar.core.flows.choose import named_snapshot, of_revision, parent_of
 from lapidar.core.flows.history import changes_between
 from lapidar.core.flows.naming import package_of
 from lapidar.core.place import Place
@@ -86,10 +86,21 @@ def _both(
         return one, other, (before, after or place.lockfile.name)
     sides = lockfile.sides_of_merge(place.lockfile)
     if sides:
-        return *sides, ("ours", "theirs")
+        return *(_stages(place) or sides), ("ours", "theirs")
     current = lockfile.read(place.lockfile)
     parent = _parent(place, cache, current.snapshot)
     return lockfile.read(History(cache).path(parent)), current, (parent[7:19], current.snapshot[7:19])
+
+
+def _stages(place: Place) -> tuple[Snapshot, Snapshot] | None:
+    """The two sides as version control keeps them until a merge is finished: what it could merge by itself stands
+    outside of the marks, and belongs to one of them alone. None where it keeps none."""
+    try:
+        texts = [of_revision(place, stage, place.lockfile.name).decode("utf-8", "replace") for stage in (":2", ":3")]
+        ours, theirs = (lockfile.parse(text, place.lockfile.name) for text in texts)
+    except LapidarError:
+        return None
+    return ours, theirs
 
 
 def _side(place: Place, cache: Cache, named: str) -> Snapshot:

@@ -121,7 +121,7 @@ def check(
         findings += _judge_results(place, part, cache)
         live = watched = None
         if options.live and options.command:
-            watched = _watch(place, environment, options)
+            watched = _watch(place, cache, environment, options)
             findings += watched.findings()
         elif options.live:
             live = _look(place, cache, part, environment, reporter)
@@ -283,11 +283,11 @@ def _look(
     return look(place, cache, snapshot, environment, reporter)
 
 
-def _watch(place: Place, environment: Environment, options: CheckOptions) -> Watched:
+def _watch(place: Place, cache: Cache, environment: Environment, options: CheckOptions) -> Watched:
     from lapidar.core.flows import run
     from lapidar.core.restored.watched import watch
 
-    prepared = run.prepare(place, options.command, options.environment)
+    prepared = run.prepare(place, options.command, options.environment, cache=lambda: cache)
     return watch(place, environment, prepared.program, prepared.words[1:], prepared.prepared, options.output)
 
 

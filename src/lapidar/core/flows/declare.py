@@ -11,17 +11,16 @@ from lapidar.core.cache.history import Cause, Deed
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, reading
 from lapidar.core.declaring.files import DECLARATION_NAME
-from lapidar.core.environment import marker
 from lapidar.core.errors import DeclarationError
 from lapidar.core.flows import pin
 from lapidar.core.flows.naming import language_of
 from lapidar.core.flows.pin import Judgement, Pinned, Review
-from lapidar.core.flows.restore import Restored, RestoreOptions, restore
+from lapidar.core.flows.restore import Restored, again
 from lapidar.core.languages.protocol import Language
 from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.records import called, lockfile, selection, words
+from lapidar.core.records import called, lockfile, words
 from lapidar.core.records.declaration import group_name
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.records.surveyed import NOTHING
@@ -136,14 +135,8 @@ def _change(
             return Pinned(plan), None
         deed = Deed(change.cause, " ".join(change.names), change.texts)
         pinned = pin.carry_out(pinning, plan, deed, options.judgement)
-    restored = None
-    if options.restore and pinned.snapshot:
-        mark = marker.read(place.environment)
-        there = selection.groups_of(pinned.snapshot)
-        # Groups that were left out stay so.
-        left_out = tuple(group for group in mark.left_out if group in there) if mark else ()
-        restored = restore(place, cache, pinned.snapshot, RestoreOptions(left_out=left_out), reporter)
-    return pinned, restored
+    wanted = pinned.snapshot if options.restore else None
+    return pinned, again(place, cache, wanted, reporter) if wanted else None
 
 
 def _require_declared(place: Place, locked: Snapshot | None, change: _Changed) -> None:

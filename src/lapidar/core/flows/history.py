@@ -52,6 +52,7 @@ class Entry:
         lockfile: where it was written, where that is another place than this project's now.
         note: what somebody said that it is.
         current: whether the project's lockfile holds it.
+        who: whoever did it.
     """
 
     time: float
@@ -64,6 +65,7 @@ class Entry:
     lockfile: str = ""
     note: str = ""
     current: bool = False
+    who: str = ""
 
 
 def changes_between(before: Snapshot, after: Snapshot) -> list[tuple[Change, influence.Weight]]:
@@ -118,6 +120,7 @@ def history(place: Place, cache: Cache, most: int | None = None) -> list[Entry]:
                 lockfile="" if moment.lockfile == here else moment.lockfile,
                 note=notes.get(moment.snapshot, "") if first else "",
                 current=moment.snapshot == current and first,
+                who=moment.who,
             )
         )
     told.keep()

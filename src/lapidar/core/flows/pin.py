@@ -11,17 +11,20 @@ from typing import TYPE_CHECKING
 from lapidar.core import languages
 from lapidar.core.cache.history import Cause, Deed, History
 from lapidar.core.declaring import files, judge, writing
+from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.flows import runtimes
 from lapidar.core.languages import protocol
 from lapidar.core.languages.protocol import Language
 from lapidar.core.layers.from_cache import with_lower_layers
+from lapidar.core.pinning.deciding import standing
 from lapidar.core.pinning.session import LanguagePinning, LanguagePlan, PinRequest
 from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.declared import OverrideStanding
-from lapidar.core.records.difference import PackageChange
+from lapidar.core.records.difference import PackageChange, kind_of
 from lapidar.core.records.snapshot import LanguageParts, Snapshot
+from lapidar.core.system import git
 
 if TYPE_CHECKING:
     from lapidar.core.flows.rerun import Rerun
@@ -38,12 +41,19 @@ class PinPlan:
         targets: for what it would be pinned, as people write it.
         warnings: about the change itself, a sentence each.
         conditions: those that change: what it is about, as it was, as it will be.
+        runtimes: those that become others.
     """
 
     by_language: Mapping[str, LanguagePlan]
     targets: tuple[str, ...]
     warnings: tuple[str, ...] = ()
     conditions: tuple[tuple[str, str, str], ...] = ()
+    runtimes: tuple[PackageChange, ...] = ()
+
+    @property
+    def is_change(self) -> bool:
+        """Whether the lockfile becomes another, as far as that is known."""
+        return bool(self.changes or self.conditions or self.runtimes)
 
     @property
     def changes(self) -> tuple[PackageChange, ...]:
@@ -132,7 +142,15 @@ class Pinning:
         previous = self.request.previous
         conditions = judge.conditions(self.request.declaration, previous) if previous else ()
         targets = tuple(str(session.target) for session in self.sessions.values())
-        return PinPlan(plans, targets, conditions=tuple(conditions))
+        return PinPlan(plans, targets, conditions=tuple(conditions), runtimes=tuple(self._other_runtimes()))
+
+    def _other_runtimes(self) -> Iterator[PackageChange]:
+        previous = self.request.previous
+        for name, session in self.sessions.items():
+            before, after = previous.runtime_of(name) if previous else None, session.target.runtime
+            if before and before.tree != after.tree:
+                kind = kind_of(name, before.version, after.version, standing)
+                yield PackageChange(name, "", kind, before.version, after.version)
 
 
 @contextmanager
@@ -228,7 +246,12 @@ def carry_out(pinning: Pinning, plan: PinPlan, deed: Deed, judgement: Judgement 
     """
     asked = pinning.request
     place, cache, previous = asked.place, asked.cache, asked.previous
-    snapshot, notes = with_lower_layers(cache, asked.declaration, _snapshot(pinning, plan), previous, asked.reporter)
+    if deed.texts or plan.is_change:
+        place.require_writable()
+    renews = str(Environment(place.environment).programs) if asked.options.renew_all else None
+    snapshot, notes = with_lower_layers(
+        cache, asked.declaration, _snapshot(pinning, plan), previous, asked.reporter, renews
+    )
     trial: tuple[Rerun, ...] = ()
     if judgement and (previous is None or snapshot.snapshot != previous.snapshot):
         from lapidar.core.flows.trial import tried
@@ -238,11 +261,12 @@ def carry_out(pinning: Pinning, plan: PinPlan, deed: Deed, judgement: Judgement 
             return Pinned(plan, notes=notes, tried=trial)
     before = previous.snapshot if previous else ""
     texts = {**files.texts_of(place), **deed.texts}
-    History(cache).add(snapshot, place, replace(deed, texts=texts), parent=before)
+    History(cache).add(snapshot, place, replace(deed, texts=texts, who=git.author(place.root)), parent=before)
     writing.write(place.root, deed.texts)
-    if snapshot.snapshot != before or lockfile.of_merge(place.lockfile):
+    changed = snapshot.snapshot != before or lockfile.of_merge(place.lockfile) is not None
+    if changed:
         lockfile.write(snapshot, place.lockfile)
-    return Pinned(plan, snapshot, snapshot.snapshot != before, notes, trial)
+    return Pinned(plan, snapshot, changed, notes, trial)
 
 
 def _snapshot(pinning: Pinning, plan: PinPlan) -> Snapshot:

@@ -211,7 +211,7 @@ def prove_command(
     """
     reporter = reporter or Silent()
     how = RecordOptions(at_most=options.rerun.at_most, output=options.output)
-    at = running.prepare(place, command), Environment(place.environment)
+    at = running.prepare(place, command, cache=lambda: cache), Environment(place.environment)
     analysis, _ = unrecorded(place, cache, command, at, how, reporter)
     trusting = replace(options, rerun=replace(options.rerun, trusted=True))
     return prove_analysis(place, cache, analysis, trusting, reporter)

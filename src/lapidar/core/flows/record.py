@@ -129,7 +129,7 @@ def record(
             f"There is no command for the analysis {name}",
             remedy=f"lapidar record {shlex.quote(name)} -- COMMAND, or declare it in lapidar.toml: [analysis].",
         )
-    ready = running.prepare(place, command, options.environment)
+    ready = running.prepare(place, command, options.environment, cache=lambda: cache)
     environment = Environment(Path(os.path.abspath(options.environment or place.environment)))
     with _recording(place, cache, (settings, command), (ready, environment), options) as recording:
         return recording.kept(recording.run(reporter))

@@ -57,7 +57,7 @@ class RerunOptions:
     """How to rerun.
 
     Attributes:
-        as_is: with sources and inputs as they are in the project now.
+        current_files: with sources and inputs as they are in the project now.
         keep: a folder that the results of the rerun are put into.
         draws: keep the files of both sides, to draw them: see `Rerun.files`.
         times: how often to run; more than once finds what varies by itself.
@@ -72,7 +72,7 @@ class RerunOptions:
         told: the caller's variables; this process's own unless given.
     """
 
-    as_is: bool = False
+    current_files: bool = False
     keep: Path | None = None
     times: int = 1
     draws: bool = False
@@ -301,7 +301,9 @@ class _Again:
         errors = folder / "errors" if self.options.quiet else None
         place.mkdir(parents=True)
         copy = Place.of_project(place)
-        notes = scratch.lay_out(self.analysis, self.cache, place, self.place.root, as_is=self.options.as_is)
+        notes = scratch.lay_out(
+            self.analysis, self.cache, place, self.place.root, current_files=self.options.current_files
+        )
         self.result.notes += [note for note in notes if note not in self.result.notes]
         besides = self.options.alone
         told = {**alone.VARIABLES, **dict(besides.variables)} if besides else self.options.told or os.environ

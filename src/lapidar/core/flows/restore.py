@@ -21,11 +21,11 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.linked import unlinked
 from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.environment.status import Walking
-from lapidar.core.errors import LapidarError, TargetRefused, from_os_error
+from lapidar.core.errors import LapidarError, LockfileError, TargetRefused, from_os_error
 from lapidar.core.flows import compare
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.records import selection
+from lapidar.core.records import lockfile, selection
 from lapidar.core.records.lockfile import identity_in
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.restored.building import Building
@@ -34,7 +34,7 @@ from lapidar.core.restored.libraries import whose_libraries
 if TYPE_CHECKING:
     from lapidar.core.cache.contents import Contents
 
-__all__ = ["RestoreOptions", "Restored", "restore", "would_replace"]
+__all__ = ["RestoreOptions", "Restored", "again", "is_current", "restore", "would_replace"]
 
 
 class RestoreOptions(msgspec.Struct, frozen=True, kw_only=True):
@@ -110,6 +110,23 @@ def restore(
     return _Restoring(place, cache, options or RestoreOptions(), reporter or Silent()).restore(snapshot)
 
 
+def is_current(place: Place) -> bool:
+    """Whether a place's environment is that of its lockfile, less the groups that were left out of it."""
+    mark = marker.read(place.environment)
+    try:
+        locked = lockfile.read_if_there(place.lockfile) if mark else None
+    except LockfileError:
+        return False
+    return bool(mark and locked and selection.without(locked, mark.left_out).snapshot == mark.snapshot)
+
+
+def again(place: Place, cache: Cache, snapshot: Snapshot, reporter: Progress | None = None) -> Restored:
+    """Bring a place's environment up to another snapshot; groups that were left out of it stay so. See `restore`."""
+    mark, there = marker.read(place.environment), selection.groups_of(snapshot)
+    left_out = tuple(group for group in mark.left_out if group in there) if mark else ()
+    return restore(place, cache, snapshot, RestoreOptions(left_out=left_out), reporter)
+
+
 @dataclass(frozen=True, slots=True)
 class _Wanted:
     """What is to stand where.
@@ -140,16 +157,17 @@ class _Restoring:
         self._refuse_what_stands_there(target)
         atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
         with self.cache.in_use():
-            noted = _noted(self.place, self.cache, whole, self.options.lockfile)
             contents, healed = self._verified(snapshot) if self.options.verify else (None, [])
-            wanted = _Wanted(snapshot, target, libraries, (*notes, *noted, *healed))
+            wanted = _Wanted(snapshot, target, libraries, (*notes, *healed))
             there = Environment(target)
-            if self._stands(wanted, there, contents):
-                return self._already(wanted, there)
             try:
-                return self._built(wanted, contents)
+                stands = self._stands(wanted, there, contents)
+                restored = self._already(wanted, there) if stands else self._built(wanted, contents)
             except OSError as error:
-                raise from_os_error(error, f"restore into {target}") from error
+                raise from_os_error(error, f"restore into {target}", "with --into") from error
+            # Only now: what never was here is not to be missed.
+            noted = _noted(self.place, self.cache, whole, self.options.lockfile)
+            return msgspec.structs.replace(restored, warnings=(*restored.warnings, *noted))
 
     def _refuse_what_stands_there(self, target: Path) -> None:
         _refuse_foreign(target)

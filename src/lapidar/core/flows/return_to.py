@@ -20,6 +20,7 @@ from lapidar.core.records import lockfile, words
 from lapidar.core.records.findings import Problem
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.restored import sources
+from lapidar.core.system import git
 
 __all__ = ["ReturnOptions", "Returned", "return_to"]
 
@@ -73,6 +74,7 @@ def return_to(
         LapidarError: there is none; the cache lacks bytes of it; or something would be lost that no snapshot has.
     """
     cache.require_writable()
+    place.require_writable()
     before = lockfile.identity_in(place.lockfile) if place.lockfile.exists() else ""
     wanted = named_snapshot(place, cache, name or _parent(place, cache, before))
     texts = _declaration(place, cache, name, wanted) if options.declaration else {}
@@ -92,7 +94,8 @@ def return_to(
         if options.restore:
             # First the environment, which can fail; then the files that say that it is so.
             restored = restore(place, cache, wanted, RestoreOptions(replace=True), reporter)
-        History(cache).add(wanted, place, Deed(Cause.RETURNED, texts={**kept, **texts}), parent=before)
+        deed = Deed(Cause.RETURNED, texts={**kept, **texts}, who=git.author(place.root))
+        History(cache).add(wanted, place, deed, parent=before)
         writing.write(place.root, changed)
         lockfile.write(wanted, place.lockfile)
     return Returned(wanted, before, restored, tuple(changed), tuple(lost))

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
+import shlex
 import subprocess
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from errno import EACCES
 from pathlib import Path
 from types import MappingProxyType
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 import msgspec
 
@@ -20,6 +21,9 @@ from lapidar.core.restored import programs, running
 from lapidar.core.restored.running import Prepared
 from lapidar.core.system import supervision
 from lapidar.core.system.supervision import Ended, Root, RunOptions
+
+if TYPE_CHECKING:  # a run itself needs no cache
+    from lapidar.core.cache.store import Cache
 
 __all__ = ["FREE", "Limits", "Run", "last_lines", "prepare"]
 
@@ -183,6 +187,7 @@ def prepare(
     words: Sequence[str],
     environment: Path | None = None,
     variables: Mapping[str, str] = os.environ,
+    cache: Callable[[], Cache | None] = lambda: None,
 ) -> Run:
     """Make a run ready.
 
@@ -190,6 +195,7 @@ def prepare(
         words: the command, not empty.
         environment: a restored environment; the project's own unless given.
         variables: those of the caller.
+        cache: the one that is there; asked only to tell the way to an environment.
 
     Raises:
         LapidarError: there is no such environment, or no such command.
@@ -197,7 +203,7 @@ def prepare(
     there = Environment(Path(os.path.abspath(environment or place.environment)))
     mark = there.marker
     if mark is None:
-        raise LapidarError(f"There is no restored environment at {there.folder}", remedy="Run `lapidar restore` first.")
+        raise _not_restored(place, there.folder, cache())
     locked = _locked(place, mark.left_out) if environment is None else ""
     prepared = running.prepare(place, there, variables)
     program, words = programs.find(words, there, prepared)
@@ -208,6 +214,33 @@ def prepare(
         snapshot=mark.snapshot,
         locked=locked if locked != mark.snapshot else "",
         chosen=mark.chosen,
+    )
+
+
+def _not_restored(place: Place, folder: Path, cache: Cache | None) -> LapidarError:
+    """What is lacking, and the one command that brings it."""
+    what = f"There is no restored environment at {folder}"
+    if not place.lockfile.is_file():
+        from lapidar.core.declaring import reading
+
+        there = reading.read(place).needs
+        return LapidarError(
+            f"{what}, and the project has no {place.lockfile.name}",
+            remedy="lapidar pin, then lapidar restore."
+            if there
+            else "lapidar start finds out what its source needs; lapidar need NAME declares it and restores; "
+            "lapidar capture takes an environment that there is.",
+        )
+    locked = lockfile.read(place.lockfile)
+    parts = list(locked.parts())
+    lacking = [part for part in parts if cache is None or not cache.is_whole(part.tree)]
+    into = "" if folder == place.environment else f" --into {shlex.quote(str(folder))}"
+    if not lacking:
+        return LapidarError(what, remedy=f"lapidar restore{into}")
+    return LapidarError(
+        f"{what}, and the cache lacks {len(lacking)} of {len(parts)} parts of its snapshot: "
+        f"`lapidar restore --fetch{into}` brings them",
+        remedy="Where another cache has them, name it with --cache or LAPIDAR_CACHE: lapidar restore.",
     )
 
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import datetime
 import subprocess
 from collections.abc import Sequence
+from dataclasses import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring import adopt
+from lapidar.core.declaring import adopt, reading
 from lapidar.core.declaring.adopt import Proposal
 from lapidar.core.errors import EnvironmentUnusable, LapidarError
 from lapidar.core.flows.locate import locate
@@ -29,7 +30,8 @@ def propose(place: Place, cache: Cache | None, indexes: Sequence[Index] = (), gu
 
     Args:
         cache: looked in for what provides what the source imports.
-        indexes: asked which runtime there is anything built for of what is pinned exactly.
+        indexes: asked before those of the user's own configuration: what provides what the source imports, and which
+            runtime there is anything built for of what is pinned exactly.
         guess: a day (ISO 8601), or ``auto`` for the one on which its sources were changed last: nothing newer is to be
             pinned.
 
@@ -39,6 +41,11 @@ def propose(place: Place, cache: Cache | None, indexes: Sequence[Index] = (), gu
     runtimes = {}
     surveyed = []
     there = _located(place)
+    # Whose packages an index has that somebody names is plain where there is one language.
+    named = (
+        [replace(one, language=one.language or next(iter(there))) for one in indexes] if len(there) == 1 else indexes
+    )
+    asked = (*named, *reading.read(place).indexes)
     for name, located in there.items():
         language = languages.of(name)
         try:
@@ -46,11 +53,11 @@ def propose(place: Place, cache: Cache | None, indexes: Sequence[Index] = (), gu
         except EnvironmentUnusable:
             located = None  # then what is installed tells nothing
         if language.surveying:
-            surveyed.append(language.surveying.survey(place, located, cache))
+            surveyed.append(language.surveying.survey(place, located, cache, indexes=asked))
     proposal = adopt.propose(place, together(surveyed), runtimes, lockfile.read_if_there(place.lockfile))
-    for name in there if indexes else ():
+    for name in there if asked else ():
         declaring = None if name in proposal.stated else languages.of(name).declaring
-        if declaring and (spoken := declaring.runtime_of_pins(proposal.needs, indexes, cache)):
+        if declaring and (spoken := declaring.runtime_of_pins(proposal.needs, asked, cache)):
             proposal.runtimes[name] = spoken
     proposal.as_of = _day(place, guess) if guess else None
     return proposal

@@ -8,12 +8,14 @@ from pathlib import Path
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import reading
 from lapidar.core.environment import marker
-from lapidar.core.errors import EnvironmentUnusable
+from lapidar.core.errors import DeclarationError, EnvironmentUnusable
 from lapidar.core.flows.locate import locate
 from lapidar.core.languages.protocol import Located
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile, words
+from lapidar.core.records.declaration import Index
 from lapidar.core.records.findings import Finding, Problem
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import Snapshot
@@ -49,15 +51,23 @@ def survey(
     """
     pinned = lockfile.read_if_there(place.lockfile)
     located = _located(place, environment, pinned, cache, only)
+    indexes = _configured(place) if ask else ()
     if located:
         reading = [(at, languages.of(at.language).surveying) for at in located]
-        several = [one.survey(place, at, cache, ask=ask) for at, one in reading if one]
+        several = [one.survey(place, at, cache, indexes=indexes) for at, one in reading if one]
     else:
         assert pinned
         own = [languages.of(name).surveying for name in only or pinned.languages]
-        several = [one.survey(place, None, cache, ask=ask, pinned=pinned) for one in own if one]
+        several = [one.survey(place, None, cache, indexes=indexes, pinned=pinned) for one in own if one]
     names = frozenset(package.key for package in pinned.packages) if pinned else frozenset()
     return replace(together(several), pinned=names), located
+
+
+def _configured(place: Place) -> tuple[Index, ...]:
+    try:
+        return reading.read(place).indexes
+    except DeclarationError:
+        return ()  # the survey tells of it
 
 
 def _located(

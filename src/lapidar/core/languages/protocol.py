@@ -171,12 +171,16 @@ class Used:
         unused: the packages that are not used, by name.
         programs: outside programs that the project's source starts.
         libraries: system libraries that its source opens by their names.
+        missing: what its source loads, by name, and nobody in the environment provides.
+        uses_some: whether anything that its source loads is there.
     """
 
     inventory: Inventory
     unused: Mapping[str, Unused]
     programs: tuple[str, ...] = ()
     libraries: tuple[str, ...] = ()
+    missing: tuple[str, ...] = ()
+    uses_some: bool = False
 
 
 class Stray(NamedTuple):
@@ -196,6 +200,8 @@ class Variables(NamedTuple):
         unheld: packages that choose their code by the processor, and have no variable that takes all of that away: the
             portable profile cannot hold their results.
         numeric: packages that compute: what changes of them most likely changes results.
+        data: packages that are data which results may follow from, each with what it is.
+        dated: packages whose versions are dates with two digits of a year, which tell of no break.
         single_thread: those that say how many threads or processes work: the portable profile has one.
         caches: patterns of the paths of files that programs keep for an environment outside of it, and make again.
         given: what a run has unless its caller or the snapshot says otherwise.
@@ -207,6 +213,8 @@ class Variables(NamedTuple):
     unheld: tuple[str, ...] = ()
     single_thread: tuple[str, ...] = ()
     numeric: tuple[str, ...] = ()
+    data: tuple[tuple[str, str], ...] = ()
+    dated: tuple[str, ...] = ()
     caches: tuple[str, ...] = ()
     given: tuple[tuple[str, str], ...] = ()
 
@@ -453,7 +461,7 @@ class Surveying(Protocol):
         located: Located | None,
         cache: Cache | None,
         *,
-        ask: bool = False,
+        indexes: Sequence[Index] = (),
         pinned: Snapshot | None = None,
     ) -> Surveyed:
         """Read all sources of a project as saved on disk, without running them.
@@ -462,7 +470,7 @@ class Surveying(Protocol):
             located: the environment that the project is used with, if there is one.
             pinned: judge by this snapshot's packages, and by no environment.
             cache: looked in for what provides what is missing; it also keeps what was read of unchanged files.
-            ask: ask the configured indexes last.
+            indexes: asked last for what nobody here provides; nothing is asked where there are none.
         """
 
 

@@ -144,7 +144,7 @@ class HeldTo(msgspec.Struct, frozen=True):
         variables: all of its variables.
         changed: the names of variables of the caller that are held to another value, or left out.
         lacking: declared secrets that have no value here.
-        profile: one sentence: which numeric profile acts.
+        profile: one sentence: which numeric profile acts; "" for a native one on a processor like the captured one.
         warning: where results may differ from those of the capture; "" where nothing speaks for it.
     """
 
@@ -202,7 +202,7 @@ def _compare(conditions: Conditions) -> list[str]:
 def _profile(conditions: Conditions) -> str:
     if conditions.numerics == "portable":
         return f"numerics: portable, held to {conditions.baseline} and one thread"
-    return "numerics: native" + (", on a processor like the captured one" if _is_alike(conditions) else "")
+    return "" if _is_alike(conditions) else "numerics: native"
 
 
 def _is_alike(conditions: Conditions) -> bool:

@@ -34,10 +34,13 @@ def with_lower_layers(
     snapshot: Snapshot,
     previous: Snapshot | None,
     reporter: Progress,
+    renews: str | None = None,
 ) -> tuple[Snapshot, tuple[str, ...]]:
     """Add the layers below to a snapshot of runtimes and packages.
 
     Args:
+        renews: outside programs that this machine has in another version now are taken anew; the folder of the
+            environment's own commands, which are none of these. None: all stay as they are.
         snapshot: runtimes and packages, all of the latter in the cache.
         previous: the lockfile that there is: what it has stays.
 
@@ -66,6 +69,7 @@ def with_lower_layers(
                 memory=memory,
                 held=held,
                 held_libraries=held_libraries,
+                renewed=() if renews is None else list(tools.newer(held.tools, renews)),
             )
         )
         records = found.records(found.stow(cache, reporter))

@@ -81,6 +81,7 @@ class Subject:
         opened_by: what programs were seen to open, by the real paths of what was started.
         fonts: font files that a run was seen to open.
         named: data of the machine that the project's source names.
+        renewed: outside programs of the earlier snapshot that are taken anew, by their paths here.
         starts: whether outside programs are started once, to see what they use for that.
         unable: programs that are to be left out: they do not start from what can be taken of them; why.
         library_path: LD_LIBRARY_PATH.
@@ -101,6 +102,7 @@ class Subject:
     opened_by: Mapping[str, Sequence[str]] = field(default_factory=dict)
     fonts: Sequence[str] = ()
     named: Named = NONE
+    renewed: Sequence[str] = ()
     starts: bool = True
     unable: Mapping[str, str] = field(default_factory=dict)
     library_path: Sequence[str] = ()

@@ -29,7 +29,19 @@ from lapidar.core.records.owner import LAPIDAR, Layer, Owner
 from lapidar.core.records.snapshot import Snapshot, Tool
 from lapidar.core.system import fonts, owners, starting
 
-__all__ = ["EVERYWHERE", "FOLDER", "ToolFound", "ToolsFound", "files_of", "homes", "judge", "kept", "observe", "place"]
+__all__ = [
+    "EVERYWHERE",
+    "FOLDER",
+    "ToolFound",
+    "ToolsFound",
+    "files_of",
+    "homes",
+    "judge",
+    "kept",
+    "newer",
+    "observe",
+    "place",
+]
 
 FOLDER = f"{marker.PRIVATE}/tools"  # one for each tool's tree, and one to mount a root of its own on
 KEPT = kept_files.TOOLS
@@ -169,8 +181,10 @@ def observe(subject: Subject) -> ToolsFound:
     """Find outside programs, and take their packages' files: those that the project declares, those that its source or
     an observed run starts (what every system has is passed over), and those of an earlier snapshot."""
     found = ToolsFound()
-    records = {tool.name: tool for tool in subject.held.tools}
-    asked = [(name, True) for name in subject.declaration.system.tools]
+    renewed = {os.path.basename(path) for path in subject.renewed}
+    records = {tool.name: tool for tool in subject.held.tools if tool.name not in renewed}
+    asked = [(path, False) for path in subject.renewed]
+    asked += [(name, True) for name in subject.declaration.system.tools]
     asked += [(name, False) for name in _wanted(subject.programs)]
     asked += [(name, False) for name in records]
     own = str(subject.environment.programs) if subject.environment else ""
@@ -488,16 +502,42 @@ def _launcher(tool: Tool, tree: Tree, folder: str, private: launchers.Private) -
     return launchers.program(f"{folder}/{tool.executable}", private)
 
 
+def newer(tools: Sequence[Tool], own: str) -> dict[str, tuple[Tool, owners.SystemPackage]]:
+    """Recorded programs whose package this machine has in another version now: by their paths here, each with its
+    record and that package.
+
+    Args:
+        own: the folder of an environment's commands, which are the recorded ones themselves.
+    """
+    here = {tool.name: _which(tool.name, own) for tool in tools if tool.owner_version}
+    real = {tool: os.path.realpath(path) for tool in tools if (path := here.get(tool.name))}
+    packages = owners.here().of(real.values()) if real else {}
+    return {
+        path: (tool, package)
+        for tool, path in real.items()
+        if (package := packages.get(path))
+        and package.name == tool.owner
+        and package.version != tool.owner_version
+        and os.path.basename(path) == tool.name
+    }
+
+
 def judge(snapshot: Snapshot, at: Judged) -> Judgement:
-    """The programs that will not find their files here."""
+    """The programs that will not find their files here, and those that this machine has in another version."""
     from lapidar.core.system import namespaces
 
+    others = tuple(
+        f"{tool.name} on PATH is of {package.name} {package.version}, the snapshot's of {tool.owner_version}: "
+        "lapidar capture takes it, or lapidar pin --renew where the project pins"
+        for tool, package in newer(snapshot.tools, str(at.environment.programs)).values()
+    )
     if not at.environment.is_private or not snapshot.tools or namespaces.allowed():
-        return Judgement()
+        return Judgement(remarks=others)
     return Judgement(
-        tuple(
+        remarks=others,
+        findings=tuple(
             Finding(Layer.TOOLS, Problem.NO_ROOT_OF_ITS_OWN, name=tool.name)
             for tool in snapshot.tools
             if at.cache.has_tree(tool.tree) and _lives_off_paths(tool, at.cache.tree(tool.tree))
-        )
+        ),
     )

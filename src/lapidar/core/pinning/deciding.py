@@ -13,14 +13,14 @@ from lapidar.core.errors import Conflict
 from lapidar.core.pinning import explain, overriding
 from lapidar.core.pinning.market import Against, Market, Reason, Release
 from lapidar.core.pinning.outlook import PackageOutlook, outlook, what_keeps_out
-from lapidar.core.pinning.session import LanguagePlan, PinRequest
+from lapidar.core.pinning.session import LanguagePlan, PinRequest, Target
 from lapidar.core.pinning.solver import Solver, Unsolvable, Version, Wish
 from lapidar.core.records.declaration import Need, Override
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange, kind_of
-from lapidar.core.records.snapshot import Package, Platform, Runtime
+from lapidar.core.records.snapshot import Package, Platform
 
-__all__ = ["Chosen", "Deciding", "OneSession", "Universe"]
+__all__ = ["Chosen", "Deciding", "OneSession", "Universe", "standing"]
 
 
 class Chosen(Protocol):
@@ -31,13 +31,6 @@ class Chosen(Protocol):
 
     def is_of(self, package: Package) -> bool:
         """Whether it is what is pinned, where the version is."""
-
-
-class _Target(Protocol):
-    @property
-    def runtime(self) -> Runtime: ...
-    @property
-    def platform(self) -> Platform: ...
 
 
 class Universe:
@@ -98,7 +91,7 @@ class Deciding(ABC):
     source: ClassVar[str] = "index"
     versions_command: ClassVar[str] = "lapidar versions"
 
-    def __init__(self, request: PinRequest, target: _Target) -> None:
+    def __init__(self, request: PinRequest, target: Target) -> None:
         self.request = request
         self._runtime = target.runtime
 
@@ -201,7 +194,7 @@ class Deciding(ABC):
             before = old[name].version if name in old else ""
             after = choice.version if choice else ""
             if before != after or (choice is not None and not choice.is_of(old[name])):
-                kind = kind_of(self.language, before, after, _standing)
+                kind = kind_of(self.language, before, after, standing)
                 yield PackageChange(self.language, name, kind, before, after)
 
     def solve(self, market: Any) -> Mapping[str, Version]:
@@ -211,17 +204,24 @@ class Deciding(ABC):
             Conflict: there is none.
         """
         roots, limits = self.roots(), self.limits()
+        solver = Solver(market, roots, limits)
         try:
-            return Solver(market, roots, limits).solve()
+            answer = solver.solve()
         except Unsolvable as error:
             raise explain.conflict(error.facts, market, roots, limits) from error
+        for name, version, wish in solver.lacking:
+            if name in answer and not market.knows(wish.name):
+                why = f"it needs {wish.text}, and no {self.source} has a package called {wish.name}"
+                market.notes[f"{name} {version} was passed over: {why}"] = None
+        return answer
 
     @abstractmethod
     def plan(self) -> LanguagePlan:
         """Resolve."""
 
 
-def _standing(language: str, one: str, other: str) -> int | None:
+def standing(language: str, one: str, other: str) -> int | None:
+    """Which of two versions is newer, as their language has it."""
     return languages.of(language).versions.standing(one, other)
 
 

@@ -24,7 +24,8 @@ def conflict(facts: Sequence[Fact], market: Market, roots: Sequence[Wish], limit
     told = sentences(facts, market)
     for fact in facts:
         if fact.wish and not market.knows(fact.wish.name):
-            return unknown(fact.wish.name, market, "; ".join(told))
+            others = [one.name for one in roots if one.name != fact.wish.name and not market.knows(one.name)]
+            return unknown(fact.wish.name, market, "; ".join(told), others)
     ways = list(_ways_out(facts, market, roots, limits))
     return Conflict(
         "The needs cannot be met together",
@@ -33,12 +34,22 @@ def conflict(facts: Sequence[Fact], market: Market, roots: Sequence[Wish], limit
     )
 
 
-def unknown(name: str, market: Market, why: str = "") -> Conflict:
-    """The error for a name that no index has; tells of near ones."""
+def unknown(name: str, market: Market, why: str = "", others: Iterable[str] = ()) -> Conflict:
+    """The error for a name that no index has; tells of near ones.
+
+    Args:
+        others: other names that the project asks for and no index has.
+    """
+    names = list(dict.fromkeys([name, *others]))
+    near = {one: found for one in names if (found := market.near(one))}
+    hints = [spelling.hint(found) if len(names) == 1 else f"Near to {one}: {', '.join(found)}."
+             for one, found in near.items()]  # fmt: skip
     return Conflict(
-        f"There is no package called {name}",
+        f"There is no package called {' or '.join(names)}",
         why=why,
-        remedy=spelling.hint(market.near(name), "Look at its spelling, and at [index]."),
+        remedy=" ".join(hints)
+        or "Name the index that has it in [index] of lapidar.toml; or need it no longer: "
+        f"lapidar drop {' '.join(names)}.",
     )
 
 

@@ -18,7 +18,7 @@ from lapidar.core.records.declaration import Declaration, Need
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
 from lapidar.core.records.owner import PackageName
-from lapidar.core.records.snapshot import LanguageParts, Platform, Snapshot
+from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
 
 __all__ = ["LanguagePinning", "LanguagePlan", "PinOptions", "PinRequest"]
 
@@ -94,16 +94,25 @@ class LanguagePlan:
     builds: tuple[str, ...] = ()
 
 
+class Target(Protocol):
+    """The runtime and the platform that are pinned for; as text, as people write it."""
+
+    @property
+    def runtime(self) -> Runtime: ...
+    @property
+    def platform(self) -> Platform: ...
+
+
 class LanguagePinning(Protocol):
     """A session with the indexes, for the packages of one language.
 
     Attributes:
-        target: the runtime and the platform that are pinned for, as people write it.
+        target: what is pinned for.
         market: what there is to choose from, whatever is pinned.
     """
 
     @property
-    def target(self) -> object: ...
+    def target(self) -> Target: ...
     @property
     def platform(self) -> Platform: ...
     @property

@@ -138,6 +138,7 @@ class Solver:
         self._trouble: dict[str, int] = {}
         self._order: dict[str, int] = {}
         self.conflicts = 0  # how often something had to be taken back
+        self.lacking: list[tuple[str, Version, Wish]] = []  # versions that need what there is no version of
         self._roots = roots
         self._limits = limits
 
@@ -261,6 +262,8 @@ class Solver:
         self.universe.soon(wishes)
         for wish in wishes:
             changed += self._add_wish({key: bit}, wish, Fact(key, version, wish))
+            if not self._versions[wish.name]:
+                self.lacking.append((name, version, wish))
         return changed
 
     # ---- propagating

@@ -114,7 +114,10 @@ def _change(old: _Thing | None, new: _Thing | None, standing: Standing) -> Chang
     assert one is not None
     before, after = (thing.version or thing.bytes[:19] if thing else "" for thing in (old, new))
     if old is None or new is None or old.bytes != new.bytes or old.version != new.version:
-        return Change(one.owner, kind_of(one.owner.language, before, after, standing), before, after)
+        kind = kind_of(one.owner.language, before, after, standing)
+        if old and new and not (old.version and new.version):
+            kind = Kind.REPLACED  # digests have no order
+        return Change(one.owner, kind, before, after)
     fields = tuple(name for name, value in new.fields.items() if value != old.fields.get(name))
     return Change(one.owner, Kind.CHANGED, before, after, fields) if fields else None
 

@@ -95,6 +95,16 @@ class Surveyed:
         """The distributions, of one language's survey, whose modules are imported."""
         return {row.distribution for row in self.rows if row.module and row.distribution}
 
+    @property
+    def missing(self) -> tuple[str, ...]:
+        """The modules that are imported and that nobody here provides."""
+        return tuple(row.module for row in self.rows if row.standing == "missing" and row.module)
+
+    @property
+    def uses_some(self) -> bool:
+        """Whether anything that is imported is provided here."""
+        return any(row.module and row.version for row in self.rows)
+
     def declared_of(self, language: str) -> set[str]:
         """The names that are declared of a language."""
         return {package.name for package in self.declared if package.language == language}

@@ -177,12 +177,13 @@ _PROBLEMS = {
     Problem.IMPORT_NOT_DECLARED: "imported at {1}, and {0} is not declared",
     Problem.IMPORT_OF_NOTHING: "imported at {}, and nothing that is locked provides it",
 }
-_RESTORE, _PRIVATE = "lapidar restore", "lapidar restore --libraries private"
+RESTORE, _PRIVATE = "lapidar restore", "lapidar restore --libraries private"
 _MEND = "lapidar restore --fetch, which looks for the same bytes; or capture the original environment again"
+LACKING = frozenset({Problem.NOTHING_OF_IT, Problem.LOST, Problem.CORRUPT, Problem.UNREADABLE})  # from the cache
 _REMEDIES = {
     Problem.EXTRA_PACKAGE: "lapidar restore to be without it, or lapidar capture of this environment to keep it",
     Problem.NOT_OURS: "restore with --into elsewhere",
-    Problem.NOTHING_OF_IT: "name another with --cache or LAPIDAR_CACHE, or lapidar restore --fetch",
+    Problem.NOTHING_OF_IT: "lapidar restore --fetch, or name the one that has it with --cache or LAPIDAR_CACHE",
     Problem.LOST: _MEND,
     Problem.CORRUPT: _MEND,
     Problem.UNREADABLE: _MEND,
@@ -246,7 +247,7 @@ def remedy(finding: Finding, *, several: bool = False) -> str:
         several: the project has several languages, so that a name alone does not say which package is meant.
     """
     of = language_option(finding.language) if several else ""
-    return _REMEDIES.get(finding.problem, _RESTORE).format(typed(finding.name), *finding.details, of=of)
+    return _REMEDIES.get(finding.problem, RESTORE).format(typed(finding.name), *finding.details, of=of)
 
 
 def typed(name: str) -> str:

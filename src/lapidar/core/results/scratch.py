@@ -23,13 +23,13 @@ PRINTED, TYPED = "printed", "standard-input"
 RESULTS = "results"
 
 
-def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, as_is: bool) -> list[str]:
+def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, current_files: bool) -> list[str]:
     """Lay the recorded sources and inputs out.
 
     Args:
         into: an empty folder.
         place: the project's folder: has what is not in the cache.
-        as_is: take the files as they are in the project now.
+        current_files: take the files as they are in the project now.
 
     Returns:
         What is not as recorded, a sentence each.
@@ -40,7 +40,7 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, as_is:
     told: list[str] = []
     altered: set[str] = set()
     lost: set[str] = set()
-    tree = None if as_is else _tree(cache, analysis.given)
+    tree = None if current_files else _tree(cache, analysis.given)
     if tree is not None:
         names = {file.path: file.name for file in (*analysis.source, *analysis.input)}
         for entry in tree:
@@ -63,7 +63,7 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, as_is:
             continue
         if file.name in altered:
             told.append(f"{file.path} is damaged in the cache, and was taken from the project: lapidar cache audit")
-        told += _from_project(file, place / file.name, target, as_is=as_is)
+        told += _from_project(file, place / file.name, target, current_files=current_files)
     (into / analysis.folder).mkdir(parents=True, exist_ok=True)
     # A program that writes into a folder which was there finds it there.
     for file in analysis.result:
@@ -78,7 +78,7 @@ def _tree(cache: Cache, digest: str) -> Tree | None:
         return None
 
 
-def _from_project(file: RecordedFile, source: Path, place: Path, *, as_is: bool) -> Iterator[str]:
+def _from_project(file: RecordedFile, source: Path, place: Path, *, current_files: bool) -> Iterator[str]:
     if not os.path.lexists(source):
         raise LapidarError(
             f"{file.path} is neither in the cache nor in the project",
@@ -90,11 +90,11 @@ def _from_project(file: RecordedFile, source: Path, place: Path, *, as_is: bool)
         place.symlink_to(os.readlink(source))
         return
     if sha256_of(str(source)) != file.sha256:
-        if not as_is:
+        if not current_files:
             raise LapidarError(
                 f"{file.path} is not in the cache, and in the project it is another than recorded",
                 why=f"its recorded sha256 is {file.sha256}",
-                remedy="Put the recorded one there again, or take the files as they are with --as-is.",
+                remedy="Put the recorded one there again, or take the files as they are with --current-files.",
             )
         yield f"{file.path} is another than recorded"
     shutil.copyfile(source, place)

@@ -7,6 +7,7 @@ repository (``git rev-parse --local-env-vars``): with these, a checkout into a f
 from __future__ import annotations
 
 import os
+import pwd
 import re
 import shutil
 import subprocess
@@ -14,8 +15,9 @@ from pathlib import Path
 
 from lapidar.core.errors import LapidarError
 
-__all__ = ["PROTOCOLS", "run"]
+__all__ = ["PROTOCOLS", "author", "run"]
 
+_SECONDS = 5
 PROTOCOLS = ("https", "http", "ssh", "git", "file")
 # What names a repository or its settings, or would bring code along; how to reach a host (ssh, proxies) stays.
 _OF_A_REPOSITORY = re.compile(
@@ -24,6 +26,19 @@ _OF_A_REPOSITORY = re.compile(
     r"|CONFIG|CONFIG_PARAMETERS|CONFIG_COUNT|CONFIG_KEY_\d+|CONFIG_VALUE_\d+|TEMPLATE_DIR|EXTERNAL_DIFF|PAGER(_IN_USE)?"
     r"|LITERAL_PATHSPECS|GLOB_PATHSPECS|NOGLOB_PATHSPECS|ICASE_PATHSPECS|DEFAULT_HASH|DEFAULT_REF_FORMAT|ATTR_SOURCE)"
 )
+
+
+def author(folder: Path) -> str:
+    """Whom git names as the author of a commit in a folder; without git, whom the system has logged in; "" for
+    nobody that has a name."""
+    try:
+        name = run(folder, "config", "user.name", seconds=_SECONDS).stdout.decode("utf-8", "replace").strip()
+    except (LapidarError, OSError, subprocess.SubprocessError):
+        name = ""
+    try:
+        return name or pwd.getpwuid(os.getuid()).pw_name
+    except KeyError:
+        return ""
 
 
 def run(folder: Path, *words: str, seconds: float) -> subprocess.CompletedProcess[bytes]:

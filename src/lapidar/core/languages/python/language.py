@@ -31,6 +31,13 @@ class Python:
         # Convolutions by the fallback path, and quantised layers, differ in the first; the others compile for the
         # processor that they find.
         caches=(r"/fontlist-[0-9a-f]{8}-v[\d.]+\.json$",),
+        data=(
+            *((name, "time zones") for name in ("tzdata", "pytz", "pytzdata", "python-dateutil")),
+            ("certifi", "certificates"),
+            *((name, "data of languages and countries") for name in ("babel", "pycountry", "unicodedata2")),
+            ("astropy-iers-data", "data of the earth's rotation"),
+        ),
+        dated=tuple("attrs black cattrs packaging pip pyopenssl service-identity structlog twisted".split()),
         numeric=tuple(
             "numpy scipy pandas polars scikit-learn statsmodels numba numexpr bottleneck xarray torch jax jaxlib "
             "tensorflow xgboost lightgbm catboost sympy networkx pymc arviz patsy pingouin lifelines shapely pyproj "

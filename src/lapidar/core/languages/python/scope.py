@@ -6,7 +6,6 @@ import importlib.util
 import os
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
-from itertools import islice
 
 from packaging.utils import canonicalize_name
 
@@ -26,21 +25,25 @@ from lapidar.core.records.selection import closure
 
 __all__ = ["choose_used"]
 
-_MANY = 3000
 _CODE = (".py", ".so")
 
 
 def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]) -> Used:
     """What the project uses of what was found; see `lapidar.core.languages.protocol.Capturing`."""
     assert isinstance(inventory, PythonInventory)
-    files = list(islice(sources.find(place.root), _MANY + 1 if scope != "used" else None))
-    if scope != "used" and len(files) > _MANY:
-        return Used(inventory if scope else _with_warnings(inventory, [_too_many(place)]), {})
+    files = list(sources.find(place.root))
     surveyed = survey(place, installed(inventory.found), inventory.answer.version, cache, files=files)
-    programs, libraries = tuple(surveyed.programs), tuple(surveyed.libraries)
+    whole = Used(
+        inventory=inventory,
+        unused={},
+        programs=tuple(surveyed.programs),
+        libraries=tuple(surveyed.libraries),
+        missing=surveyed.missing,
+        uses_some=surveyed.uses_some,
+    )
     found = inventory.found
     if scope == "whole" or not found.packages:
-        return Used(inventory, {}, programs, libraries)
+        return whole
     try:
         declared = reading.read(place).needs_of("python")
     except DeclarationError:
@@ -49,14 +52,17 @@ def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | N
         declared = ()  # a capture is not to fail for that; the survey's problems tell of it
     roots = surveyed.imported | surveyed.declared_of("python") | {need.name for need in declared}
     here = {package.metadata.name for package in found.packages}
+    roots |= {
+        package.metadata.name for package in found.packages if package.origin.kind == "local"
+    }  # the project itself
     ran = set(_run_from(found, opened)) if opened else set()
-    if not (roots | ran) & here:
+    if not (roots | ran) & here and not files:
         if scope == "used":
             raise LapidarError(
                 "The project uses no package of this environment, as far as its source and its declaration tell",
                 remedy="Capture all of it with --scope whole, or name the project with --project.",
             )
-        return Used(inventory, {}, programs, libraries)
+        return whole
     extras = {package.metadata.name: set(package.facts.extras) for package in found.packages}
     for need in declared:
         if need.name in extras:
@@ -76,14 +82,7 @@ def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | N
         ],
     )
     problems = [f"{problem}; what it imports is not known" for problem in surveyed.problems]
-    return Used(_with_warnings(replace(inventory, found=used), problems), unused, programs, libraries)
-
-
-def _too_many(place: Place) -> str:
-    return (
-        f"{place.root} has more than {_MANY:,} source files, too many to be one project: "
-        "everything was captured; --scope used chooses all the same"
-    )
+    return replace(whole, inventory=_with_warnings(replace(inventory, found=used), problems), unused=unused)
 
 
 def _with_warnings(inventory: PythonInventory, warnings: Collection[str]) -> PythonInventory:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, nullcontext
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring import reading
-from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Located
 from lapidar.core.languages.python import packages, probe
 from lapidar.core.languages.python.probe import Answer
@@ -15,6 +13,7 @@ from lapidar.core.languages.python.survey import flow
 from lapidar.core.languages.python.survey.providers import Providers, of_packages
 from lapidar.core.languages.python.survey.sources import find as sources
 from lapidar.core.place import Place
+from lapidar.core.records.declaration import Index
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.records.surveyed import Surveyed
 
@@ -22,13 +21,18 @@ __all__ = ["sources", "survey"]
 
 
 def survey(
-    place: Place, located: Located | None, cache: Cache | None, *, ask: bool = False, pinned: Snapshot | None = None
+    place: Place,
+    located: Located | None,
+    cache: Cache | None,
+    *,
+    indexes: Sequence[Index] = (),
+    pinned: Snapshot | None = None,
 ) -> Surveyed:
     """Read all sources of a project, without running them."""
     answer = probe.ask(located.interpreter) if located else None
     runtime = pinned.runtime_of("python") if pinned else None
     version = runtime.version if runtime else answer.version if answer else ""
-    with _suggesting(place, cache, ask) if ask or pinned is None else nullcontext() as suggest:
+    with _suggesting(cache, indexes) if indexes or pinned is None else nullcontext() as suggest:
         return flow.survey(place, _providers(place, answer, cache, pinned), version, cache, suggest=suggest)
 
 
@@ -39,16 +43,12 @@ def _providers(place: Place, answer: Answer | None, cache: Cache | None, pinned:
 
 
 @contextmanager
-def _suggesting(place: Place, cache: Cache | None, ask: bool) -> Iterator[flow.Suggesting]:
-    """What looks for missing modules in the cache, and, where it is to `ask`, last in the configured indexes."""
-    if not ask:
+def _suggesting(cache: Cache | None, asked: Sequence[Index]) -> Iterator[flow.Suggesting]:
+    """What looks for missing modules in the cache, and last in indexes."""
+    if not asked:
         yield flow.suggesting(cache)
         return
     from lapidar.core.languages.python.index.indexes import Indexes  # which asks hosts
 
-    try:
-        configured = reading.read(place).indexes
-    except DeclarationError:
-        configured = ()  # the survey tells of it
-    with Indexes(configured, cache) as indexes:
+    with Indexes(asked, cache) as indexes:
         yield flow.suggesting(cache, indexes)

@@ -8,6 +8,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
 from lapidar.core.languages.r import description
 from lapidar.core.languages.r.description import Description
+from lapidar.core.languages.r.requirements import BASE
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.graph import Edge, Graph
 from lapidar.core.records.owner import PackageName
@@ -45,8 +46,8 @@ def add_needs(
             read = description_of_tree(cache, package.tree) if cache else None
         except (LapidarError, OSError, ValueError):
             read = None  # then its needs are known without their ranges
-        for one in read.needs(*description.RUN_TIME) if read else ():
-            if one.name in here:
+        for one in read.needs(*description.BUILT) if read else ():
+            if one.name in here and one.name not in BASE:
                 told.add(one.name)
                 graph.add(Edge(package.key, PackageName("r", one.name), str(one)))
         for name in package.requires:

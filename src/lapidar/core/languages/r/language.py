@@ -41,6 +41,7 @@ class R:
         homes=("R_HOME",),
         single_thread=("R_DATATABLE_NUM_THREADS", "MC_CORES"),
         caches=(r"/fontconfig/[0-9a-f]{32}-[\w-]+\.cache-\d+$",),
+        data=(("tzdb", "time zones"), ("stringi", "data of languages and countries")),
         numeric=tuple(
             "Matrix MASS nlme lme4 mgcv survival cluster KernSmooth vegan ape data.table dplyr tidyr Rcpp "
             "RcppArmadillo RcppEigen glmnet randomForest e1071 caret nloptr minqa quantreg emmeans multcomp mvtnorm "

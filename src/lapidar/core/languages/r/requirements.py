@@ -12,11 +12,15 @@ from lapidar.core.languages.r import versions
 from lapidar.core.languages.r.versions import Range
 from lapidar.core.records.declaration import Need
 
-__all__ = ["BASE", "NAME", "Requirement", "field", "of_need", "parse", "parse_need"]
+__all__ = ["BASE", "NAME", "RECOMMENDED", "Requirement", "field", "of_need", "parse", "parse_need"]
 
 # The packages that are R itself (R FAQ, 5.1.1).
 BASE = frozenset(
     "base compiler datasets grDevices graphics grid methods parallel splines stats stats4 tcltk tools utils".split()
+)
+# Those that binary distributions of R have too (R FAQ, 5.1.2).
+RECOMMENDED = frozenset(
+    "KernSmooth MASS Matrix boot class cluster codetools foreign lattice mgcv nlme nnet rpart spatial survival".split()
 )
 NAME = r"[A-Za-z](?:[A-Za-z0-9.]*[A-Za-z0-9])?"
 _REQUIREMENT = re.compile(rf"\s*({NAME})\s*(?:\(([^()]*)\))?\s*")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
-from itertools import islice
+from dataclasses import replace
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
@@ -17,21 +17,24 @@ from lapidar.core.records.selection import closure
 
 __all__ = ["choose_used"]
 
-_MANY = 3000
-
 
 def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | None, opened: Collection[str]) -> Used:
     """What the project uses of what was found; see `lapidar.core.languages.protocol.Capturing`."""
     assert isinstance(inventory, RInventory)
-    files = list(islice(sources.find(place.root), _MANY + 1 if scope != "used" else None))
-    if scope != "used" and len(files) > _MANY:
-        return Used(inventory, {})
+    files = list(sources.find(place.root))
     found = inventory.found
     here = {package.name: package.description.version for package in found.packages}
-    surveyed = survey(place, here, cache, files)
-    programs, libraries = tuple(surveyed.programs), tuple(surveyed.libraries)
+    surveyed = survey(place, here, cache, files=files)
+    whole = Used(
+        inventory=inventory,
+        unused={},
+        programs=tuple(surveyed.programs),
+        libraries=tuple(surveyed.libraries),
+        missing=surveyed.missing,
+        uses_some=surveyed.uses_some,
+    )
     if scope == "whole" or not here:
-        return Used(inventory, {}, programs, libraries)
+        return whole
     try:
         declared = {need.name for need in reading.read(place).needs_of("r")}
     except DeclarationError:
@@ -46,7 +49,7 @@ def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | N
                 "The project uses no package of this R, as far as its source and its declaration tell",
                 remedy="Capture all of it with --scope whole, or name the project with --project.",
             )
-        return Used(inventory, {}, programs, libraries)
+        return whole
     needs = found.needs
     kept = closure(roots, needs)
     asked = roots - _needed_anyway(ran - surveyed.imported - surveyed.declared_of("r") - declared, roots, needs)
@@ -58,7 +61,7 @@ def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | N
     used = RInventory(
         inventory.answer, inventory.environment, inventory.base, found.only(kept, asked), inventory.place
     ).with_warnings(problems)
-    return Used(used, {name: _why(name, needs) for name in sorted(here.keys() - kept)}, programs, libraries)
+    return replace(whole, inventory=used, unused={name: _why(name, needs) for name in sorted(here.keys() - kept)})
 
 
 def _needed_anyway(ran: set[str], roots: set[str], needs: Mapping[str, tuple[str, ...]]) -> set[str]:

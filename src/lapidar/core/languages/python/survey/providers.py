@@ -6,6 +6,8 @@ import difflib
 import re
 import zipfile
 from collections.abc import Collection, Iterable, Iterator
+from functools import cache
+from importlib import resources
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -144,8 +146,9 @@ def in_cache(cache: Cache) -> Providers:
 
 
 def on_indexes(indexes: Indexes, modules: Iterable[str], declared: Collection[str] = ()) -> Providers:
-    """Who provides modules on the indexes: distributions whose names are like the module's, and whose newest wheel
-    was seen to hold it.
+    """Who provides modules on the indexes: distributions whose names are like the module's, or that are known for it,
+    and whose newest wheel was seen to hold it. Where an index does not let one look into a wheel, what is known is
+    taken.
 
     Args:
         declared: distributions that the project declares; these are looked into first, whatever they are called.
@@ -153,16 +156,22 @@ def on_indexes(indexes: Indexes, modules: Iterable[str], declared: Collection[st
     from lapidar.core.languages.python.index.remote_wheel import NoRanges
 
     providers = Providers()
-    for module in dict.fromkeys(module.partition(".")[0] for module in modules):
+    tops = list(dict.fromkeys(module.partition(".")[0] for module in modules))
+    indexes.ask_ahead(name for module in tops for name in _called(module))
+    for module in tops:
+        known = _named_otherwise().get(module, ())
         for name in dict.fromkeys([*declared, *_likely(module, indexes)]):
             try:
                 wheels = [file for file in indexes.files(name) if file.is_wheel and file.withdrawn is None]
                 if not wheels:
                     continue
                 newest = max(wheels, key=lambda file: parse_wheel_filename(file.name)[1])
-                found = Providers()
-                found.add(Provider(name, str(parse_wheel_filename(newest.name)[1])), indexes.members(newest))
-            except (IndexTrouble, NoRanges, zipfile.BadZipFile, InvalidWheelFilename, OSError):
+                provider, found = Provider(name, str(parse_wheel_filename(newest.name)[1])), Providers()
+                try:
+                    found.add(provider, indexes.members(newest))
+                except NoRanges:
+                    found.add_names(provider, [module] if name in known else ())
+            except (IndexTrouble, zipfile.BadZipFile, InvalidWheelFilename, OSError):
                 continue
             if found.of(module):
                 providers.merge(found)
@@ -170,8 +179,23 @@ def on_indexes(indexes: Indexes, modules: Iterable[str], declared: Collection[st
     return providers
 
 
-def _likely(module: str, indexes: Indexes) -> Iterator[str]:
-    """What a distribution with a module is called, mostly; then what of a small index is like it."""
+def _called(module: str) -> list[str]:
+    """What a distribution with a module is called, mostly."""
     plain = canonicalize_name(module)
-    yield from (plain, f"python-{plain}", f"py{plain}", f"{plain}-python", plain.removeprefix("py"))
+    usual = (plain, f"python-{plain}", f"py{plain}", f"{plain}-python", plain.removeprefix("py"))
+    return [*_named_otherwise().get(module, ()), *usual]
+
+
+def _likely(module: str, indexes: Indexes) -> Iterator[str]:
+    """What it may be called; then what of a small index is like it."""
+    yield from _called(module)
+    plain = canonicalize_name(module)
     yield from difflib.get_close_matches(plain, indexes.names(plain), cutoff=0.5)
+
+
+@cache
+def _named_otherwise() -> dict[str, tuple[str, ...]]:
+    """By modules whose distribution has another name, the distributions that are known to have them."""
+    text = resources.files(__package__).joinpath("named_otherwise.txt").read_text("utf-8")
+    lines = (line.split() for line in text.splitlines() if not line.startswith("#"))
+    return {module: tuple(names) for module, *names in lines}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import functools
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from lapidar.core import spelling
@@ -12,14 +12,14 @@ from lapidar.core.errors import IndexTrouble, PackageBroken
 from lapidar.core.languages.r import description, versions
 from lapidar.core.languages.r.description import Description
 from lapidar.core.languages.r.index.repositories import Offer, Repositories, day_of
-from lapidar.core.languages.r.requirements import BASE, Requirement
+from lapidar.core.languages.r.requirements import BASE, RECOMMENDED, Requirement
 from lapidar.core.languages.r.versions import Range
 from lapidar.core.pinning.deciding import Universe
 from lapidar.core.pinning.market import Against, Reason, Release
 from lapidar.core.pinning.solver import Wish
 from lapidar.core.records.snapshot import Origin
 
-__all__ = ["CachedPackage", "Candidates", "Policy", "RVersion", "wish_of"]
+__all__ = ["CachedPackage", "Candidates", "Policy", "RVersion", "Shipped", "wish_of"]
 
 
 @functools.total_ordering
@@ -73,6 +73,11 @@ class CachedPackage:
 
 
 @dataclass(frozen=True, slots=True)
+class Shipped(Offer):
+    """A recommended package as the runtime of this machine has it."""
+
+
+@dataclass(frozen=True, slots=True)
 class Policy:
     """What may be chosen.
 
@@ -97,13 +102,21 @@ class Candidates(Universe):
 
     Args:
         runtime: the version of R that is pinned for.
+        shipped: gives, by its name, a recommended package that comes with that runtime.
     """
 
     need = "{} ({} {})"
 
-    def __init__(self, repositories: Repositories, runtime: str, policy: Policy) -> None:
+    def __init__(
+        self,
+        repositories: Repositories,
+        runtime: str,
+        policy: Policy,
+        shipped: Callable[[str], Shipped | None] = lambda _: None,
+    ) -> None:
         super().__init__({*policy.settled, *policy.pinned})
         self.repositories = repositories
+        self._shipped = shipped
         self.runtime = runtime
         self.policy = policy
         self._offers: dict[tuple[str, RVersion], Offer] = {}
@@ -162,6 +175,10 @@ class Candidates(Universe):
             for version in sorted(by_version, reverse=True):
                 offer = self._offers[(name, version)] = by_version[version]
                 found.append(self._release(offer, version))
+            if not found and name in RECOMMENDED and (own := self._shipped(name)):
+                version = RVersion(own.version)
+                self._offers[(name, version)] = own
+                found.append(Release(version, None, uploaded=own.day, is_built=True))
             self._releases[name] = found
         return self._releases[name]
 

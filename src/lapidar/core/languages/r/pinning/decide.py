@@ -10,7 +10,14 @@ from lapidar.core.languages.r.building import system_needs
 from lapidar.core.languages.r.description import Description
 from lapidar.core.languages.r.index.repositories import Offer
 from lapidar.core.languages.r.pinning.base import Target
-from lapidar.core.languages.r.pinning.candidates import CachedPackage, Candidates, Policy, RVersion, wish_of
+from lapidar.core.languages.r.pinning.candidates import (
+    CachedPackage,
+    Candidates,
+    Policy,
+    RVersion,
+    Shipped,
+    wish_of,
+)
 from lapidar.core.languages.r.pinning.supply import Named, Supply, held_of
 from lapidar.core.languages.r.requirements import BASE, of_need
 from lapidar.core.pinning.deciding import Deciding
@@ -85,7 +92,7 @@ class Decider(Deciding):
             forced=frozenset(settled),
             cached=cached,
         )
-        return Candidates(self.supply.repositories, self.target.runtime.version, policy)
+        return Candidates(self.supply.repositories, self.target.runtime.version, policy, self.supply.shipped.get)
 
     def _brought(self, name: str, override: Override) -> Named:
         if name not in self._named:
@@ -107,13 +114,18 @@ class Decider(Deciding):
             self.require_versions_of_overrides(candidates, asked)
             answer = self.solve(candidates)
         choices = {name: self._choice(name, version, candidates) for name, version in answer.items()}
-        offers = [one.what for one in choices.values() if not isinstance(one.what, CachedPackage)]
+        offers = [one.what for one in choices.values() if not isinstance(one.what, CachedPackage | Shipped)]
+        told_of = [
+            f"no repository has {name}: {one.version} is taken from R {self.target.runtime.version} of this machine"
+            for name, one in choices.items()
+            if isinstance(one.what, Shipped)
+        ]
         told = [text for one in choices.values() if not isinstance(one.what, CachedPackage)
                 if (text := system_needs.told(one.description))]  # fmt: skip
         return LanguagePlan(
             choices=choices,
             changes=tuple(self.changes(choices)),
-            notes=(*candidates.notes, *told),
+            notes=(*candidates.notes, *told_of, *told),
             fetch_files=sum(isinstance(one, Offer) for one in offers),
             fetch_bytes=0,
             overrides=self.effects(answer),

@@ -27,7 +27,7 @@ class RPinning(OneSession):
         raise DeclarationError(
             f"{path} cannot be read for R",
             why="there is no standard lock file of R packages",
-            remedy="Pin without --from; the needs of R are resolved from [needs] r.",
+            remedy="Pin without --pins; the needs of R are resolved from [needs] r.",
         )
 
     def carry_out(self, plan: LanguagePlan) -> LanguageParts:
@@ -109,6 +109,9 @@ def fetch_missing(request: PinRequest, snapshot: Snapshot) -> list[str]:
 def _offer(pinning: RPinning, package: Package) -> Offer:
     """What a package came of, in a repository that is configured here."""
     origin = package.origin
+    shipped: Offer | None = pinning.supply.shipped.get(package.name) if origin.kind == "environment" else None
+    if shipped and shipped.version == package.version:
+        return shipped
     if origin.kind in ("index", "archive") and origin.file:
         offers: Sequence[Offer] = pinning.supply.repositories.offers(package.name)
         for offer in offers:

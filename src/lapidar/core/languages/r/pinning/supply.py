@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
 
@@ -20,7 +21,8 @@ from lapidar.core.languages.r.description import Description
 from lapidar.core.languages.r.graph import description_of_tree
 from lapidar.core.languages.r.index.repositories import Offer, Repositories, description_in
 from lapidar.core.languages.r.pinning import workplace
-from lapidar.core.languages.r.pinning.candidates import CachedPackage
+from lapidar.core.languages.r.pinning.candidates import CachedPackage, Shipped
+from lapidar.core.languages.r.pinning.shipped import ShippedPackages
 from lapidar.core.languages.r.requirements import BASE
 from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.pinning.session import PinRequest
@@ -70,6 +72,11 @@ class Supply:
     _stack: ExitStack = field(default_factory=ExitStack)
     _builder: Builder | None = None
 
+    @cached_property
+    def shipped(self) -> ShippedPackages:
+        """What comes with the runtime."""
+        return ShippedPackages(self.request, self.runtime.version)
+
     def __enter__(self) -> Supply:
         return self
 
@@ -94,7 +101,10 @@ class Supply:
             one = chosen[name]
             needed = _closure(name, described)
             trees = {other: done[other].tree for other in sorted(needed)}
-            done[name] = one if isinstance(one, CachedPackage) else self._made(name, one, trees, done)
+            if isinstance(one, Shipped):
+                done[name] = self.shipped.stowed(name)
+            else:
+                done[name] = one if isinstance(one, CachedPackage) else self._made(name, one, trees, done)
         return done
 
     def _made(

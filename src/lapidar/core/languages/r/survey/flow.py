@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
+from dataclasses import replace
 from pathlib import Path
 
 from lapidar.core.cache.store import Cache
@@ -18,12 +19,19 @@ from lapidar.core.records.surveyed import Surveyed
 __all__ = ["survey"]
 
 
-def survey(place: Place, here: Mapping[str, str], cache: Cache | None, files: Iterable[str] | None = None) -> Surveyed:
+def survey(
+    place: Place,
+    here: Mapping[str, str],
+    cache: Cache | None,
+    unknown: Callable[[Collection[str]], Collection[str]] = lambda _: (),
+    files: Iterable[str] | None = None,
+) -> Surveyed:
     """Read all sources of a project as saved on disk, without running them.
 
     Args:
         here: the packages that there are, with their versions.
         cache: keeps what was read of unchanged files.
+        unknown: those of some missing packages that nobody has.
         files: the project's source files, where they were found already.
     """
     every = sources.find(place.root) if files is None else files
@@ -38,7 +46,12 @@ def survey(place: Place, here: Mapping[str, str], cache: Cache | None, files: It
         called=str,
         allows=allows,
     )
-    return surveyed(read, judged(read, judge, needs), needs, problems)
+    found = judged(read, judge, needs)
+    lacking = {row.module for row in found.rows if row.standing == "missing" and not row.distribution}
+    known = lacking.difference(unknown(lacking) if lacking else ())
+    # A package is loaded by its own name.
+    rows = [replace(row, distribution=row.module) if row.module in known else row for row in found.rows]
+    return surveyed(read, found._replace(rows=rows), needs, problems)
 
 
 def allows(need: str, version: str) -> bool:
