@@ -83,6 +83,8 @@ class Cache:
             self._make_folders()  # one that was lost
         self._verify_format(mark)
         self._files = str(self.root / "files")
+        self._remembers = False
+        self._remembered: dict[str, Tree] = {}
 
     def _begin(self, mark: Path, create: bool) -> None:
         if self.root.exists() and not self.root.is_dir():
@@ -311,6 +313,17 @@ class Cache:
                 atomic.write_file(one, listing, mode=0o444, flush=one is path)
         return tree.digest
 
+    @contextmanager
+    def remembering(self) -> Iterator[None]:
+        """Read each listing once, for what looks at the same trees again and again."""
+        before, self._remembers = self._remembers, True
+        try:
+            yield
+        finally:
+            self._remembers = before
+            if not before:
+                self._remembered.clear()
+
     def tree(self, digest: str) -> Tree:
         """A tree by its digest, from its listing or the copy of that.
 
@@ -318,10 +331,15 @@ class Cache:
             MissingFromCache: it is not there.
             CacheError: its listing is corrupt.
         """
+        if known := self._remembered.get(digest):
+            return known
         refused: CacheError = MissingFromCache("The cache does not have it", why=digest)
         for path in self.listing_paths(digest):
             try:
-                return Tree.parse(path.read_bytes(), digest)
+                found = Tree.parse(path.read_bytes(), digest)
+                if self._remembers:
+                    self._remembered[digest] = found
+                return found
             except (FileNotFoundError, NotADirectoryError):
                 continue
             except OSError as error:

@@ -175,6 +175,7 @@ def opened(request: PinRequest, *, only: str = "") -> Iterator[Pinning]:
         meant = set(runtimes.languages_of(request, wanted))
     without = replace(request, options=replace(options, runtime=None))
     with ExitStack() as stack:
+        stack.enter_context(request.cache.remembering())
         sessions = {
             language.name: stack.enter_context(
                 _pinning_of(language).opened(request if language.name in meant else without)

@@ -51,7 +51,9 @@ def with_lower_layers(
     if (snapshot.platform.system, snapshot.platform.machine) != (system.sysname.lower(), system.machine):
         return snapshot, ()
     held = LowerLayers.of(previous) if previous else LowerLayers()
-    memory = ElfMemory(None, "")
+    memory = ElfMemory(cache.short_cuts if cache.writable else None, "files of this cache")
+    if previous and renews is None and _asks_nothing_new(snapshot, previous, declaration):
+        return _unchanged(snapshot, Subject(None, None, (), declaration, memory, held)), ()
     if not all(cache.has_tree(runtime.tree) for runtime in snapshot.runtimes):
         # Another cache than the one that the runtime was captured into: there is nothing to look at.
         unseen = Subject(None, None, (), declaration, memory, held)
@@ -73,8 +75,22 @@ def with_lower_layers(
             )
         )
         records = found.records(found.stow(cache, reporter))
+    memory.save()
     notes = [*found.tools.warnings, *found.libraries.warnings, *found.conditions.warnings]
     return _with(snapshot, records), tuple(notes)
+
+
+def _asks_nothing_new(snapshot: Snapshot, previous: Snapshot, declaration: Declaration) -> bool:
+    """Whether runtimes and packages are those of the earlier lockfile, and nothing of the machine is declared that it
+    may not have: then the layers below are too."""
+    asked = declaration.system
+    if asked.packages or asked.files or asked.libraries or asked.fonts or asked.locales or not previous.libraries:
+        return False
+    if {os.path.basename(name) for name in asked.tools} - {tool.name for tool in previous.tools}:
+        return False
+    return (snapshot.runtimes, snapshot.remainders) == (previous.runtimes, previous.remainders) and {
+        (one.key, one.tree) for one in snapshot.packages
+    } == {(one.key, one.tree) for one in previous.packages}
 
 
 def _with(snapshot: Snapshot, lower_layers: LowerLayers) -> Snapshot:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from lapidar.core.pinning.explain import sentences
 from lapidar.core.pinning.market import Market
@@ -54,12 +55,15 @@ def outlook(
         IndexTrouble: an index cannot be used.
     """
     found = []
+    asking = _Asking(market, answer, [*roots, *limits])
     for name, version in pinned.items():
         newest = _newest(market, name)
         allowed = answer.get(name)
         held: tuple[str, ...] = ()
         if newest is not None and allowed is not None and allowed < newest:
-            held = tuple(_holders(market, answer, name, newest, roots, limits))
+            held = tuple(asking.holders(name, newest)) or tuple(
+                what_keeps_out(market, market.wish_for(name, newest), roots, limits)
+            )
         found.append(PackageOutlook(name, version, str(allowed or ""), str(newest or ""), held))
     return found
 
@@ -70,26 +74,34 @@ def _newest(market: Market, name: str) -> Version | None:
     return next((release.version for release in market.releases(name) if not release.reason), None)
 
 
-def _holders(
-    market: Market,
-    answer: Mapping[str, Version],
-    name: str,
-    newest: Version,
-    roots: Sequence[Wish],
-    limits: Sequence[Wish],
-) -> list[str]:
-    """Whose range excludes the newest; where nobody's does, why it does not go together with the rest."""
+@dataclass
+class _Asking:
+    """Who asks for whom in an answer.
 
-    def excludes(wish: Wish) -> bool:
-        return wish.name == name and wish.range is not None and not market.fits(wish, newest)
+    Attributes:
+        own: what the project asks for, and limits.
+    """
 
-    found = [f"you: {wish.text}" for wish in [*roots, *limits] if excludes(wish)]
-    for key, version in answer.items():
-        whose, _, extra = key.rstrip("]").partition("[")
-        for wish in market.wishes(whose, version, extra) or ():
-            if excludes(wish):
-                found.append(f"{key} {version}: {wish.text}")
-    return found or what_keeps_out(market, market.wish_for(name, newest), roots, limits)
+    market: Market
+    answer: Mapping[str, Version]
+    own: Sequence[Wish]
+
+    def holders(self, name: str, newest: Version) -> Iterator[str]:
+        """Whose range excludes the newest."""
+        wished = [("you", wish) for wish in self.own if wish.name == name]
+        for who, wish in [*wished, *self._of_packages.get(name, ())]:
+            if wish.range is not None and not self.market.fits(wish, newest):
+                yield f"{who}: {wish.text}"
+
+    @cached_property
+    def _of_packages(self) -> dict[str, list[tuple[str, Wish]]]:
+        """By whom they ask for, the packages of the answer that do; each is asked once."""
+        found: dict[str, list[tuple[str, Wish]]] = {}
+        for key, version in self.answer.items():
+            whose, _, extra = key.rstrip("]").partition("[")
+            for wish in self.market.wishes(whose, version, extra) or ():
+                found.setdefault(wish.name, []).append((f"{key} {version}", wish))
+        return found
 
 
 def what_keeps_out(market: Market, wish: Wish, roots: Iterable[Wish], limits: Sequence[Wish]) -> list[str]:

@@ -12,6 +12,7 @@ answer. The first in the order of preference wins, for each package, given what 
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
@@ -137,6 +138,7 @@ class Solver:
         self._learned: set[tuple[str, int]] = set()  # whose needs are among the incompatibilities
         self._trouble: dict[str, int] = {}
         self._order: dict[str, int] = {}
+        self._open: list[tuple[int, int, str]] = []  # a heap of what may be open: rank, order, key
         self.conflicts = 0  # how often something had to be taken back
         self.lacking: list[tuple[str, Version, Wish]] = []  # versions that need what there is no version of
         self._roots = roots
@@ -224,15 +226,21 @@ class Solver:
 
     def _next(self) -> str | None:
         """The key to decide next: whichever made trouble before, then in the order of their discovery."""
-        best: tuple[int, int] | None = None
-        found = None
-        for key, mask in self._may_be.items():
-            if mask & ABSENT or (key, mask) in self._chosen:
-                continue
-            rank = (-(self._trouble.get(key, 0) // 4), self._order[key])
-            if best is None or rank < best:
-                best, found = rank, key
-        return found
+        while self._open:
+            rank, _, key = self._open[0]
+            mask = self._may_be[key]
+            if not mask & ABSENT and (key, mask) not in self._chosen and rank == self._rank(key):
+                return key
+            heapq.heappop(self._open)  # whenever it is open again, or its rank another, it is offered again
+        return None
+
+    def _rank(self, key: str) -> int:
+        return -(self._trouble.get(key, 0) // 4)
+
+    def _offer(self, key: str) -> None:
+        """It may be open now, or open with another rank."""
+        if not self._may_be[key] & ABSENT:
+            heapq.heappush(self._open, (self._rank(key), self._order[key], key))
 
     def _decide(self, key: str) -> list[str]:
         """Choose the most wanted version left, and learn what it needs."""
@@ -273,6 +281,7 @@ class Solver:
         self._of_key.setdefault(key, []).append(len(self._steps))
         self._steps.append(_Step(key, before, before & allowed, self._level, cause))
         self._may_be[key] = before & allowed
+        self._offer(key)
 
     def _propagate(self, changed: Iterable[str]) -> None:
         waiting = list(dict.fromkeys(changed))
@@ -318,6 +327,8 @@ class Solver:
         self.conflicts += 1
         for key in conflict.terms:
             self._trouble[key] = self._trouble.get(key, 0) + 1
+            self._remaining(key)
+            self._offer(key)
         while conflict.terms:
             held = {key: self._held_since(key, bits) for key, bits in conflict.terms.items()}
             last = max(held, key=lambda key: held[key])
@@ -352,6 +363,7 @@ class Solver:
             self._may_be[step.key] = step.before
             if step.cause is None:
                 self._chosen.discard((step.key, step.after))
+            self._offer(step.key)
         self._level = level
 
 
