@@ -1,4 +1,4 @@
-"""The guide: what its pages show is run as it stands there."""
+"""The guide: each page begins with the one command that makes its world, and all that it shows is typed there."""
 
 from __future__ import annotations
 
@@ -6,45 +6,62 @@ import re
 import subprocess
 from pathlib import Path
 
-from standins import Pinning
-from support import PROGRAM
+from lapidar.demo.guide import PAGES
+from support import PROGRAM, Case
 
-PAGES = sorted((Path(__file__).parents[2] / "docs/guide").glob("*.md"))
+FOLDER = Path(__file__).parents[2] / "docs/guide"
 BLOCK = re.compile(r"^```(\w+)(?: (\S+))?\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 
 
-class Guide(Pinning):
+class Guide(Case):
     own_cache = True
 
-    def test_there_are_pages(self) -> None:
-        self.assertEqual(len(PAGES), 4)
+    def test_every_page_has_a_world(self) -> None:
+        self.assertEqual({page.stem for page in FOLDER.glob("*.md")}, set(PAGES))
+        self.assertIn("There are: first-steps", self.fails("demo", "--guide", "elsewhere"))
+
+    def test_first_steps(self) -> None:
+        self.type_page("first-steps")
 
     def test_new_analysis(self) -> None:
-        self.run_page("new-analysis")
+        self.type_page("new-analysis")
 
     def test_old_project(self) -> None:
-        self.run_page("old-project")
+        self.type_page("old-project")
 
     def test_daily_work(self) -> None:
-        self.run_page("daily-work")
+        self.type_page("daily-work")
+
+    def test_after_an_update(self) -> None:
+        said = self.type_page("after-an-update")
+        self.assertEqual(said.count("It is kiln-map 0.9 -> 0.9.1.\nThe change lies in site/kilns/__init__.py"), 2)
 
     def test_another_machine(self) -> None:
-        self.run_page("another-machine")
+        self.type_page("another-machine")
 
-    def run_page(self, name: str) -> None:
-        """Write the files that a page shows, and run its commands one after the other; none may fail."""
-        page = next(page for page in PAGES if page.stem == name)
-        variables = {**self.variables, "PATH": f"{Path(PROGRAM).parent}:{self.variables['PATH']}"}
-        ran = 0
-        for kind, file, text in BLOCK.findall(page.read_text("utf-8")):
-            if file:
-                (self.project / file).write_text(text)
-            elif kind == "sh":
-                for line in text.splitlines():
-                    done = subprocess.run(
-                        ["sh", "-c", line], cwd=self.project, env=variables, capture_output=True, text=True, check=False
-                    )
-                    self.assertEqual(done.returncode, 0, f"{line}\n{done.stdout}\n{done.stderr}")
-                    self.assertNotIn("Traceback", done.stderr)
-                    ran += 1
-        self.assertGreater(ran, 5)
+    def test_analysis_in_r(self) -> None:
+        self.type_page("analysis-in-r")
+
+    def type_page(self, name: str) -> str:
+        """Open the world of a page by the command that it shows, and type its lines there; none may fail."""
+        text = (FOLDER / f"{name}.md").read_text("utf-8")
+        blocks = BLOCK.findall(text)
+        shown = {file: body for _, file, body in blocks if file}
+        self.assertEqual(shown, dict(PAGES[name]), "the files that the page shows are those of its world")
+        kind, _, begins = next(block for block in blocks if not block[1])
+        self.assertEqual((kind, begins), ("console", f"$ lapidar demo --guide {name}\n"))
+        typed = [line for kind, file, body in blocks if kind == "sh" and not file for line in body.splitlines()]
+        self.assertGreater(len(typed), 5)
+        script = "".join(f"{line} || {{ echo 'FAILED: {line.replace(chr(39), '')}'; exit 1; }}\n" for line in typed)
+        done = subprocess.run(
+            [PROGRAM, "--cache", self.cache, "demo", "--guide", name, "--", "sh"],
+            cwd=self.project,
+            env=self.variables,
+            input=script,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        self.assertEqual(done.returncode, 0, f"{done.stdout[-3000:]}\n{done.stderr[-3000:]}")
+        self.assertNotIn("Traceback", done.stderr)
+        return done.stdout

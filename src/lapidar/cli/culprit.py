@@ -24,6 +24,7 @@ compare` calls good, within the declared tolerances, is good), or a COMMAND whos
 tell, any other below 126 bad. What was tried is remembered: after Ctrl-C the same command goes on from there. Exit code
 0: found; 1: not with certainty."""
 
+_MOST_COMPANIONS = 6
 _MOST_LINES, _LEAST_LINES = 30, 8  # of what differs that are shown, shared among files
 
 EXAMPLES = """\
@@ -43,6 +44,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--jobs", type=int, metavar="N", default=1, help="make so many trials at once")
     parser.add_argument(
         "--fetch", action="store_true", help="fetch what the cache lacks, each from the origin that the lockfile names"
+    )
+    parser.add_argument(
+        "--crash-is-bad",
+        action="store_true",
+        help="a run that a signal ends, or that takes longer than --at-most, is bad",
+    )
+    parser.add_argument(
+        "--budget",
+        type=float,
+        metavar="SECONDS",
+        default=180.0,
+        help="how long versions, files and lines are looked for, once the change is known (default: 180)",
     )
     parser.add_argument("--packages-only", action="store_true", help="do not go on to versions and files")
     parser.add_argument("--report", metavar="FILE", help="write what was tried and found as a page, with a figure")
@@ -66,8 +79,10 @@ def run(session: Session) -> int:
         fetch=options.fetch,
         deeper=not options.packages_only,
         draws=bool(options.report),
+        crash_is_bad=options.crash_is_bad,
+        budget=options.budget,
     )
-    found = culprit(session.place, session.cache(), settings, view.reporter(), _telling(view))
+    found = culprit(session.place, session.cache(), settings, view.reporter(), _telling(view), _showing(view))
     if report := session.path("report"):
         _write(found, report)
     if view.json:
@@ -95,19 +110,37 @@ def _write(found: Culprit, path: Path) -> None:
 def _telling(view: View) -> Callable[[Trial, int], None]:
     """A line for each trial, as it ends."""
     took: list[float] = []
+    before = 0
 
     def told(trial: Trial, left: int) -> None:
+        nonlocal before
+        more, before = before and left >= before, left
         if trial.remembered:
             return
         took.append(trial.seconds)
         count = len(trial.taken)
         named = trial.taken[0] if count == 1 else human_count(count, "change") if count else "the good side"
         rest = f"; at most {left} more, about {human_seconds(left * sum(took) / len(took))}" if left else ""
+        rest += ", as it shows now" if more and left else ""
         view.note(f"  {trial.outcome:12} {named} ({human_seconds(trial.seconds)}{rest})")
         for line in trial.said:
             view.note(f"               {line}")
 
     return told
+
+
+def _showing(view: View) -> Callable[[Culprit], None]:
+    """Shows what is guilty as soon as it is known: who stops the search then has that."""
+
+    def known(found: Culprit) -> None:
+        from lapidar.core.records import words
+
+        if not view.json:
+            for those in (found.guilty, *found.also):
+                _show_set(those, words.names_in(found.good, found.bad), view, also=those is not found.guilty)
+            view.note("Looking for the version and the files (Ctrl-C ends it):")
+
+    return known
 
 
 def _show(found: Culprit, view: View) -> None:
@@ -135,12 +168,16 @@ def _show_set(guilty: Sequence[Guilty], names: Mapping[PackageName, str], view: 
     from lapidar.core.records import words
 
     too = ", by itself too," if also else ""
+    companions = [change for one in guilty for change in one.companions]
     if len(guilty) == 1:
         view.line(f"It{too} is {words.change_in_short(guilty[0].change, names)}.", "bad")
     else:
         view.line(f"Only together{too} they do it, {len(guilty)} changes:", "bad")
         for one in guilty:
             view.line(f"  {words.change_in_short(one.change, names)}")
+    if companions:
+        moved = words.some((words.change_in_short(change, names) for change in companions), _MOST_COMPANIONS)
+        view.line(f"{human_count(len(companions), 'package')} moved with it: {moved}.")
     for one in guilty:
         _show_deeper(one, view)
 

@@ -268,7 +268,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     return parser
 
 
-_TAKE_COMMANDS = frozenset({"capture", "check", "culprit", "prove", "record"})  # after two dashes
+_TAKE_COMMANDS = frozenset({"capture", "check", "culprit", "demo", "prove", "record"})  # after two dashes
 
 
 def _chosen(arguments: Sequence[str]) -> str | None:

@@ -18,7 +18,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import TypeVar
 
-__all__ = ["Narrowed", "Outcome", "border", "narrow", "narrow_within", "ring", "units_in_order", "without"]
+__all__ = ["Narrowed", "Outcome", "border", "narrow", "narrow_within", "needed_by", "ring", "units_in_order", "without"]
 
 
 class Outcome(enum.StrEnum):
@@ -44,11 +44,13 @@ class Narrowed:
         guilty: the changes that make it bad, and none of which can be spared; empty where it could not be found.
         trials: how many were made.
         certain: whether each was seen to be needed: without it the rest was good, and not only impossible to tell.
+        outcomes: of every set that was tried.
     """
 
     guilty: frozenset[int]
     trials: int
     certain: bool
+    outcomes: Mapping[frozenset[int], Outcome] = field(default_factory=dict)
 
 
 def ring(several: Sequence[T]) -> Iterator[tuple[T, T]]:
@@ -104,6 +106,18 @@ def without(all_of: frozenset[int], some: Collection[int], needs: Mapping[int, C
     return all_of - gone
 
 
+def needed_by(one: int, needs: Mapping[int, Collection[int]]) -> set[int]:
+    """All changes that one needs, at once or through others; itself only where that leads back to it."""
+    met: set[int] = set()
+    waiting = list(needs.get(one, ()))
+    while waiting:
+        other = waiting.pop()
+        if other not in met:
+            met.add(other)
+            waiting += needs.get(other, ())
+    return met
+
+
 def narrow(
     count: int,
     probe: Probe,
@@ -142,7 +156,8 @@ def narrow_within(
         jobs=jobs,
         announce=announce,
     )
-    return Narrowed(frozenset(numbers[place] for place in found.guilty), found.trials, found.certain)
+    outcomes = {frozenset(numbers[place] for place in taken): one for taken, one in found.outcomes.items()}
+    return Narrowed(frozenset(numbers[place] for place in found.guilty), found.trials, found.certain, outcomes)
 
 
 def border(between: Sequence[str], probe: Callable[[str], Outcome]) -> tuple[str | None, str | None]:
@@ -284,7 +299,8 @@ class _Search:
             # What moves together unknown to anybody can only be left out together.
             for pair in list(itertools.combinations(dark, 2))[:_MOST_PAIRS]:
                 guilty = self._spared(guilty, pair, [])
-        return Narrowed(guilty, self.trials, certain=not set(dark) & guilty and len(tried) <= _MOST_SPARED)
+        certain = not set(dark) & guilty and len(tried) <= _MOST_SPARED
+        return Narrowed(guilty, self.trials, certain=certain, outcomes=self.known)
 
     def _spared(self, guilty: frozenset[int], some: Collection[int], dark: list[int]) -> frozenset[int]:
         """A bad set without some changes, and those that need them, where it is still bad; else as it is."""

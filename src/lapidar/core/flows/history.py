@@ -22,6 +22,7 @@ from lapidar.core.records.difference import Change
 from lapidar.core.records.results import Analysis
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.results import listing
+from lapidar.core.results.verdict import PRINTED
 
 __all__ = ["Entry", "ResultsThen", "changes_between", "history", "in_short", "note"]
 
@@ -190,6 +191,7 @@ def _against(before: Analysis | None, now: Analysis, cache: Cache) -> ResultsThe
     if before is None:
         return ResultsThen(now.name, None)
     old, new = ({one.name: one.sha256 for one in _whole(side, cache).result} for side in (before, now))
+    old[PRINTED], new[PRINTED] = before.printed, now.printed
     differing = tuple(sorted(path for path in old.keys() | new.keys() if old.get(path) != new.get(path)))
     return ResultsThen(now.name, not differing, differing)
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Sequence
+import subprocess
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
@@ -14,18 +15,23 @@ import msgspec
 
 from lapidar.core import atomic, languages
 from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.changes.narrowing import Outcome
 from lapidar.core.errors import CannotRun, LapidarError
 from lapidar.core.flows import run as running
-from lapidar.core.flows.rerun import Rerun, RerunOptions, rerun
+from lapidar.core.flows.choose import of_revision
+from lapidar.core.flows.rerun import Rerun, RerunOptions, rerun_of
 from lapidar.core.place import Place
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
+from lapidar.core.system import git
 
-__all__ = ["ByCommand", "ByRecord", "Ending", "Judge", "analysis_of"]
+__all__ = ["ByCommand", "ByRecord", "Ending", "Judge", "analysis_of", "record_before"]
 
 _CANNOT_TELL = 125  # the exit code by which a command says so
+_GIT_SECONDS = 30
+_COMMITS = 50  # that are looked through for an earlier record
 _SIGNALS = 126  # from here on a shell or a signal speaks, and not the command
 
 
@@ -35,12 +41,14 @@ class Ending(msgspec.Struct, frozen=True, omit_defaults=True):
     Attributes:
         code: its exit code; None where it could not be run, or was ended.
         good: whether its results are those recorded, where they were compared.
+        made: where they are not, what they are known by.
         said: why it did not end by itself, and the last that it said on standard error, a line each.
         at_most: where it did not end by itself, the seconds that it was given.
     """
 
     code: int | None = None
     good: bool = False
+    made: str = ""
     said: tuple[str, ...] = ()
     at_most: float | None = None
 
@@ -106,6 +114,34 @@ def analysis_of(place: Place, name: str) -> Analysis:
     return recorded.analysis[0]
 
 
+def _is_crash(ending: Ending) -> bool:
+    """Whether a signal ended it, or it took longer than it was given."""
+    return ending.at_most is not None or (ending.code is not None and not 0 <= ending.code < _SIGNALS)
+
+
+def record_before(place: Place, cache: Cache, analysis: Analysis) -> Analysis | None:
+    """The record of an analysis before this one that is of another snapshot: by the history of this cache, else by
+    version control; None where neither has one."""
+    copies = {path.stem: copy for path, copy in Runs(cache).copies() if isinstance(copy, Analysis)}
+    here = [copies.get(note.record) for note in reversed(Runs(cache).notes()) if note.results == str(place.records)]
+    for one in (*here, *_committed(place, analysis.name)):
+        if one and one.name == analysis.name and one.snapshot != analysis.snapshot:
+            return one
+    return None
+
+
+def _committed(place: Place, name: str) -> Iterator[Analysis | None]:
+    """The records of an analysis in the commits of its file, the newest first."""
+    words = ("log", "--format=%H", f"-{_COMMITS}", "--", place.records.name)
+    try:
+        commits = git.run(place.root, *words, seconds=_GIT_SECONDS).stdout.decode("ascii", "replace").split()
+        for commit in commits:
+            text = of_revision(place, commit, place.records.name).decode("utf-8", "replace")
+            yield results.parse(text).named(name)
+    except (LapidarError, OSError, subprocess.SubprocessError):
+        return
+
+
 _PATH = re.compile(r"[^\s'\"`;|&<>()=]+")
 _RECIPES = re.compile(r"(?i)makefile|.*\.(sh|bash|mk|pl|awk)")
 
@@ -126,6 +162,7 @@ class ByCommand:
     place: Place
     command: tuple[str, ...]
     at_most: float | None
+    crash_is_bad: bool = False
 
     @property
     def called(self) -> str:
@@ -159,6 +196,8 @@ class ByCommand:
     def outcome(self, ending: Ending) -> Outcome:
         if ending.code == 0:
             return Outcome.GOOD
+        if self.crash_is_bad and _is_crash(ending):
+            return Outcome.BAD
         speaks = ending.code is not None and 0 < ending.code < _SIGNALS and ending.code != _CANNOT_TELL
         return Outcome.BAD if speaks else Outcome.UNKNOWN
 
@@ -180,6 +219,7 @@ class ByRecord:
     analysis: Analysis
     at_most: float | None
     drawn: Rerun | None = None
+    crash_is_bad: bool = False
     _bad_code: int | None = None
 
     @property
@@ -195,14 +235,16 @@ class ByRecord:
     def run(self, environment: Path, *, draws: bool = False) -> Ending:
         options = RerunOptions(environment=environment, at_most=self.at_most, draws=draws, quiet=True)
         try:
-            done = rerun(self.place, self.cache, self.analysis.name, options)
+            done = rerun_of(self.place, self.cache, self.analysis, options)
         except CannotRun as error:
             return Ending(said=(error.what,), at_most=self.at_most)
         if draws:
             self.drawn = done
-        return Ending(done.exit_code, done.is_good, done.said)
+        return Ending(done.exit_code, done.is_good, "" if done.is_good else done.made, done.said)
 
     def outcome(self, ending: Ending) -> Outcome:
+        if self.crash_is_bad and _is_crash(ending):
+            return Outcome.BAD
         if ending.code is None:
             return Outcome.UNKNOWN
         if ending.good:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import re
 import shlex
@@ -39,13 +40,12 @@ from lapidar.core.results import listing, scratch, tolerances
 from lapidar.core.results.comparing import Was, compare_all, of_file
 from lapidar.core.results.observing import ignored, is_wanted
 from lapidar.core.results.tolerances import Tolerances
-from lapidar.core.results.verdict import Compared, Verdict, worst
+from lapidar.core.results.verdict import PRINTED, Compared, Verdict, worst
 from lapidar.core.system.observed import Image, ObservedRun
 from lapidar.core.system.supervision import Root
 
 __all__ = ["RecordUnknown", "Rerun", "RerunOptions", "idle_rules", "recorded", "rerun", "rerun_of"]
 
-PRINTED = "(what it printed)"
 _SHOWN = 5  # sources that are named
 # What anybody may write to, and nothing stays of.
 _DEVICES = ("/dev/null", "/dev/zero", "/dev/full", "/dev/tty", "/dev/pts", "/dev/shm", "/proc/self")
@@ -122,6 +122,7 @@ class Rerun:
         not_apart: why it had a network, or could write elsewhere, a sentence each; empty: it had and could not.
         observed: what it used, where that was to be seen.
         absent: what it looked for in its own root and did not find, by what looked.
+        made: what its results are known by, of the last run.
         partners: whom it wanted to talk to, where that was to be seen: hosts and ports, sockets.
     """
 
@@ -140,6 +141,7 @@ class Rerun:
     observed: ObservedRun = field(default_factory=lambda: ObservedRun(0, (), (), ()))
     absent: Mapping[Image, tuple[str, ...]] = field(default_factory=dict)
     partners: tuple[str, ...] = ()
+    made: str = ""
 
     def forget(self) -> None:
         """Remove the files that were kept to be drawn."""
@@ -215,6 +217,12 @@ def rerun_of(
     return again.result
 
 
+def _known_by(compared: Sequence[Compared]) -> str:
+    """By what it differs from the record, and not by its bytes: those may hold the time."""
+    told = [(one.path, one.verdict, one.worst, one.details, one.more) for one in compared]
+    return hashlib.sha256(repr(told).encode("utf-8", "surrogateescape")).hexdigest()
+
+
 @dataclass(slots=True)
 class _Run:
     """One execution: what it wrote, what it printed, its exit code."""
@@ -271,6 +279,7 @@ class _Again:
         ones = {**before, PRINTED: scratch.recorded_output(self.analysis, self.cache)}
         others = {**self._wanted(last.files, before), PRINTED: of_file(last.printed)}
         compared = compare_all(ones, others, self.rules)
+        self.result.made = _known_by(compared)
         self.result.compared = sorted(compared, key=lambda one: one.path == PRINTED)  # what it printed comes last
         self.result.notes += idle_rules(self.settings.name, self.rules, [one.path for one in compared])
         self.result.notes += _never_recorded(self.place)

@@ -25,11 +25,15 @@ from lapidar.core.flows.restore import RestoreOptions, restore
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Trial", "Trials"]
+__all__ = ["OutOfTime", "Trial", "Trials"]
 
 _KEPT = "culprit"
 _PLACED = "trials-"
 _LEAST_FREE = 1 << 20  # bytes: with less, a run may have ended otherwise because of the disk
+
+
+class OutOfTime(Exception):
+    """There was only so much time, and it is over."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +71,7 @@ class Trials:
 
     Attributes:
         left: how many more there will be at most, as far as whoever searches has said.
+        until: when, by the monotonic clock, no more is tried; None: as long as it takes.
     """
 
     place: Place
@@ -76,6 +81,7 @@ class Trials:
     told: Callable[[Trial, int], None]
     made: list[Trial]
     left: int = 0
+    until: float | None = None
     _lock: threading.Lock = field(default_factory=threading.Lock)
     _removals: list[subprocess.Popen[bytes]] = field(default_factory=list)
     _kept: _Kept = field(init=False)
@@ -97,27 +103,39 @@ class Trials:
             removal.wait()
         self._work.__exit__(kind, error, trace)
 
-    def of(self, snapshot: Snapshot, taken: tuple[str, ...], *, is_bad: bool = False, draws: bool = False) -> Outcome:
+    def of(
+        self,
+        snapshot: Snapshot,
+        taken: tuple[str, ...],
+        *,
+        is_bad: bool = False,
+        draws: bool = False,
+        least: int = 1,
+    ) -> Outcome:
         """What comes of a hybrid. It is run as often as it was not yet.
 
         Args:
             taken: what of the bad side it has, in short.
             is_bad: it is the bad side, from which the judge learns how a bad run ends.
+            least: how often it is run at least.
             draws: keep its results to be drawn: then it is run, also where it was before.
 
         Raises:
             LapidarError: its environment cannot be made for another reason than that it cannot work.
             NoSpace: the disk is full; what a run said then is not kept.
+            OutOfTime: the time is over that there was.
         """
+        if self.until is not None and time.monotonic() > self.until:
+            raise OutOfTime
         kept = [] if draws else self._kept.endings.get(snapshot.snapshot, [])
         known = [ending for ending in kept if ending.holds(self.judge.at_most)]
         began = time.monotonic()
-        lacking = self.times - len(known)
+        lacking = max(self.times, least) - len(known)
         endings = known if lacking <= 0 else [*known, *self._runs(snapshot, lacking, draws=draws)]
         if is_bad:
             self.judge.learn(endings)
-        outcomes = {self.judge.outcome(ending) for ending in endings}
-        outcome = outcomes.pop() if len(outcomes) == 1 else Outcome.UNKNOWN
+        outcomes = {(self.judge.outcome(ending), ending.made) for ending in endings}  # wrong in two ways is no answer
+        outcome = outcomes.pop()[0] if len(outcomes) == 1 else Outcome.UNKNOWN
         said = _why(endings, agree=not outcomes) if outcome is Outcome.UNKNOWN else ()
         trial = Trial(snapshot.snapshot, taken, outcome, time.monotonic() - began, lacking <= 0, said)
         with self._lock:

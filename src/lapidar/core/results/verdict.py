@@ -9,7 +9,9 @@ from pathlib import Path
 
 from lapidar.core.results.numbers import Numbers
 
-__all__ = ["BeyondLimit", "Compared", "Extent", "Found", "Pair", "Unreadable", "Verdict", "worst"]
+__all__ = ["PRINTED", "BeyondLimit", "Compared", "Extent", "Found", "Pair", "Unreadable", "Verdict", "worst"]
+
+PRINTED = "(what it printed)"  # as a result is called
 
 
 class Verdict(enum.StrEnum):

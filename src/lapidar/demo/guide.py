@@ -1,0 +1,89 @@
+"""The made-up worlds that the pages of the guide (docs/guide) are typed in: a project, and indexes beside it."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from types import MappingProxyType
+
+from lapidar.demo import packages
+from lapidar.standin.index import StandInIndex
+
+__all__ = ["PAGES", "opened"]
+
+_WORDS = """\
+from glazewords import MEANING
+
+print("ash glaze:", MEANING["ash"])
+"""
+_MAP = """\
+from kilns import nearest
+
+name, distance = nearest(3.0, 4.5)
+print(f"nearest: {name}, {distance:.3f} km")
+"""
+_ENTRY = """\
+from sherdtext import entry
+
+print(entry("sherd 17", "celadon"))
+"""
+_IN_R = """\
+library(sherdstats)
+
+chemistry <- matrix(c(61, 12, 27, 58, 15, 27, 70, 10, 20, 66, 11, 23), ncol = 3, byrow = TRUE)
+print(round(principal_components(centred_log_ratio(chemistry))$explained, 4))
+"""
+
+# By the name of each page, the files of its project.
+PAGES: Mapping[str, Mapping[str, str]] = MappingProxyType(
+    {
+        "first-steps": {"fit.py": _WORDS},
+        "new-analysis": {"fit.py": _WORDS},
+        "old-project": {
+            "fit.py": _WORDS,
+            "requirements.txt": "--find-links /home/colleague/wheels\nglazewords==1.0\nargparse\n",
+        },
+        "daily-work": {"lapidar.toml": '[needs]\npackages = ["sherdtext"]\n', "fit.py": _ENTRY},
+        "after-an-update": {
+            "lapidar.toml": '[needs]\npackages = ["glazewords==1.4", "kiln-map==0.9", "sherdtext==1.2"]\n',
+            "fit.py": _MAP,
+        },
+        "another-machine": {"lapidar.toml": '[needs]\npackages = ["glazewords<2"]\n', "fit.py": _WORDS},
+        "analysis-in-r": {"analysis.R": _IN_R},
+    }
+)
+
+
+@contextmanager
+def opened(page: str, folder: Path) -> Iterator[tuple[Path, dict[str, str]]]:
+    """The world of a page; its index answers as long as it is open.
+
+    Args:
+        folder: empty; all of it lies there.
+
+    Yields:
+        The project's folder, and the variables of whoever works in it: the indexes, a cache of its own, no
+        configuration, no environment that is active, and this program on PATH.
+    """
+    index, repository, project = folder / "index", folder / "repository", folder / "project"
+    packages.write(index)
+    packages.write_releases(index)
+    packages.write_r(repository)
+    project.mkdir()
+    for name, text in PAGES[page].items():
+        (project / name).write_text(text, encoding="utf-8")
+    variables = {name: text for name, text in os.environ.items() if name != "VIRTUAL_ENV"}
+    with StandInIndex(index) as server:
+        yield (
+            project,
+            variables
+            | {
+                "LAPIDAR_INDEX": f"{server.address} r={repository}",
+                "LAPIDAR_CACHE": str(folder / "cache"),
+                "XDG_CONFIG_HOME": str(folder / "config"),
+                "PATH": f"{Path(sys.argv[0]).resolve().parent}:{variables.get('PATH', os.defpath)}",
+            },
+        )
