@@ -308,6 +308,93 @@ class Returned(Stories):
                 self.assertTrue(self.json("check")["clean"])
 
 
+class Sought(Stories):
+    """What stands before a search for the culprit, and what it says first."""
+
+    def record(self) -> None:
+        self.lapidar("record", "kilns", "--", "python", "analysis.py")
+
+    def test_recorded_again_in_the_natural_order(self) -> None:
+        self.record()
+        self.renew()
+        self.record()
+        done = self.lapidar("culprit", "--packages-only")
+        self.assertIn("It is sherdstats 1.0 -> 1.3.", done.stdout)
+        self.assertIn(f"the record before, of {self.first}, judges", done.stderr)
+
+    def test_the_record_before_is_taken_from_version_control(self) -> None:
+        self.record()
+        author = ["-c", "user.name=kiln", "-c", "user.email=kiln@sherds.example"]
+        for words in (["init", "-q"], ["add", "-A"], [*author, "commit", "-qm", "fired"]):
+            subprocess.run(["git", *words], cwd=self.project, check=True)
+        self.renew()
+        self.record()
+        (self.cache / "runs" / "log.jsonl").unlink()
+        self.assertIn("It is sherdstats 1.0 -> 1.3.", self.lapidar("culprit", "--packages-only").stdout)
+
+    def test_a_record_that_nobody_can_reproduce(self) -> None:
+        (self.project / "analysis.py").write_text("import os\nopen('r.txt', 'w').write(os.urandom(8).hex())\n")
+        self.record()
+        self.renew()
+        said = self.fails("culprit")
+        self.assertIn(f"is not reproduced by its own snapshot {self.first}: each run gives something else", said)
+        self.assertIn("next: lapidar rerun kilns --times 3", said)
+        self.assertIn("r.txt", self.lapidar("rerun", "kilns", "--times", "3", code=1).stdout)
+
+    def test_it_is_the_files_and_no_package(self) -> None:
+        (self.project / "analysis.py").write_text("open('r.txt', 'w').write('1')\n")
+        self.record()
+        self.renew()
+        (self.project / "analysis.py").write_text("open('r.txt', 'w').write('2')\n")
+        said = self.fails("culprit")
+        self.assertIn("Both snapshots give the recorded results of kilns today", said)
+        self.assertIn("analysis.py is not as recorded", said)
+        self.assertIn("next: lapidar rerun kilns --current-files", said)
+        self.assertIn("r.txt", self.lapidar("rerun", "kilns", "--current-files", code=1).stdout)
+
+    def test_wrong_in_another_way_each_time_is_no_agreement(self) -> None:
+        (self.project / "analysis.py").write_text(
+            ANALYSIS + "import os\nif result['centre'] != 2: open('result.json', 'w').write(os.urandom(8).hex())\n"
+        )
+        self.record()
+        self.renew()
+        self.assertIn("its runs do not agree with one another", self.fails("culprit", "--times", "3"))
+
+    def test_a_crash_may_be_what_is_bad(self) -> None:
+        crash = "import sherdstats.robust as r, os\nif r.centre([1, 2, 9]) != 2: os.kill(os.getpid(), 11)\n"
+        (self.project / "judge.py").write_text(crash)
+        self.renew()
+        words = ("culprit", "--packages-only", "--good", self.first)
+        said = self.fails(*words, "--", "python", "judge.py")
+        self.assertIn("--crash-is-bad", said)
+        said = self.lapidar(*words, "--crash-is-bad", "--", "python", "judge.py").stdout
+        self.assertIn("It is sherdstats 1.0 -> 1.3.", said)
+        (self.project / "judge.py").write_text(crash.replace("os.kill(os.getpid(), 11)", "__import__('time').sleep(9)"))
+        late = ("--at-most", "1", "--crash-is-bad", "--", "python", "judge.py")
+        self.assertIn("It is sherdstats", self.lapidar(*words, *late).stdout)
+
+    def test_known_before_its_files_are(self) -> None:
+        self.record()
+        self.renew()
+        done = self.lapidar("culprit", "--budget", "0")
+        self.assertIn("versions and files were looked for for 0 s", done.stderr)
+        self.assertIn("It is sherdstats 1.0 -> 1.3.", done.stdout)
+        self.assertNotIn("The change lies in", done.stdout)
+        self.assertIn("The change lies in site/sherdstats/robust.py", self.lapidar("culprit").stdout)
+
+    def test_what_only_moved_with_it(self) -> None:
+        self.record()
+        write_wheel(
+            self.files, "sherdstats", "1.4", {"sherdstats/__init__.py": "", "sherdstats/robust.py": MEAN},
+            requires=["glazes>=2"],
+        )  # fmt: skip
+        self.renew("1.4")
+        found = json.loads(self.lapidar("culprit", "--json", "--packages-only").stdout)
+        (one,) = found["guilty"]
+        self.assertEqual((one["name"], [moved["name"] for moved in one["companions"]]), ("sherdstats", ["glazes"]))
+        self.assertIn("1 package moved with it: glazes 1.0 -> 2.0.", self.lapidar("culprit", "--packages-only").stdout)
+
+
 class Guilty(Stories):
     def found(self, *words: object, code: int = 0) -> dict[str, Any]:
         return dict(json.loads(self.lapidar("culprit", "--json", *words, code=code).stdout))

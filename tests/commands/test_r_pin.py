@@ -219,6 +219,39 @@ class Pins(Pinning):
         self.assertEqual(self.pinned(), {"lead": "1.0", "tin": "1.2"})
         self.assertEqual((self.project / "DESCRIPTION").read_text(), text)
 
+    def test_what_comes_with_the_runtime(self) -> None:
+        """A recommended package that no repository has is this R's own; another machine takes it from its R too."""
+        self.write("fired", "1.0", Imports="boot")
+        write_list(self.contrib)
+        said = self.lapidar("need", "--language", "r", "fired", "--no-restore").stderr
+        self.assertRegex(said, r"no repository has boot: [\d.-]+ is taken from R [\d.]+ of this machine")
+        self.assertEqual(self.packages()["boot"].origin.kind, "environment")
+        before = self.lock.read_bytes()
+        self.variables["LAPIDAR_CACHE"] = str(self.folder / "another")
+        self.lapidar("restore", "--fetch")
+        self.assertEqual(self.r("library(fired); cat(exists('boot', asNamespace('boot')))"), "TRUE")
+        self.lapidar("pin")
+        self.assertEqual(self.lock.read_bytes(), before)
+
+    def test_who_links_to_it(self) -> None:
+        self.write("headers", "1.0")
+        self.write("glazer", "1.0", LinkingTo="headers")
+        write_list(self.contrib)
+        self.lapidar("need", "--language", "r", "glazer", "--no-restore")
+        self.assertIn("glazer 1.0 needs headers", self.lapidar("why", "headers").stdout)
+
+    def test_what_no_repository_has(self) -> None:
+        self.write("lead", "1.5", Imports="nowhere")
+        write_list(self.contrib)
+        said = self.lapidar("pin").stderr
+        self.assertIn(
+            "lead 1.5 was passed over: it needs nowhere, and no repository has a package called nowhere", said
+        )
+        said = self.fails("need", "--language", "r", "neither", "nor")
+        self.assertRegex(said, "There is no package called (neither or nor|nor or neither)\n")
+        self.assertNotIn("spelling", said)
+        self.assertNotIn("neither", (self.project / "lapidar.toml").read_text())
+
     def test_start_takes_a_description_over(self) -> None:
         (self.project / "lapidar.toml").unlink()
         (self.project / "analysis.R").write_text("library(lead)\n")

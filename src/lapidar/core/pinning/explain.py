@@ -47,9 +47,7 @@ def unknown(name: str, market: Market, why: str = "", others: Iterable[str] = ()
     return Conflict(
         f"There is no package called {' or '.join(names)}",
         why=why,
-        remedy=" ".join(hints)
-        or "Name the index that has it in [index] of lapidar.toml; or need it no longer: "
-        f"lapidar drop {' '.join(names)}.",
+        remedy=" ".join(hints) or "Name the index that has it in [index] of lapidar.toml, or do without it.",
     )
 
 
