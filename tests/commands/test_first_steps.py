@@ -61,6 +61,31 @@ class Starting(Steps):
         self.assertEqual(self.locked(), {})
 
 
+class Layouts(Steps):
+    def test_a_src_layout_that_nobody_installed(self) -> None:
+        """Its own package is found by no interpreter; what the survey tells to write cures it."""
+        (self.project / "src" / "mine").mkdir(parents=True)
+        (self.project / "src" / "mine" / "__init__.py").write_text("from mine import inner\nX = inner.X\n")
+        (self.project / "src" / "mine" / "inner.py").write_text("X = 1\n")
+        (self.project / "fit.py").write_text("import clay\nfrom mine import X\nprint(X)\n")
+        wheel(self.files, "mine", "9.9")  # somebody else's, which must not be taken for it
+        self.lapidar("start", "--yes")
+        self.assertNotIn("mine", (self.project / "lapidar.toml").read_text())
+        self.lapidar("pin")
+        self.lapidar("restore")
+        spec = "import importlib.util as u; print(u.find_spec('mine'))"
+        self.assertEqual(self.lapidar("run", "python", "-c", spec).stdout, "None\n")
+        said = self.lapidar("survey").stdout
+        self.assertIn(
+            'in src, and on no path; PYTHONPATH = "src" in [conditions.env] of lapidar.toml, lapidar pin', said
+        )
+        text = (self.project / "lapidar.toml").read_text()
+        (self.project / "lapidar.toml").write_text(text + '\n[conditions.env]\nPYTHONPATH = "src"\n')
+        self.lapidar("pin")
+        self.assertEqual(self.lapidar("run", "python", "fit.py").stdout, "1\n")
+        self.assertIn("fit together", self.lapidar("survey").stdout)
+
+
 class Capturing(Steps):
     def test_an_environment_that_nobody_meant(self) -> None:
         (self.project / "fit.py").write_text("import clay, drawing, json\n")

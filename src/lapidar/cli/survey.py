@@ -120,6 +120,8 @@ def _standing(row: SurveyedModule, surveyed: Surveyed) -> str:
     if row.standing == "missing" and row.distribution:
         several = len({one.language for one in surveyed.rows}) > 1
         return f"missing; lapidar need {words.language_option(row.language) if several else ''}{row.distribution}"
+    if row.standing == "on no path":
+        return 'in src, and on no path; PYTHONPATH = "src" in [conditions.env] of lapidar.toml, lapidar pin'
     if row.standing == "out of range":
         return f"{row.version} is here, {row.declared} is declared"
     return {"not declared": "used, not declared", "not used": "declared, not used"}.get(row.standing, row.standing)
@@ -138,6 +140,7 @@ def _where(places: tuple[Place, ...], view: View) -> str:
 def _conclude(surveyed: Surveyed, view: View) -> None:
     counts = {
         "missing": "missing from the environment",
+        "on no path": "in the project, and on no path",
         "out of range": "in another version than is declared",
         "not declared": "used but not declared",
         "not used": "declared but not used",

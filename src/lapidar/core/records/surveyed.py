@@ -10,7 +10,7 @@ from lapidar.core.records.owner import PackageName
 
 __all__ = ["NOTHING", "Place", "ScriptNeed", "Standing", "Surveyed", "SurveyedModule", "together"]
 
-Standing = Literal["provided", "missing", "optional", "not declared", "not used", "out of range"]
+Standing = Literal["provided", "missing", "on no path", "optional", "not declared", "not used", "out of range"]
 
 
 @dataclass(frozen=True, slots=True)

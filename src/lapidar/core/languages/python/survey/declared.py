@@ -16,7 +16,7 @@ from lapidar.core.languages.surveying import DeclaredNeed
 from lapidar.core.place import Place
 from lapidar.core.records.declaration import Need
 
-__all__ = ["of_project", "of_scripts"]
+__all__ = ["leads_to", "of_project", "of_scripts"]
 
 
 def of_project(place: Place) -> tuple[list[DeclaredNeed], list[str]]:
@@ -41,6 +41,15 @@ def of_project(place: Place) -> tuple[list[DeclaredNeed], list[str]]:
         for need in needs
         if need.language == "python"
     ], problems
+
+
+def leads_to(place: Place, folder: str) -> bool:
+    """Whether the project declares a search path that leads to a folder of it."""
+    try:
+        told = reading.read(place).conditions.variables.get("PYTHONPATH") or ""
+    except DeclarationError:
+        return False
+    return any(part.rstrip("/") in (folder, f"./{folder}", str(place.root / folder)) for part in told.split(":"))
 
 
 def _of_extras(root: Path) -> list[Need]:

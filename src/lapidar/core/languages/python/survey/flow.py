@@ -19,6 +19,7 @@ from lapidar.core.languages.surveying import (
     FileRead,
     Judge,
     Provider,
+    Reading,
     judged,
     read_all,
     surveyed,
@@ -30,6 +31,8 @@ if TYPE_CHECKING:  # what asks hosts is loaded where hosts are asked
     from lapidar.core.languages.python.index.indexes import Indexes
 
 __all__ = ["Suggesting", "installed", "suggesting", "survey"]
+
+_SRC = "src/"
 
 
 # Given the rows and what is declared, tells of missing modules what would provide them.
@@ -59,16 +62,23 @@ def survey(
     read = read_all(place.root, files, _read_file, cache, "what Python sources use")
     declarations, problems = declared.of_project(place)
     by_name = {one.name: one for one in (*declarations, *declared.of_scripts(read.needs))}
+    apart = _on_no_path(place, files, read)
     judge = Judge(
         language="python",
         top=lambda module: module.partition(".")[0],
         providers=providers.of,
         is_standard=standard_library.modules(version).__contains__,
-        own=frozenset(name for file in files for name in _own_names(file)),
+        own=frozenset(name for file in files for name in _own_names(file)) - apart,
         called=canonicalize_name,
         allows=versions.allows,
     )
     found = judged(read, judge, by_name)
+    found = found._replace(
+        rows=[
+            replace(row, standing="on no path") if row.module in apart and row.standing == "missing" else row
+            for row in found.rows
+        ]
+    )
     if suggest:
         found = found._replace(rows=suggest(found.rows, by_name))
     return surveyed(read, found, by_name, problems, script_needs=declared.of_scripts(read.needs))
@@ -116,6 +126,21 @@ def _own_names(file: str) -> set[str]:
     if parts[0] == "src" and len(parts) > 1:
         names.add(parts[1])
     return names
+
+
+def _on_no_path(place: Place, files: Iterable[str], read: Reading) -> frozenset[str]:
+    """The project's own modules in a folder ``src`` that files outside of it import: unless they are installed, or a
+    variable leads there, no interpreter finds them."""
+    inside = {file.split("/")[1].removesuffix(".py") for file in files if file.startswith(_SRC)}
+    if not inside or declared.leads_to(place, _SRC.rstrip("/")):
+        return frozenset()
+    outside = {name for file in files if not file.startswith(_SRC) for name in _own_names(file)}
+    used = {
+        module.partition(".")[0]
+        for module, places in read.modules.items()
+        if any(not one.file.startswith(_SRC) for one in places)
+    }
+    return frozenset(inside & used - outside)
 
 
 def installed(found: packages.PackagesFound) -> Providers:
