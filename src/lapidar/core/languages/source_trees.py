@@ -20,8 +20,19 @@ from lapidar.core.net.addresses import without_credentials
 from lapidar.core.place import OWN_FOLDER
 from lapidar.core.system import git
 
-__all__ = ["Checkout", "checked_out", "copied", "digest_of", "parse_version_control", "unpacked"]
+__all__ = [
+    "Checkout",
+    "checked_out",
+    "copied",
+    "digest_of",
+    "parse_version_control",
+    "telling_lines",
+    "unpacked",
+]
 
+_ERROR = re.compile(
+    r"\b(error|fatal|cannot find|not found|undefined reference|no such file)\b|\w(Error|Exception): ", re.I
+)
 _MADE = re.compile(re.escape(OWN_FOLDER))
 _MADE_AT_TOP = re.compile(
     rf"{_MADE.pattern}|\.(tox|nox|mypy_cache|pytest_cache|ruff_cache|eggs)|.*\.egg-info|.*\.Rcheck"
@@ -32,6 +43,13 @@ _MOST_BYTES = 4_000_000_000
 _COMMIT = re.compile(r"^[0-9a-f]{40}([0-9a-f]{24})?$")
 _GIT_TIMEOUT_SECONDS = 600
 _REVISION = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_./+~^-]*")  # never an option of git
+
+
+def telling_lines(log: str, most: int) -> list[str]:
+    """The lines of what a build said that tell why it failed: those of errors, in their order, else the last ones."""
+    lines = [line.rstrip() for line in log.strip().splitlines() if line.strip()]
+    errors = [line for line in dict.fromkeys(lines) if _ERROR.search(line)]
+    return errors[:most] or lines[-most:]
 
 
 def unpacked(archive: Path, file_name: str, target: Path) -> Path:

@@ -14,7 +14,7 @@ from lapidar.core.pinning import explain, overriding
 from lapidar.core.pinning.market import Against, Market, Reason, Release
 from lapidar.core.pinning.outlook import PackageOutlook, outlook, what_keeps_out
 from lapidar.core.pinning.session import LanguagePlan, PinRequest, Target
-from lapidar.core.pinning.solver import Solver, Unsolvable, Version, Wish
+from lapidar.core.pinning.solver import Solver, Version, Wish
 from lapidar.core.records.declaration import Need, Override
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange, kind_of
@@ -204,16 +204,7 @@ class Deciding(ABC):
             Conflict: there is none.
         """
         roots, limits = self.roots(), self.limits()
-        solver = Solver(market, roots, limits)
-        try:
-            answer = solver.solve()
-        except Unsolvable as error:
-            raise explain.conflict(error.facts, market, roots, limits) from error
-        for name, version, wish in solver.lacking:
-            if name in answer and not market.knows(wish.name):
-                why = f"it needs {wish.text}, and no {self.source} has a package called {wish.name}"
-                market.notes[f"{name} {version} was passed over: {why}"] = None
-        return answer
+        return explain.solved(Solver(market, roots, limits), market, roots, limits, self.source)
 
     @abstractmethod
     def plan(self) -> LanguagePlan:

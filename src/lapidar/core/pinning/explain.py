@@ -2,16 +2,44 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
 from lapidar.core import spelling
 from lapidar.core.errors import Conflict
 from lapidar.core.pinning.market import Against, Market, Reason
 from lapidar.core.pinning.solver import SAME, Fact, Solver, Unsolvable, Version, Wish
 
-__all__ = ["conflict", "sentences", "unknown"]
+__all__ = ["conflict", "note_lacking", "sentences", "solved", "unknown"]
 
 _MOST_REASONS = 4
+
+
+def solved(
+    solver: Solver, market: Any, roots: Sequence[Wish], limits: Sequence[Wish], source: str = "index"
+) -> dict[str, Version]:
+    """The answer of a solver; the market notes which newer versions were passed over because nobody has what they need.
+
+    Args:
+        source: what packages come from, as people call it.
+
+    Raises:
+        Conflict: there is no answer; it says why.
+    """
+    try:
+        answer = solver.solve()
+    except Unsolvable as error:
+        raise conflict(error.facts, market, roots, limits) from error
+    note_lacking(solver, answer, market, source)
+    return answer
+
+
+def note_lacking(solver: Solver, answer: Mapping[str, Version], market: Any, source: str = "index") -> None:
+    """Have the market note which newer versions were passed over because nobody has what they need."""
+    for name, version, wish in solver.lacking:
+        if name in answer and not market.knows(wish.name):
+            why = f"it needs {wish.text}, and no {source} has a package called {wish.name}"
+            market.notes[f"{name} {version} was passed over: {why}"] = None
 
 
 def conflict(facts: Sequence[Fact], market: Market, roots: Sequence[Wish], limits: Sequence[Wish]) -> Conflict:

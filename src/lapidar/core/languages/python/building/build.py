@@ -23,6 +23,7 @@ from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, HookMiss
 from lapidar.core import foreign
 from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
 from lapidar.core.errors import CannotRun, LapidarError, PackageBroken
+from lapidar.core.languages import source_trees
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Runtime, Snapshot
 from lapidar.core.system import supervision
@@ -173,9 +174,9 @@ class SourceBuilder:
         self._project.make_own_folder()
         kept = self._project.own_folder / f"build-{label.replace(' ', '-').replace('/', '-')}.log"
         kept.write_text(text or str(error), "utf-8")
-        last = [line.rstrip() for line in text.strip().splitlines() if line.strip()][-_LINES_SHOWN:] or [str(error)]
+        last = source_trees.telling_lines(text, _LINES_SHOWN) or [str(error)]
         return BuildFailed(
             f"{label} could not be built from its source",
-            why="\n  ".join(["its last lines:", *last]),
+            why="\n  ".join(["what it said:", *last]),
             remedy=f"All that it said is in {kept}; --wheels-only chooses among what needs no building.",
         )

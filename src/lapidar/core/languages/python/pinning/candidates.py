@@ -294,6 +294,11 @@ class Candidates(Universe):
             return found.metadata
         return self._sources.built_metadata(file)
 
+    def wheels_for(self, name: str, version: Version) -> set[str]:
+        """The runtimes that there are wheels of a version for, as far as their names tell: ``3.9``."""
+        tags = (_RUNTIME.search(file.name) for file in self._files.get((name, version), []) if file.is_wheel)
+        return {f"{tag[1]}.{tag[2]}" for tag in tags if tag}
+
     def to_build(self, name: str, version: Version) -> str:
         """Why a version would have to be built, a sentence; "" where there is no need to."""
         file = self._chosen_files.get((name, version))

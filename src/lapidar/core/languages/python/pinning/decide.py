@@ -9,6 +9,7 @@ from packaging.version import InvalidVersion, Version
 
 from lapidar.core import progress
 from lapidar.core.errors import Conflict
+from lapidar.core.languages.python import runtimes
 from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning import cached
 from lapidar.core.languages.python.pinning.cached import CachedPackage
@@ -56,6 +57,7 @@ class Decider(Deciding):
         super().__init__(request, target)
         self.target = target
         self.supply = supply
+        self._other_runtimes: set[str] = set()
 
     # ---- what is asked for
 
@@ -118,6 +120,17 @@ class Decider(Deciding):
     def candidates(self, *, without_override: str = "", keep: bool = True) -> Candidates:
         return self._of(self.policy(without_override=without_override, keep=keep))
 
+    def with_wheels(self) -> str:
+        """The newest runtime of this machine that has a wheel of all that was to be built, and that the project allows:
+        ``3.9``; "" where there is none."""
+        if not self._other_runtimes:
+            return ""
+        allowed = self.request.declaration.allows_runtime
+        short = (
+            ".".join(one.version.split(".")[:2]) for one in runtimes.on_machine() if allowed("python", one.version)
+        )
+        return next((one for one in short if one in self._other_runtimes), "")
+
     def _of(self, policy: Policy) -> Candidates:
         return Candidates(self.supply.indexes, self.target, policy, self.supply, self.supply.reporter)
 
@@ -129,7 +142,10 @@ class Decider(Deciding):
         with progress.task(self.supply.reporter, "Asking the indexes", 0, "answers"):
             candidates, answer = self._resolved()
         choices = {name: _choice(name, version, candidates) for name, version in answer.items() if "[" not in name}
-        builds = [told for name, version in answer.items() if (told := candidates.to_build(name, version))]
+        built = {name: told for name, version in answer.items() if (told := candidates.to_build(name, version))}
+        builds = list(built.values())
+        wheels = [candidates.wheels_for(name, answer[name]) for name in built]
+        self._other_runtimes = set.intersection(*wheels) if wheels else set()
         plan = self._plan(choices, [*candidates.notes, *_newer_sources(candidates, answer)], self.effects(answer))
         return replace(plan, builds=tuple(builds))
 

@@ -23,10 +23,7 @@ def solve(candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish])
     """
     if roots and not candidates.has_indexes and not candidates.policy.pinned and not candidates.policy.settled:
         candidates.indexes.require_any()
-    try:
-        return Solver(candidates, roots, limits).solve()
-    except Unsolvable as error:
-        raise explain.conflict(error.facts, candidates, roots, limits) from error
+    return explain.solved(Solver(candidates, roots, limits), candidates, roots, limits)
 
 
 def solve_at_once(candidates: Candidates, roots: Sequence[Wish], limits: Sequence[Wish]) -> dict[str, Version] | None:
@@ -36,6 +33,7 @@ def solve_at_once(candidates: Candidates, roots: Sequence[Wish], limits: Sequenc
         answer = solver.solve()
     except Unsolvable:
         return None
+    explain.note_lacking(solver, answer, candidates)
     return None if solver.conflicts else answer
 
 

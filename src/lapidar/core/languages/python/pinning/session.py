@@ -9,6 +9,7 @@ from pathlib import Path
 from packaging.utils import canonicalize_name
 
 from lapidar.core.errors import Conflict
+from lapidar.core.languages.python.building.build import BuildFailed
 from lapidar.core.languages.python.index.indexes import Indexes
 from lapidar.core.languages.python.pinning import base, record
 from lapidar.core.languages.python.pinning.cached import CachedPackage
@@ -39,7 +40,12 @@ class PythonPinning(OneSession):
     def carry_out(self, plan: LanguagePlan) -> LanguageParts:
         choices = {name: choice for name, choice in plan.choices.items() if isinstance(choice, Choice)}
         files = {name: choice.file for name, choice in choices.items() if choice.file}
-        brought = dict(zip(files, self.supply.many(list(files.values())), strict=True))
+        try:
+            brought = dict(zip(files, self.supply.many(list(files.values())), strict=True))
+        except (BuildFailed, Conflict) as error:
+            if runtime := self.decider.with_wheels():
+                error.remedy = f"`lapidar pin --runtime {runtime}`, which is here, needs no building. {error.remedy}"
+            raise
         chosen = {name: choice.cached or brought[name] for name, choice in choices.items()}
         _require_as_guessed(choices, brought)
         records = record.packages(self.request.cache, self.target, chosen, self.decider.needs)

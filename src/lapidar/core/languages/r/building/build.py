@@ -25,6 +25,7 @@ from lapidar.core.cache.stowing import FileDraft, stow
 from lapidar.core.cache.trees import Tree
 from lapidar.core.environment import walk
 from lapidar.core.errors import CannotRun, LapidarError, PackageBroken
+from lapidar.core.languages import source_trees
 from lapidar.core.languages.r import placing
 from lapidar.core.languages.r.building import system_needs
 from lapidar.core.languages.r.description import Description
@@ -225,11 +226,11 @@ class Builder:
         self._project.make_own_folder()
         kept = self._project.own_folder / f"build-{label.replace(' ', '-')}.log"
         kept.write_text(text or error, "utf-8")
-        last = [line.rstrip() for line in text.strip().splitlines() if line.strip()][-_LINES_SHOWN:] or [error]
+        last = source_trees.telling_lines(text, _LINES_SHOWN) or [error]
         needs = system_needs.told(found)
         return BuildFailed(
             f"{label} could not be built from its source",
-            why="\n  ".join(["its last lines:", *last, *([needs] if needs else [])]),
+            why="\n  ".join(["what it said:", *last, *([needs] if needs else [])]),
             remedy=f"All that it said is in {kept}.",
         )
 

@@ -1,0 +1,210 @@
+"""Needs and pins, day by day: what is shown first, what follows by itself, and what a message tells to do next."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import msgspec
+
+from lapidar.core.records import lockfile
+from lapidar.core.records.layers import LowerLayers
+from lapidar.standin.packages import write_source
+from roots import skip_loudly
+from standins import Pinning
+from support import wheel
+
+AUTHOR = ["-c", "user.name=kiln", "-c", "user.email=kiln@sherds.example"]
+
+
+class Daily(Pinning):
+    def git(self, *words: str, code: int = 0) -> str:
+        done = subprocess.run(["git", *AUTHOR, *words], cwd=self.project, capture_output=True, text=True, check=False)
+        self.assertEqual(done.returncode, code, done.stdout + done.stderr)
+        return done.stdout
+
+    def another_runtime(self) -> str:
+        """The version of another Python of this machine, as one types it."""
+        here = self.json("runtimes")
+        own = ".".join(map(str, sys.version_info[:2]))
+        for one in here:
+            short = ".".join(one["version"].split(".")[:2])
+            if one["title"] == "Python" and one.get("interpreter") and short != own:
+                return str(short)
+        skip_loudly(self, "there is one line of Python here")
+        raise AssertionError
+
+    def test_a_runtime_comes_first_and_is_restored(self) -> None:
+        other = self.another_runtime()
+        self.lapidar("need", "clay")
+        said = self.pin("--runtime", other, "--dry-run")
+        self.assertRegex(said.splitlines()[1], rf"^(newer|older)\s+the runtime Python\s+\S+\s+{other}\.")
+        self.assertEqual(self.json("pin", "--runtime", other, "--dry-run")["runtimes"][0]["language"], "python")
+        self.pin("--runtime", other)
+        self.assertTrue(self.lapidar("run", "python", "-V").stdout.startswith(f"Python {other}"), "it was restored too")
+        self.lapidar("check")
+
+    def test_an_old_package_leads_to_its_runtime(self) -> None:
+        other = self.another_runtime()
+        tag = f"cp{other.replace('.', '')}"
+        wheel(self.files, "oldlib", "1.0", tag=f"{tag}-{tag}-manylinux_2_17_x86_64")
+        write_source(
+            self.files,
+            "oldlib",
+            "1.0",
+            {
+                "pyproject.toml": '[build-system]\nrequires = []\nbuild-backend = "b"\nbackend-path = ["."]\n',
+                "b.py": "def build_wheel(*a, **k):\n    print('busy')\n    raise RuntimeError('an API that is gone')\n",
+                "PKG-INFO": "Metadata-Version: 2.1\nName: oldlib\nVersion: 1.0\n",
+            },
+        )
+        self.declare("oldlib")
+        said = self.fails("pin", "--runtime", self.venv)
+        self.assertIn("RuntimeError: an API that is gone", said)
+        self.assertNotIn("busy", said)
+        self.assertIn(f"next: `lapidar pin --runtime {other}`, which is here", said)
+        self.pin("--runtime", other)
+        self.assertEqual(self.locked(), {"oldlib": "1.0"})
+
+    def test_what_was_current_is_brought_up_to_date(self) -> None:
+        self.declare("sherdplot<2")
+        self.pin()
+        self.lapidar("restore")
+        self.declare("sherdplot")
+        self.pin("--renew", "--no-restore")
+        self.lapidar("check", code=1)
+        self.lapidar("restore")
+        self.declare("sherdplot", "drawing")
+        self.assertIn("Replaced .lapidar/env", self.pin())
+        self.lapidar("check")
+
+    def test_quiet_is_quiet_and_no_is_no(self) -> None:
+        self.declare("sherdplot<2")
+        self.assertEqual(self.lapidar("pin", "-q").stdout, "")
+        self.assertEqual(self.lapidar("need", "-q", "drawing").stdout, "")
+        before = self.lock.read_bytes()
+        said = self.at_a_terminal(["need", "newest"], "n")
+        self.assertIn("Nothing was changed.", said)
+        self.assertEqual(self.lock.read_bytes(), before)
+
+    def test_nothing_has_no_row(self) -> None:
+        self.declare("clay")
+        self.pin()
+        for _ in range(2):
+            self.assertIn("Nothing has changed", self.pin())
+        self.lapidar("restore")
+        self.assertEqual([one["cause"] for one in self.json("history")], ["pinned"])
+        self.assertTrue(self.json("history")[0]["who"])
+
+    def test_two_branches_that_add_something(self) -> None:
+        """Lists stay in order; what both sides pinned is kept to; what differs between them is told of the real sides."""
+        self.git("init", "-q", "-b", "main")
+        for name in ("ash", "bone", "slip"):
+            wheel(self.files, name, "1.0")
+        self.lapidar("need", "clay", "drawing", "glazemath<2", "newest<2")
+        self.git("add", "-A")
+        self.git("commit", "-qm", "fired")
+        self.git("checkout", "-qb", "other")
+        self.lapidar("need", "slip")
+        self.git("commit", "-qam", "slip")
+        self.git("checkout", "-q", "main")
+        self.lapidar("need", "ash")
+        self.git("commit", "-qam", "ash")
+        self.git("merge", "other", code=1)
+        self.assertNotIn("<<<<", (self.project / "lapidar.toml").read_text(), "the lists merge by themselves")
+        self.assertIn("<<<<", self.lock.read_text())
+        found = {one["name"]: one["kind"] for one in self.json("changes")["changes"]}
+        self.assertEqual(found, {"ash": "removed", "slip": "added"})
+        said = self.pin("--yes")
+        self.assertNotIn("Nothing has changed", said)
+        self.assertEqual(sorted(self.locked()), ["ash", "clay", "drawing", "glazemath", "newest", "slip"])
+
+    def test_several_names_that_nobody_has(self) -> None:
+        said = self.fails("need", "neither", "nor", "glazmath")
+        for name in ("neither", "nor", "glazmath"):
+            self.assertIn(name, said.splitlines()[0])
+        self.assertIn("Near to glazmath: glazemath.", said)
+        self.assertFalse((self.project / "lapidar.toml").exists())
+
+    def test_what_was_passed_over_for_what_is_lacking(self) -> None:
+        wheel(self.files, "sherdplot", "2.2", requires=["unheard-of"])
+        done = self.lapidar("need", "sherdplot")
+        self.assertIn(
+            "sherdplot 2.2 was passed over: it needs unheard-of, and no index has a package called unheard-of",
+            done.stderr,
+        )
+        self.assertEqual(self.locked()["sherdplot"], "2.1")
+
+    def test_options_are_written_out(self) -> None:
+        self.declare("clay")
+        done = self.lapidar("pin", "--dry", code=2)
+        self.assertIn("there is no option --dry", done.stderr)
+
+    def test_only_telling_is_done(self) -> None:
+        (self.project / "fit.py").write_text("import clay, drawing\n")
+        self.declare("sherdplot<2")
+        self.pin()
+        for words in (("survey",), ("outlook",), ("why", "drawing")):
+            self.lapidar(*words)
+            self.lapidar(*words, "--exit-code", code=1)
+        self.declare("sherdplot")
+        self.pin("--renew")
+        self.lapidar("changes")
+        self.lapidar("changes", "--exit-code", code=1)
+
+    def test_what_most_likely_matters_comes_first(self) -> None:
+        """The runtime, what computes, data; a version that is a date is no break."""
+        for name, old, new in (
+            ("numpy", "1.26.4", "2.0.0"), ("tzdata", "2023.3", "2025.2"), ("clay", "1.0", "2.0"), ("pip", "23.1", "25.0"),
+        ):  # fmt: skip
+            for version in (old, new):
+                wheel(self.files, name, version)
+        self.declare("numpy<2", "tzdata<2024", "clay<2", "pip<24")
+        self.pin()
+        self.declare("numpy", "tzdata", "clay", "pip")
+        self.pin("--renew")
+        rows = [(one["name"], one["reason"]) for one in self.json("changes")["changes"]]
+        self.assertEqual([name for name, _ in rows], ["numpy", "tzdata", "clay", "pip"])
+        told = dict(rows)
+        self.assertEqual(told["tzdata"], "time zones")
+        self.assertEqual(told["clay"], "another major version")
+        self.assertIsNone(told["pip"])
+
+    def test_long_differences_are_summed_up(self) -> None:
+        for version in ("1.0", "2.0"):
+            many = {f"bulk/part_{n}.py": "".join(f"X{i} = {version}\n" for i in range(300)) for n in range(5)}
+            wheel(self.files, "bulk", version, files=many)
+        self.declare("bulk<2")
+        self.pin()
+        self.declare("bulk")
+        self.pin("--renew")
+        said = self.lapidar("changes", "--files", "bulk").stdout
+        self.assertLess(len(said.splitlines()), 420)
+        self.assertRegex(said, r"and \d more files, with [\d,]+ lines new and [\d,]+ gone \(--all\)")
+        self.assertGreater(len(self.lapidar("changes", "--files", "bulk", "--all").stdout.splitlines()), 3000)
+
+
+class OutsidePrograms(Pinning):
+    def test_a_newer_one_is_noticed_and_taken(self) -> None:
+        """The system's database is as it is; what the lockfile says of the program is made an older one."""
+        self.declare("clay", more='tools = ["bc"]\n' if Path("/usr/bin/bc").exists() else 'tools = ["xargs"]\n')
+        self.pin()
+        self.lapidar("restore")
+        snapshot = lockfile.read(self.lock)
+        (tool,) = snapshot.tools
+        if not tool.owner_version:
+            self.skipTest("no package of the system has the program")
+        older = msgspec.structs.replace(tool, owner_version="0.1")
+        below = msgspec.structs.replace(LowerLayers.of(snapshot), tools=(older,))
+        other = lockfile.identified(snapshot.platform, snapshot.runtimes, snapshot.packages, snapshot.remainders, below)
+        lockfile.write(other, self.lock)
+        self.lapidar("restore")
+        said = self.lapidar("check").stderr
+        self.assertIn(f"{tool.name} on PATH is of {tool.owner} {tool.owner_version}, the snapshot's of 0.1", said)
+        self.pin()
+        self.assertEqual(lockfile.read(self.lock).tools[0].owner_version, "0.1", "what is pinned stays")
+        self.pin("--renew")
+        self.assertEqual(lockfile.read(self.lock).tools[0].owner_version, tool.owner_version)
+        (change,) = [one for one in self.json("changes")["changes"] if one["name"] == tool.name]
+        self.assertEqual((change["kind"], change["from"]), ("newer", "0.1"))
