@@ -105,11 +105,27 @@ def _summary(session: Session) -> int:
             kept.snapshot.removeprefix("sha256:")[:12],
             time.strftime("%Y-%m-%d %H:%M", time.localtime(kept.time)),
             "current" if kept.current else "history",
+            *((human_bytes(size.bytes), human_bytes(size.own)) if (size := found.sizes.get(kept.snapshot)) else "--"),
             human_path(kept.lockfile),
         ]
         for kept in found.snapshots
     ]
-    view.table(["snapshot", "captured", "kept as", "lockfile"], rows)
+    view.table(["snapshot", "captured", "kept as", "size", "only it has", "lockfile"], rows, right=(3, 4))
+    if found.projects:
+        view.line()
+        rows = [
+            [
+                human_path(one.folder),
+                str(one.snapshots),
+                human_bytes(one.stands_for),
+                human_bytes(one.environment),
+                human_bytes(one.reruns),
+            ]
+            for one in found.projects
+        ]
+        heads = ["project", "snapshots", "size", "its environment takes", "its reruns take"]
+        view.table(heads, rows, right=(1, 2, 3, 4))
+        view.note("What is linked from the cache takes nothing besides. `rm -r .lapidar/reruns` gives reruns back.")
     return ExitCode.DONE
 
 
@@ -123,6 +139,8 @@ def _summary_object(found: Summary, root: Path) -> dict[str, object]:
         "set_aside": found.set_aside,
         "stands_for": found.stands_for,
         "snapshots": found.snapshots,
+        "sizes": found.sizes,
+        "projects": found.projects,
     }
 
 

@@ -7,6 +7,7 @@ import os
 import shutil
 import time
 from collections.abc import Callable, Collection, Iterator
+from contextlib import nullcontext
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -72,8 +73,9 @@ def prune(
     Raises:
         CacheError: what the cache says of what is needed cannot be read; nothing was removed.
     """
-    cache.require_writable()
-    with cache.alone(waiting):
+    if not dry_run:
+        cache.require_writable()
+    with nullcontext() if dry_run else cache.alone(waiting):  # who only looks waits for nobody
         return _Pruning(cache, history_days, give_up).run(dry_run, announce)
 
 

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from lapidar.core.cache.history import HeldByProjects, History, Moment
 from lapidar.core.cache.store import Cache
+from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["HistoryEntry", "Summary", "last_moments", "summary"]
+__all__ = ["HistoryEntry", "ProjectUse", "SnapshotSize", "Summary", "last_moments", "summary"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,6 +27,33 @@ class HistoryEntry:
 
 
 @dataclass(frozen=True, slots=True)
+class SnapshotSize:
+    """What a snapshot stands for, and how much of that no other snapshot has; in bytes."""
+
+    bytes: int
+    own: int
+
+
+@dataclass(frozen=True, slots=True)
+class ProjectUse:
+    """What a project that is known here takes beside the cache, in bytes, without what is linked from it.
+
+    Attributes:
+        folder: the project's.
+        snapshots: how many of its snapshots the history has.
+        stands_for: what these stand for, each part once.
+        environment: its restored environment.
+        reruns: environments that records were run again in.
+    """
+
+    folder: str
+    snapshots: int
+    stands_for: int
+    environment: int
+    reruns: int
+
+
+@dataclass(frozen=True, slots=True)
 class Summary:
     """What a cache holds. Sizes in bytes; `stands_for` is what its trees would take as separate copies."""
 
@@ -33,6 +64,8 @@ class Summary:
     set_aside: int
     stands_for: int
     snapshots: tuple[HistoryEntry, ...]
+    sizes: Mapping[str, SnapshotSize]
+    projects: tuple[ProjectUse, ...]
 
 
 def summary(cache: Cache) -> Summary:
@@ -44,6 +77,7 @@ def summary(cache: Cache) -> Summary:
             size += entry.stat().st_size
         history = History(cache)
         readable = [snapshot for _, snapshot in history.copies() if isinstance(snapshot, Snapshot)]
+        last = last_moments(history, history.held())
         return Summary(
             files=files,
             bytes=size,
@@ -51,8 +85,42 @@ def summary(cache: Cache) -> Summary:
             derived=sum(1 for _ in cache.all_derived()),
             set_aside=len(os.listdir(cache.root / "aside")) if (cache.root / "aside").is_dir() else 0,
             stands_for=sum(part.bytes for snapshot in readable for part in snapshot.parts()),
-            snapshots=tuple(last_moments(history, history.held())),
+            snapshots=tuple(last),
+            sizes=_sizes(readable),
+            projects=tuple(_projects(last, {one.snapshot: one for one in readable})),
         )
+
+
+def _sizes(snapshots: Sequence[Snapshot]) -> dict[str, SnapshotSize]:
+    users = Counter(tree for one in snapshots for tree in {part.tree for part in one.parts()})
+    return {
+        one.snapshot: SnapshotSize(
+            sum(part.bytes for part in one.parts()), sum(part.bytes for part in one.parts() if users[part.tree] == 1)
+        )
+        for one in snapshots
+    }
+
+
+def _projects(last: Sequence[HistoryEntry], snapshots: Mapping[str, Snapshot]) -> Iterator[ProjectUse]:
+    by_folder: dict[Path, list[str]] = {}
+    for entry in last:
+        by_folder.setdefault(Path(entry.lockfile).parent, []).append(entry.snapshot)
+    for folder, several in sorted(by_folder.items()):
+        if folder.is_dir():
+            place = Place.of_project(folder)
+            parts = {part.tree: part.bytes for one in several if one in snapshots for part in snapshots[one].parts()}
+            reruns = _taken(place.own_folder / "reruns")
+            yield ProjectUse(str(folder), len(several), sum(parts.values()), _taken(place.environment), reruns)
+
+
+def _taken(folder: Path) -> int:
+    """The bytes of the files below a folder that are nobody's else."""
+    taken = 0
+    for place, _, names in os.walk(folder):
+        for name in names:
+            status = os.lstat(os.path.join(place, name))
+            taken += status.st_size if status.st_nlink == 1 else 0
+    return taken
 
 
 def last_moments(history: History, held: HeldByProjects) -> list[HistoryEntry]:
