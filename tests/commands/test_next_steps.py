@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -208,3 +209,43 @@ class OutsidePrograms(Pinning):
         self.assertEqual(lockfile.read(self.lock).tools[0].owner_version, tool.owner_version)
         (change,) = [one for one in self.json("changes")["changes"] if one["name"] == tool.name]
         self.assertEqual((change["kind"], change["from"]), ("newer", "0.1"))
+
+
+class Linked(Pinning):
+    """A file of one environment that is edited is edited in all that share it."""
+
+    own_cache = True
+
+    def test_no_result_rests_on_an_edit_and_the_way_back_is_one(self) -> None:
+        projects = [self.project, self.folder / "other"]
+        projects[1].mkdir()
+        edited = []
+        for project in projects:
+            (project / "fit.py").write_text("import clay\nprint(clay.VERSION)\n")
+            self.lapidar("--project", project, "need", "clay")
+            edited.append(next((project / ".lapidar/env/lib").glob("python*/site-packages/clay.py")))
+        if not os.path.samefile(*edited):
+            self.skipTest("this file system shares blocks, and files are no links")
+        self.lapidar("record", "fit", "--", "python", "fit.py")
+        edited[0].chmod(0o644)
+        with edited[0].open("a") as stream:
+            stream.write("VERSION = 'mine'\n")
+        records = (self.project / "lapidar.results").read_bytes()
+        said = self.fails("record", "fit", "--", "python", "fit.py")
+        self.assertIn("What ran is not what the snapshot says, and nothing was recorded", said)
+        self.assertEqual((self.project / "lapidar.results").read_bytes(), records)
+        self.assertIn("The environment is not what the snapshot says: clay 0.5", self.fails("rerun", "fit"))
+        self.assertIn(
+            "mine", self.lapidar("rerun", "fit", "--here", code=1).stdout, "as it is, where that is asked for"
+        )
+        said = self.fails("restore")
+        for path in edited:
+            self.assertIn(str(path), said, "nobody can tell in which of them")
+        said = self.lapidar("restore", "--fetch").stderr
+        self.assertIn("right again in all of these", said)
+        for project, path in zip(projects, edited, strict=True):
+            self.assertEqual(path.read_text(), "VERSION = '0.5'\n")
+            self.lapidar("--project", project, "check", "--deep")
+        self.lapidar("record", "fit", "--", "python", "fit.py")
+        kept = "".join(path.read_text("utf-8", "replace") for path in (self.cache / "aside").iterdir())
+        self.assertIn("VERSION = 'mine'", kept, "what was written is kept aside")

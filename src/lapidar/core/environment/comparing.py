@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from itertools import repeat
 from pathlib import Path
 from types import MappingProxyType
@@ -18,7 +18,7 @@ from lapidar.core.environment.listing import EXECUTABLE_KINDS, LINK, PlacedRow
 from lapidar.core.environment.manifest import Manifest
 from lapidar.core.environment.status import Status
 
-__all__ = ["COPIED_SHARE", "Compared", "Passing", "by_bytes", "by_status", "expected", "same_content"]
+__all__ = ["COPIED_SHARE", "Compared", "Passing", "altered_of", "by_bytes", "by_status", "expected", "same_content"]
 
 _OWN_FILES = frozenset({marker.FILE_NAME, manifest.FILE_NAME})
 # Below this share of files that are no longer links to the cache, each is a replaced file; above it, the whole
@@ -76,6 +76,25 @@ def by_status(
     ):  # there are others than those found of it
         extra = [path for path in found.keys() - must.keys() if path not in _OWN_FILES and not passing(path)]
     return Compared(missing, altered, extra)
+
+
+def altered_of(target: Path, listed: Manifest, opened: Collection[str]) -> list[str]:
+    """Of files that a run opened, those of an environment that are not as they were placed, by size, time and kind.
+
+    Args:
+        opened: absolute paths.
+    """
+    root = f"{os.path.realpath(target)}/"
+    inside = [path[len(root) :] for path in opened if path.startswith(root)]
+    must = expected(listed) if inside else {}
+    found = []
+    for path in inside:
+        if path in must:
+            status = os.lstat(root + path)
+            now = (status.st_size, status.st_mtime, stat.S_IFMT(status.st_mode) | status.st_mode & stat.S_IXUSR)
+            if stat.S_ISREG(status.st_mode) and must[path][:3] != now:
+                found.append(path)
+    return sorted(found)
 
 
 def _same_but_inode(path: str, row: PlacedRow, must: Status, found: Status) -> bool:

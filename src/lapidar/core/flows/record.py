@@ -25,6 +25,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, stow
 from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.declaring import reading
+from lapidar.core.environment.comparing import altered_of
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError, from_os_error
 from lapidar.core.flows import run as running
@@ -230,12 +231,24 @@ class _Recording:
             ended = supervision.run(ready.program, ready.words, ready.prepared.variables, how)
         self.seconds, self.memory = ended.seconds, ended.memory
         self._refuse_failed(ended.code, ended.is_late)
+        self._refuse_altered(ended.observed)
         self.used = ended.observed
         touched = ended.touched
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         seen = observing.seen(self.place, environment, ended.observed, touched, began_ns, wants)
         self._tell(seen, touched, ended.left_behind)
         return self._analysis(ended.code, seen, reporter, began_ns)
+
+    def _refuse_altered(self, used: ObservedRun) -> None:
+        """Raises: LapidarError: what ran is not what the snapshot says: no result is to rest on that."""
+        listed = self.environment.manifest
+        altered = altered_of(self.environment.folder, listed, {*used.opened, *used.mapped}) if listed else []
+        if altered:
+            raise LapidarError(
+                f"What ran is not what the snapshot says, and nothing was recorded: {words.some(altered, _SHOWN)}",
+                why=f"altered since it was placed in {self.environment.folder}",
+                remedy="`lapidar restore --fetch` brings it in order; lapidar check tells more. Then say this again.",
+            )
 
     def _refuse_failed(self, code: int, late: bool) -> None:
         if late:

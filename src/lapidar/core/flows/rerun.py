@@ -22,6 +22,7 @@ from lapidar.core.declaring import reading
 from lapidar.core.environment import launchers
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
+from lapidar.core.flows import compare
 from lapidar.core.flows import restore as restoring
 from lapidar.core.flows import run as running
 from lapidar.core.flows.record import RERUN, declared, sweep
@@ -30,10 +31,12 @@ from lapidar.core.layers import tools
 from lapidar.core.layers.numerics import THREADS
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.records import lockfile, results
+from lapidar.core.records import lockfile, results, words
 from lapidar.core.records.declaration import DeclaredAnalysis
+from lapidar.core.records.findings import Problem
 from lapidar.core.records.owner import LAPIDAR
 from lapidar.core.records.results import Analysis
+from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.restored import alone
 from lapidar.core.restored.alone import Elsewhere
 from lapidar.core.results import listing, scratch, tolerances
@@ -217,6 +220,17 @@ def rerun_of(
     return again.result
 
 
+def _require_unaltered(snapshot: Snapshot, environment: Environment) -> None:
+    """Raises: LapidarError: an environment is not what the snapshot says: no result is to rest on that."""
+    found = [one for one in compare.quickly(snapshot, environment) if one.problem in (Problem.ALTERED, Problem.MISSING)]
+    if found:
+        raise LapidarError(
+            f"The environment is not what the snapshot says: {words.some(map(words.finding_name, found), _SHOWN)}",
+            why=f"altered since it was restored in {environment.folder}",
+            remedy="`lapidar restore --fetch` brings it in order; --here runs in it as it is.",
+        )
+
+
 def _known_by(compared: Sequence[Compared]) -> str:
     """By what it differs from the record, and not by its bytes: those may hold the time."""
     told = [(one.path, one.verdict, one.worst, one.details, one.more) for one in compared]
@@ -253,11 +267,15 @@ class _Again:
             return
         wanted = self.analysis.snapshot
         own = Environment(self.place.environment)
-        if own.marker is not None and own.marker.snapshot == wanted:
-            self.result.environment = own.folder
-            return
+        is_own = own.marker is not None and own.marker.snapshot == wanted
         locked = lockfile.read_if_there(self.place.lockfile)
-        snapshot = locked if locked and locked.snapshot == wanted else History(self.cache).find(wanted)
+        snapshot = locked if locked and locked.snapshot == wanted else None
+        if is_own:
+            self.result.environment = own.folder
+            if snapshot:
+                _require_unaltered(snapshot, own)
+            return
+        snapshot = snapshot or History(self.cache).find(wanted)
         place = self.place.own_folder / "reruns" / wanted.removeprefix("sha256:")[:12]
         place.parent.mkdir(exist_ok=True)
         done = restoring.restore(self.place, self.cache, snapshot, RestoreOptions(into=place), self.reporter)

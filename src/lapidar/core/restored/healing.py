@@ -5,21 +5,25 @@ from __future__ import annotations
 
 import os
 import posixpath
-from collections.abc import Collection, Iterable, Iterator
+import stat
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from lapidar.core import atomic
 from lapidar.core.cache.contents import Flaw
 from lapidar.core.cache.history import History
 from lapidar.core.cache.seen import known_paths
-from lapidar.core.cache.store import Cache, FileFlaw
+from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache, FileFlaw
 from lapidar.core.cache.stowing import put_back
 from lapidar.core.cache.trees import EXECUTABLE, FILE, Entry
 from lapidar.core.environment.folder import Environment
 from lapidar.core.place import Place
 from lapidar.core.records import words
 
-__all__ = ["Healed", "heal"]
+__all__ = ["Healed", "damaged_links", "heal", "mend_links"]
+
+_NAMED = 4  # environments
 
 
 @dataclass(slots=True)
@@ -43,14 +47,7 @@ def heal(cache: Cache, flaws: Iterable[Flaw]) -> Healed:
     if not entries:
         result.left = found
         return result
-    damaged = {inode: entry.content for entry in entries.values() if (inode := _inode(cache.entry_path(entry)))}
-    altered: dict[str, list[Path]] = {}
-    sources: dict[str, list[str]] = {}
-    for place, content, inode in _placed(cache, entries.values()):
-        if damaged.get(inode) == content:
-            altered.setdefault(content, []).append(place)
-        else:
-            sources.setdefault(content, []).append(str(place))
+    altered, sources = _links_and_others(cache, entries.values())
     for content, path in known_paths(cache.short_cuts, set(entries)):
         sources.setdefault(content, []).append(path)
     for flaw in found:
@@ -65,16 +62,87 @@ def _heal_one(
     cache: Cache, flaw: Flaw, entry: Entry, altered: list[Path], sources: dict[str, list[str]], result: Healed
 ) -> None:
     what = f"{words.owner(flaw.owner)}: {flaw.path}"
-    how = f" was altered through {altered[0]}" if altered else f" ({flaw.kind})"
+    how = f" was altered through one of its links: {_named(altered)}" if altered else f" ({flaw.kind})"
     if cache.flaw(entry) is None and flaw.kind is not FileFlaw.BYTES:
         return  # another flaw of the same bytes was healed
     for source in _candidates(cache, entry, sources.get(entry.content, [])):
         if put_back(cache, entry, source):
-            result.notes.append(f"The cache's file of {what}{how}; its bytes were taken from {source}")
+            mended = ", and are right again in all of these" if mend_links(cache, {entry: altered}) else ""
+            result.notes.append(f"The cache's file of {what}{how}; its bytes were taken from {source}{mended}")
             return
     if altered:
         result.notes.append(f"The cache's file of {what}{how}, and its bytes are nowhere else on this machine")
     result.left.append(flaw)
+
+
+def damaged_links(cache: Cache, entries: Iterable[Entry]) -> dict[Entry, list[Path]]:
+    """Of files of the cache, those that are damaged and that environments of known projects are linked to, each with
+    the links; for `mend_links`, once the cache has the right bytes."""
+    damaged = {entry.content: entry for entry in entries if cache.flaw(entry)}
+    links, _ = _links_and_others(cache, damaged.values()) if damaged else ({}, {})
+    return {damaged[content]: places for content, places in links.items()}
+
+
+def mend_links(cache: Cache, links: Mapping[Entry, Sequence[Path]]) -> int:
+    """Give what environments are still linked to its right bytes again, in place: all that share it have them at once.
+
+    Returns:
+        How many files were mended.
+    """
+    mended = 0
+    for entry, places in links.items():
+        good = cache.entry_path(entry)
+        for place in places[:1]:  # they are one file
+            try:
+                if cache.flaw(entry) is None and _inode(str(place)) != _inode(good):
+                    _keep_what_was_written(cache, place)
+                    _write_in_place(place, Path(good).read_bytes())
+                    mended += 1
+            except OSError:
+                continue  # it is somebody else's: their own check tells
+    return mended
+
+
+def _keep_what_was_written(cache: Cache, place: Path) -> None:
+    """The damaged file was set aside for somebody to look at, and is the same file: a copy of it lies there now."""
+    inode, data = place.stat().st_ino, place.read_bytes()
+    aside = cache.root / "aside"
+    for path in aside.iterdir() if aside.is_dir() else ():
+        if path.stat().st_ino == inode:
+            path.unlink()
+            atomic.write_file(path, data)
+
+
+def _write_in_place(place: Path, data: bytes) -> None:
+    mode = stat.S_IMODE(place.stat().st_mode)
+    place.chmod(mode | stat.S_IWUSR)
+    try:
+        with place.open("r+b") as stream:
+            stream.write(data)
+            stream.truncate()
+    finally:
+        place.chmod(mode)
+    os.utime(place, (FILE_TIME_SECONDS, FILE_TIME_SECONDS))
+
+
+def _links_and_others(cache: Cache, entries: Iterable[Entry]) -> tuple[dict[str, list[Path]], dict[str, list[str]]]:
+    """By contents: where environments are linked to the cache's own file, and where they have one besides."""
+    several = list(entries)
+    damaged = {inode: entry.content for entry in several if (inode := _inode(cache.entry_path(entry)))}
+    links: dict[str, list[Path]] = {}
+    others: dict[str, list[str]] = {}
+    for place, content, inode in _placed(cache, several):
+        if damaged.get(inode) == content:
+            links.setdefault(content, []).append(place)
+        else:
+            others.setdefault(content, []).append(str(place))
+    return links, others
+
+
+def _named(links: Sequence[Path]) -> str:
+    """The projects that share a file; which of them it was altered in nobody can tell: it is one file."""
+    projects = dict.fromkeys(str(place) for place in links)
+    return words.some(projects, _NAMED)
 
 
 def _candidates(cache: Cache, entry: Entry, known: list[str]) -> Iterator[str]:

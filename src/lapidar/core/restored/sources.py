@@ -11,8 +11,9 @@ from dataclasses import dataclass, field
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import LINK, Entry
 from lapidar.core.declaring import reading
-from lapidar.core.errors import MissingFromCache
+from lapidar.core.errors import CacheError, MissingFromCache
 from lapidar.core.layers.from_cache import with_lower_layers
 from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import Place
@@ -20,9 +21,12 @@ from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.restored import healing
 from lapidar.core.stores.protocol import Store
 
 __all__ = ["Brought", "bring"]
+
+_NAMED = 4
 
 
 @dataclass(slots=True)
@@ -59,9 +63,24 @@ def bring(place: Place, cache: Cache, snapshot: Snapshot, reporter: Progress, st
         IndexTrouble: an index cannot be used, or is not configured.
     """
     wanted, brought = _Wanted(place, cache, snapshot, stores, reporter), Brought()
+    links = healing.damaged_links(cache, _files(cache, snapshot))
     for ask in _SOURCES:
         ask(wanted, brought)
+    if mended := healing.mend_links(cache, links):
+        projects = dict.fromkeys(str(one) for places in links.values() for one in places)
+        brought.notes.append(
+            f"{'a file' if mended == 1 else f'{mended} files'} of the cache had been altered through links of "
+            f"environments; it is right again in all of these: {words.some(projects, _NAMED)}"
+        )
     return brought
+
+
+def _files(cache: Cache, snapshot: Snapshot) -> Iterator[Entry]:
+    for part in snapshot.parts():
+        try:
+            yield from (entry for entry in cache.tree(part.tree) if entry.kind != LINK)
+        except CacheError:
+            continue
 
 
 def _of_stores(wanted: _Wanted, brought: Brought) -> None:
