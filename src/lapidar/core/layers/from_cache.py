@@ -52,7 +52,7 @@ def with_lower_layers(
         return snapshot, ()
     held = LowerLayers.of(previous) if previous else LowerLayers()
     memory = ElfMemory(cache.short_cuts if cache.writable else None, "files of this cache")
-    if previous and renews is None and _asks_nothing_new(snapshot, previous, declaration):
+    if previous and renews is None and _asks_nothing_new(cache, snapshot, previous, declaration):
         return _unchanged(snapshot, Subject(None, None, (), declaration, memory, held)), ()
     if not all(cache.has_tree(runtime.tree) for runtime in snapshot.runtimes):
         # Another cache than the one that the runtime was captured into: there is nothing to look at.
@@ -80,9 +80,12 @@ def with_lower_layers(
     return _with(snapshot, records), tuple(notes)
 
 
-def _asks_nothing_new(snapshot: Snapshot, previous: Snapshot, declaration: Declaration) -> bool:
-    """Whether runtimes and packages are those of the earlier lockfile, and nothing of the machine is declared that it
-    may not have: then the layers below are too."""
+def _asks_nothing_new(cache: Cache, snapshot: Snapshot, previous: Snapshot, declaration: Declaration) -> bool:
+    """Whether runtimes and packages are those of the earlier lockfile, nothing of the machine is declared that it may
+    not have, and the cache has all that is below: then the layers below are as they were."""
+    below = [*previous.tools, *([previous.library_layer] if previous.library_layer else [])]
+    if not all(cache.is_whole(one.tree) for one in below):
+        return False
     asked = declaration.system
     if asked.packages or asked.files or asked.libraries or asked.fonts or asked.locales or not previous.libraries:
         return False
