@@ -83,8 +83,9 @@ def with_lower_layers(
 def _asks_nothing_new(cache: Cache, snapshot: Snapshot, previous: Snapshot, declaration: Declaration) -> bool:
     """Whether runtimes and packages are those of the earlier lockfile, nothing of the machine is declared that it may
     not have, and the cache has all that is below: then the layers below are as they were."""
-    below = [*previous.tools, *([previous.library_layer] if previous.library_layer else [])]
-    if not all(cache.is_whole(one.tree) for one in below):
+    below = [tool.tree for tool in previous.tools]
+    below += [previous.library_layer.tree] if previous.library_layer else []
+    if not all(map(cache.is_whole, below)):
         return False
     asked = declaration.system
     if asked.packages or asked.files or asked.libraries or asked.fonts or asked.locales or not previous.libraries:
