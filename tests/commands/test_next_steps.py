@@ -137,6 +137,35 @@ class Daily(Pinning):
         )
         self.assertEqual(self.locked()["sherdplot"], "2.1")
 
+    def test_a_dry_run_changes_nothing(self) -> None:
+        self.lapidar("need", "sherdplot<2", "--no-restore")
+        first = lockfile.read(self.lock).snapshot[7:19]
+        said = self.lapidar("restore", "--dry-run").stdout
+        self.assertRegex(said, r"Would make .lapidar/env: [\d,]+ files, .* Nothing was changed \(--dry-run\)\.")
+        self.assertFalse(self.restored.exists())
+        self.lapidar("restore")
+        self.assertIn("there is nothing to do", self.lapidar("restore", "--dry-run").stdout)
+        self.lapidar("need", "drawing")
+        before, rows = self.unchanged(), len(self.json("history"))
+        for words, told in (
+            (("return", "--dry-run"), f"Would return to snapshot {first}. Nothing was changed (--dry-run)."),
+            (("return", "--dry-run", "--declaration"), "Would write lapidar.toml as it was."),
+            (("capture", self.venv, "--dry-run"), "lapidar.lock would hold: snapshot"),
+            (("pin", "--dry-run"), "Nothing was changed (--dry-run)"),
+            (("need", "clay", "--dry-run"), "Nothing was changed (--dry-run)"),
+            (("drop", "drawing", "--dry-run"), "Nothing was changed (--dry-run)"),
+        ):
+            with self.subTest(words):
+                self.assertIn(told, self.lapidar(*words).stdout)
+                self.assertEqual(self.unchanged(), before)
+        self.assertEqual(len(self.json("history")), rows)
+        self.lapidar("check")
+        self.variables["LAPIDAR_CACHE"] = str(self.folder / "empty")
+        self.lapidar("--cache", self.folder / "empty", "capture", self.venv, "--lock", self.folder / "x.lock")
+        said = self.lapidar("restore", "--dry-run", "--replace").stdout
+        self.assertIn("not in the cache: drawing 1.2", said)
+        self.assertIn("would have to be fetched first: --fetch", said)
+
     def test_options_are_written_out(self) -> None:
         self.declare("clay")
         done = self.lapidar("pin", "--dry", code=2)

@@ -71,6 +71,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="do not start outside programs; else each is started once with a word such as --version, with no network "
         "and nothing that it could write, to see what it needs for that, and once more from what was captured of it",
     )
+    parser.add_argument("--dry-run", action="store_true", help="show what would change; only the cache is written to")
     parser.add_argument("-y", "--yes", action="store_true", help="change the lockfile that is there without asking")
     parser.add_argument(
         "--skip-outside", action="store_true", help="leave out files that a package lists outside the environment"
@@ -91,6 +92,7 @@ def run(session: Session) -> int:
         output=2 if view.json else 1,  # standard output is one object then
         languages=tuple(options.language),
         starts=not options.start_nothing,
+        writes=not options.dry_run,
         review=None if options.yes or view.json else reviewing(view),
         doubt=None if options.yes else lambda lacks: view.asks(f"{lacks}. Capture it all the same?"),
     )
@@ -201,6 +203,9 @@ def _show(captured: Captured, view: View) -> None:
         view.warn(warning)
     for detail in captured.details if view.verbose else ():
         view.warn(detail)
+    if not captured.written:
+        _show_dry(captured, view)
+        return
     if captured.refused:
         view.line("Nothing was changed.")
         return
@@ -209,6 +214,20 @@ def _show(captured: Captured, view: View) -> None:
     view.line(
         f"{done} {human_path(captured.lockfile)}, snapshot {digest}, in {human_seconds(captured.seconds)}", "good"
     )
+    _show_unused(captured, view)
+
+
+def _show_dry(captured: Captured, view: View) -> None:
+    from lapidar.cli.changes import rows_of, show_rows
+    from lapidar.core.flows.history import changes_between
+    from lapidar.core.records import lockfile, words
+
+    before, after = lockfile.read_if_there(captured.lockfile), captured.snapshot
+    if before and (found := changes_between(before, after)):
+        show_rows(rows_of(found, words.names_in(before, after)), view)
+    would = "would be as it is" if before and before.snapshot == after.snapshot else "would hold"
+    view.line(f"{human_path(captured.lockfile)} {would}: snapshot {words.short(after.snapshot)}. "
+              "Nothing was changed (--dry-run).")  # fmt: skip
     _show_unused(captured, view)
 
 

@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session, add_snapshot_options
-from lapidar.cli.view import human_bytes, human_count, human_path, human_seconds
+from lapidar.cli.view import View, human_bytes, human_count, human_path, human_seconds
 
 if TYPE_CHECKING:
+    from lapidar.core.flows.restore import Restored
     from lapidar.core.records.snapshot import Snapshot
 
 DESCRIPTION = """\
@@ -53,6 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="whose system libraries it runs with; private: the snapshot's, and nothing of the host's; host: the "
         "host's, if they satisfy all that is recorded; auto: private where the snapshot has them",
     )
+    parser.add_argument("--dry-run", action="store_true", help="show what would be done, and do nothing")
     parser.add_argument("--verify", action="store_true", help="read every byte in the cache before anything is placed")
 
 
@@ -64,7 +66,7 @@ def run(session: Session) -> int:
     from lapidar.core.records import selection
 
     options, view = session.options, session.view
-    place, cache = session.place, session.cache(create=options.fetch)
+    place, cache = session.place, session.cache(create=options.fetch and not options.dry_run)
     snapshot = read_snapshot(place, cache, session.path("lock"), options.snapshot)
     left_out = selection.left_out(snapshot, options.group, options.leave_out or ())
     wanted = RestoreOptions(
@@ -76,9 +78,10 @@ def run(session: Session) -> int:
         lockfile=None if options.snapshot else session.path("lock") or place.lockfile,
         chosen=_chosen(session),
         replace=options.replace or _is_meant(session),
+        dry_run=options.dry_run,
     )
     with cache.in_use():  # what is fetched is not pruned before it is placed
-        if options.fetch:
+        if options.fetch and not options.dry_run:
             _fetch(session, selection.without(snapshot, left_out))
         restored = restore(place, cache, snapshot, wanted, view.reporter())
     if view.json:
@@ -93,6 +96,7 @@ def run(session: Session) -> int:
                 "bytes": restored.bytes,
                 "already": restored.already,
                 "replaced": restored.replaced,
+                "lacking": restored.lacking,
                 "warnings": restored.warnings,
                 "seconds": round(restored.seconds, 3),
             }
@@ -103,6 +107,9 @@ def run(session: Session) -> int:
         view.note(f"Without the groups: {', '.join(left_out)}")
     for warning in restored.warnings:
         view.warn(warning)
+    if options.dry_run:
+        _show_dry(restored, view)
+        return ExitCode.DONE
     if restored.already:
         view.line(f"{shown} already matches the snapshot; nothing was done.", "good")
         return ExitCode.DONE
@@ -138,6 +145,20 @@ def _is_meant(session: Session) -> bool:
     return would_replace(session.place, lock, target) and session.view.asks(
         f"Replace {human_path(target)} by the environment of another project's lockfile?"
     )
+
+
+def _show_dry(restored: Restored, view: View) -> None:
+    shown = human_path(restored.environment)
+    if restored.already:
+        view.line(f"{shown} matches the snapshot: there is nothing to do.", "good")
+        return
+    for part in restored.lacking:
+        view.line(f"  not in the cache: {part}", "warn")
+    if restored.lacking:
+        view.line(f"{human_count(len(restored.lacking), 'part')} would have to be fetched first: --fetch.")
+    verb = "replace" if restored.replaced else "make"
+    size = f"{human_count(restored.files, 'file')}, {human_bytes(restored.bytes)}"
+    view.line(f"Would {verb} {shown}: {size}, and byte-code. Nothing was changed (--dry-run).")
 
 
 def _fetch(session: Session, snapshot: Snapshot) -> None:

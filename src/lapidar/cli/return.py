@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.view import human_path
+
+if TYPE_CHECKING:
+    from lapidar.core.flows.return_to import Returned
 
 DESCRIPTION = """\
 Have an earlier snapshot again: the lockfile as it was, and the environment. Without a name it is the one before the
@@ -28,7 +32,22 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fetch", action="store_true", help="fetch what the cache lacks, each from the origin that the lockfile names"
     )
+    parser.add_argument("--dry-run", action="store_true", help="show what would change, and change nothing")
     parser.add_argument("-y", "--yes", action="store_true", help="also where something is lost that no snapshot has")
+
+
+def _show_dry(session: Session, done: Returned) -> None:
+    from lapidar.cli.changes import rows_of, show_rows
+    from lapidar.core.flows.history import changes_between
+    from lapidar.core.records import lockfile, words
+
+    view = session.view
+    before = lockfile.read_if_there(session.place.lockfile)
+    if before and (found := changes_between(before, done.snapshot)):
+        show_rows(rows_of(found, words.names_in(before, done.snapshot)), view)
+    for name in done.files:
+        view.line(f"Would write {name} as it was.")
+    view.line(f"Would return to snapshot {words.short(done.snapshot.snapshot)}. Nothing was changed (--dry-run).")
 
 
 def run(session: Session) -> int:
@@ -37,7 +56,11 @@ def run(session: Session) -> int:
 
     options, view = session.options, session.view
     settings = ReturnOptions(
-        declaration=options.declaration, restore=not options.no_restore, yes=options.yes, fetch=options.fetch
+        declaration=options.declaration,
+        restore=not options.no_restore,
+        yes=options.yes,
+        fetch=options.fetch,
+        dry_run=options.dry_run,
     )
     done = return_to(session.place, session.cache(), options.snapshot, settings, view.reporter())
     if view.json:
@@ -53,6 +76,9 @@ def run(session: Session) -> int:
         return ExitCode.DONE
     for sentence in done.lost:
         view.warn(f"gone: {sentence}")
+    if options.dry_run:
+        _show_dry(session, done)
+        return ExitCode.DONE
     for warning in done.restored.warnings if done.restored else ():
         view.warn(warning)
     if done.files:

@@ -111,6 +111,7 @@ class Captured:
         edited: for a package, the files that were edited after installation.
         changed: whether the lockfile has other content than before.
         refused: whether somebody did not want it written, and nothing was.
+        written: whether it was to be written.
         unused: packages that are not in the snapshot because nothing of the project uses them.
     """
 
@@ -126,6 +127,7 @@ class Captured:
     unused: Mapping[PackageName, Unused]
     seconds: float
     refused: bool = False
+    written: bool = True
 
 
 def capture(
@@ -192,7 +194,8 @@ def capture(
             tuple(phrase for one in inventories for phrase in one.notes),
         ),
         changed=changed,
-        refused=refused,
+        refused=refused and options.writes,
+        written=options.writes,
         unused={PackageName(one.inventory.language, name): why for one in used for name, why in one.unused.items()},
         seconds=time.monotonic() - began,
     )

@@ -25,7 +25,7 @@ from lapidar.core.errors import LapidarError, LockfileError, TargetRefused, from
 from lapidar.core.flows import compare
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
-from lapidar.core.records import lockfile, selection
+from lapidar.core.records import lockfile, selection, words
 from lapidar.core.records.lockfile import identity_in
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.restored.building import Building
@@ -49,6 +49,7 @@ class RestoreOptions(msgspec.Struct, frozen=True, kw_only=True):
         verify: read every byte in the cache first; otherwise sizes and times vouch for them.
         chosen: how another snapshot than that of the project's lockfile was asked for, as one types it.
         replace: an environment that stands there may become that of another project's lockfile.
+        dry_run: tell what would be done, and do nothing.
         lockfile: the lockfile that the snapshot was read from: the history notes it, so that what it needs is kept.
     """
 
@@ -60,6 +61,7 @@ class RestoreOptions(msgspec.Struct, frozen=True, kw_only=True):
     lockfile: Path | None = None
     chosen: str = ""
     replace: bool = False
+    dry_run: bool = False
 
 
 class Restored(msgspec.Struct, frozen=True, kw_only=True):
@@ -68,6 +70,7 @@ class Restored(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         already: whether the environment was there and matched, and nothing was done.
         replaced: whether an older one was replaced.
+        lacking: where nothing was to be done, the parts that the cache lacks, as one says them.
         compiled: from how many trees something was derived for the first time.
         bytes: the size of all files placed.
         libraries: whose system libraries it runs with.
@@ -83,6 +86,7 @@ class Restored(msgspec.Struct, frozen=True, kw_only=True):
     compiled: int = 0
     already: bool = False
     replaced: bool = False
+    lacking: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
 
 
@@ -155,6 +159,8 @@ class _Restoring:
         snapshot = selection.without(whole, self.options.left_out)
         libraries, notes = whose_libraries(snapshot, self.options.libraries, target)
         self._refuse_what_stands_there(target)
+        if self.options.dry_run:
+            return self._told(_Wanted(snapshot, target, libraries, tuple(notes)))
         atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
         with self.cache.in_use():
             contents, healed = self._verified(snapshot) if self.options.verify else (None, [])
@@ -205,6 +211,19 @@ class _Restoring:
             return False
         walked = Walking(there.folder).result()
         return not compare.by_bytes(snapshot, there, derived, walked, contents, self.reporter)
+
+    def _told(self, wanted: _Wanted) -> Restored:
+        """What would be done."""
+        there = Environment(wanted.target)
+        lacking = [words.owner(part.owner) for part in wanted.snapshot.parts() if not self.cache.is_whole(part.tree)]
+        return msgspec.structs.replace(
+            self._already(wanted, there),
+            already=not lacking and self._stands(wanted, there, None),
+            bytes=sum(part.bytes for part in wanted.snapshot.parts()),
+            files=sum(part.files for part in wanted.snapshot.parts()),
+            replaced=there.marker is not None,
+            lacking=tuple(lacking),
+        )
 
     def _already(self, wanted: _Wanted, there: Environment) -> Restored:
         return Restored(

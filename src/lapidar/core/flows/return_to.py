@@ -36,6 +36,7 @@ class ReturnOptions:
         declaration: bring the files of the declaration back too.
         restore: bring the environment up to it.
         yes: also where something is lost that no snapshot has.
+        dry_run: tell what would be done, and do nothing.
         fetch: first fetch what the cache lacks of it, each package from the origin that its lockfile names.
     """
 
@@ -43,6 +44,7 @@ class ReturnOptions:
     restore: bool = True
     yes: bool = False
     fetch: bool = False
+    dry_run: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,13 +75,14 @@ def return_to(
     Raises:
         LapidarError: there is none; the cache lacks bytes of it; or something would be lost that no snapshot has.
     """
-    cache.require_writable()
-    place.require_writable()
+    if not options.dry_run:
+        cache.require_writable()
+        place.require_writable()
     before = lockfile.identity_in(place.lockfile) if place.lockfile.exists() else ""
     wanted = named_snapshot(place, cache, name or _parent(place, cache, before))
     texts = _declaration(place, cache, name, wanted) if options.declaration else {}
     lost = _would_lose(place, cache, before)
-    if lost and not options.yes:
+    if lost and not (options.yes or options.dry_run):
         raise LapidarError(
             "Something would be lost that no snapshot has",
             why="; ".join(lost),
@@ -88,6 +91,8 @@ def return_to(
     restored = None
     kept = files.texts_of(place)
     changed = {name: text for name, text in texts.items() if kept.get(name) != text}
+    if options.dry_run:
+        return Returned(wanted, before, None, tuple(changed), tuple(lost))
     with cache.in_use():  # until the lockfile holds it, nobody prunes what was fetched for it
         if options.fetch:
             sources.bring(place, cache, wanted, reporter or Silent())
