@@ -12,7 +12,10 @@ from lapidar.cli.view import human_count
 DESCRIPTION = """\
 Show for every pinned package what is pinned, the newest that the declared needs allow together, the newest there is
 for the runtime, and who holds it back. Changes nothing. Asks the package indexes that you configured, and no other
-host."""
+host.
+
+Of all packages. `lapidar versions NAME` shows every version of one; `lapidar why NAME` who needs it, or keeps a version
+out; `lapidar pin --renew --dry-run` what an update would change."""
 
 EXAMPLES = """\
 examples:

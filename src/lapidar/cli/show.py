@@ -17,7 +17,10 @@ if TYPE_CHECKING:
     from lapidar.core.records.snapshot import Origin, Package, Runtime, Snapshot
 
 DESCRIPTION = """\
-Show a lockfile to people: a summary, one layer, or one package in full."""
+Show a lockfile to people: a summary, one layer, or one package in full; with --graph who needs whom.
+
+It tells what is pinned. `lapidar why NAME` says why one package is; `lapidar versions NAME` and `lapidar outlook` what
+else there is."""
 
 EXAMPLES = """\
 examples:

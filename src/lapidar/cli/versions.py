@@ -15,7 +15,10 @@ if TYPE_CHECKING:
 
 DESCRIPTION = """\
 Show which versions of a package there are, from when, which of them fit the runtime, and why the others do not.
-Asks the package indexes that you configured, and no other host."""
+Asks the package indexes that you configured, and no other host.
+
+Of one package. `lapidar outlook` compares all that are pinned with what there is; `lapidar why NAME` says who needs
+one, or keeps it out; `lapidar show packages` what is pinned, `lapidar show --graph` who needs whom."""
 
 EXAMPLES = """\
 examples:

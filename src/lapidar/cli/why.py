@@ -19,7 +19,10 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Show why a package is in the lockfile: every chain from a need of the project down to it, with the range at each step.
 For a package that is absent, or a version that is not the pinned one (NAME==VERSION): what keeps it out; only for
-that it asks the package indexes that you configured."""
+that it asks the package indexes that you configured.
+
+Of one package. `lapidar show --graph` shows who needs whom of all; `lapidar versions NAME` which versions there are;
+`lapidar outlook` who holds back the newest of all that are pinned."""
 
 EXAMPLES = """\
 examples:

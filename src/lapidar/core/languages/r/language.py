@@ -105,8 +105,10 @@ class R:
         return packages
 
     @property
-    def searching(self) -> Searching | None:
-        return None
+    def searching(self) -> Searching:
+        from lapidar.core.languages.r import searching
+
+        return searching
 
 
 LANGUAGE: Language = R()
