@@ -82,13 +82,15 @@ def run(session: Session) -> int:
         crash_is_bad=options.crash_is_bad,
         budget=options.budget,
     )
-    found = culprit(session.place, session.cache(), settings, view.reporter(), _telling(view), _showing(view))
+    shown: list[Culprit] = []
+    known = _showing(view, shown)
+    found = culprit(session.place, session.cache(), settings, view.reporter(), _telling(view), known)
     if report := session.path("report"):
         _write(found, report)
     if view.json:
         view.object(as_values(found))
     else:
-        _show(found, view)
+        _show(found, view, bool(shown))
         if report:
             view.line(f"Wrote {human_path(report)}.")
     return ExitCode.DONE if found.guilty and found.certain else ExitCode.NO
@@ -129,13 +131,14 @@ def _telling(view: View) -> Callable[[Trial, int], None]:
     return told
 
 
-def _showing(view: View) -> Callable[[Culprit], None]:
+def _showing(view: View, shown: list[Culprit]) -> Callable[[Culprit], None]:
     """Shows what is guilty as soon as it is known: who stops the search then has that."""
 
     def known(found: Culprit) -> None:
         from lapidar.core.records import words
 
         if not view.json:
+            shown.append(found)
             for those in (found.guilty, *found.also):
                 _show_set(those, words.names_in(found.good, found.bad), view, also=those is not found.guilty)
             view.note("Looking for the version and the files (Ctrl-C ends it):")
@@ -143,7 +146,12 @@ def _showing(view: View) -> Callable[[Culprit], None]:
     return known
 
 
-def _show(found: Culprit, view: View) -> None:
+def _show(found: Culprit, view: View, told: bool) -> None:
+    """What was found.
+
+    Args:
+        told: which changes these are was said before.
+    """
     from lapidar.core.records import words
 
     view.note()
@@ -156,7 +164,10 @@ def _show(found: Culprit, view: View) -> None:
         view.line("The change could not be found.", "bad")
         return
     for those in (found.guilty, *found.also):
-        _show_set(those, words.names_in(found.good, found.bad), view, also=those is not found.guilty)
+        if not told:
+            _show_set(those, words.names_in(found.good, found.bad), view, also=those is not found.guilty)
+        for one in those:
+            _show_deeper(one, view)
     _show_rest(found, view)
     if not found.certain:
         view.warn("not of each it could be told whether it is needed: without it the run tells nothing")
@@ -178,8 +189,6 @@ def _show_set(guilty: Sequence[Guilty], names: Mapping[PackageName, str], view: 
     if companions:
         moved = words.some((words.change_in_short(change, names) for change in companions), _MOST_COMPANIONS)
         view.line(f"{human_count(len(companions), 'package')} moved with it: {moved}.")
-    for one in guilty:
-        _show_deeper(one, view)
 
 
 def _show_rest(found: Culprit, view: View) -> None:

@@ -78,6 +78,9 @@ def run(session: Session) -> int:
         view.object({"file": str(place.declaration), "needs": needs, "unknown": proposal.unknown})
         return ExitCode.DONE
     view.line(f"Wrote {human_path(place.declaration)}", "good")
+    if proposal.needs:
+        named = ", ".join(dict.fromkeys(need.text for need in proposal.needs))
+        view.note(f"Found {human_count(len(proposal.needs), 'need')}: {named}")
     for problem in proposal.problems:
         view.warn(problem)
     if proposal.unknown:

@@ -87,7 +87,7 @@ def summary(cache: Cache) -> Summary:
             stands_for=sum(part.bytes for snapshot in readable for part in snapshot.parts()),
             snapshots=tuple(last),
             sizes=_sizes(readable),
-            projects=tuple(_projects(last, {one.snapshot: one for one in readable})),
+            projects=tuple(_projects(history.moments(), {one.snapshot: one for one in readable})),
         )
 
 
@@ -101,14 +101,15 @@ def _sizes(snapshots: Sequence[Snapshot]) -> dict[str, SnapshotSize]:
     }
 
 
-def _projects(last: Sequence[HistoryEntry], snapshots: Mapping[str, Snapshot]) -> Iterator[ProjectUse]:
-    by_folder: dict[Path, list[str]] = {}
-    for entry in last:
-        by_folder.setdefault(Path(entry.lockfile).parent, []).append(entry.snapshot)
+def _projects(moments: Sequence[Moment], snapshots: Mapping[str, Snapshot]) -> Iterator[ProjectUse]:
+    by_folder: dict[Path, set[str]] = {}
+    for moment in moments:
+        if moment.snapshot in snapshots:
+            by_folder.setdefault(Path(moment.lockfile).parent, set()).add(moment.snapshot)
     for folder, several in sorted(by_folder.items()):
         if folder.is_dir():
             place = Place.of_project(folder)
-            parts = {part.tree: part.bytes for one in several if one in snapshots for part in snapshots[one].parts()}
+            parts = {part.tree: part.bytes for one in several for part in snapshots[one].parts()}
             reruns = _taken(place.own_folder / "reruns")
             yield ProjectUse(str(folder), len(several), sum(parts.values()), _taken(place.environment), reruns)
 
