@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import os
 import subprocess
 import sys
@@ -165,6 +166,20 @@ class Daily(Pinning):
         said = self.lapidar("restore", "--dry-run", "--replace").stdout
         self.assertIn("not in the cache: drawing 1.2", said)
         self.assertIn("would have to be fetched first: --fetch", said)
+
+    def test_exports_say_what_they_leave_out(self) -> None:
+        self.lapidar("need", "sherdplot<2", "--no-restore")
+        done = self.lapidar("export", "requirements")
+        self.assertRegex(done.stderr, r"it has no place for the runtime Python 3[\d.]+, \d+ system libraries")
+        self.lapidar("export", "table")
+        with (self.project / "packages.csv").open(newline="") as stream:
+            rows = {row["name"]: row for row in csv.DictReader(stream)}
+        digests = {one.name: (one.version, one.origin.sha256, one.tree) for one in lockfile.read(self.lock).packages}
+        self.assertEqual({name: (row["version"], row["sha256"], row["tree"]) for name, row in rows.items()}, digests)
+        self.lapidar("drop", "sherdplot", "--no-restore")
+        (self.project / "pinned-packages.txt").unlink()
+        self.assertIn("no package of Python, and nothing was written", self.fails("export", "requirements"))
+        self.assertFalse((self.project / "pinned-packages.txt").exists())
 
     def test_options_are_written_out(self) -> None:
         self.declare("clay")

@@ -9,16 +9,18 @@ from lapidar.cli.main import Session, add_snapshot_options
 from lapidar.cli.view import human_path
 
 DESCRIPTION = """\
-Write what a lockfile says of packages in a form that other programs read: the standard pylock.toml, or a
-requirements-style list with digests. The runtime and what was only captured have no place in these; the lockfile
-stays what counts."""
+Write what a lockfile says of packages in a form that other programs read: the standard pylock.toml, a
+requirements-style list with digests, or a table (CSV) of the packages of every language. What has no place in a form is
+said; the lockfile stays what counts."""
 
 EXAMPLES = """\
 examples:
   lapidar export pylock                        into pylock.toml
+  lapidar export table                         also of R: name, version, digests
   lapidar export requirements --to -           to standard output"""
 
-_FILES = {"pylock": "pylock.toml", "requirements": "pinned-packages.txt"}
+_FILES = {"pylock": "pylock.toml", "requirements": "pinned-packages.txt", "table": "packages.csv"}
+_OF_PYTHON = ("pylock", "requirements")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,16 +31,23 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core import atomic
+    from lapidar.core.flows import export
     from lapidar.core.languages.python.exchange import listed, pylock
 
     options, view = session.options, session.view
     snapshot = session.snapshot()
-    if options.form == "pylock":
+    only = "python" if options.form in _OF_PYTHON else ""
+    if only:
+        export.require_packages_of(snapshot, only)
+    if options.form == "table":
+        text = export.table(snapshot)
+    elif options.form == "pylock":
         text = pylock.render(snapshot)
     else:
         text, without = listed.render(snapshot)
         if without:
             view.warn(f"no digest of a file is known for {', '.join(without)}")
+    view.warn(f"it has no place for {', '.join(export.has_no_place(snapshot, only))}")
     if options.to == "-":
         if view.json:
             view.object({"form": options.form, "text": text, "packages": len(snapshot.packages)})
