@@ -9,6 +9,7 @@ from pathlib import Path
 
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
+from lapidar.core.records import lockfile
 from standins import Pinning
 from support import PROGRAM, Case, make_environment, wheel
 
@@ -184,6 +185,30 @@ class Clones(Steps):
         self.lapidar("cache", "audit")
         self.typed(said)
         self.lapidar("check", "--deep")
+
+    def lose(self) -> None:
+        for name in ("trees", "assembled"):
+            shutil.rmtree(self.folder / "fresh" / name)
+            (self.folder / "fresh" / name).mkdir()
+
+    def test_another_snapshot_is_fetched_by_the_same_command(self) -> None:
+        first = lockfile.read(self.lock).snapshot[7:19]
+        first_lock = self.lock.read_bytes()
+        self.lapidar("need", "drawing")
+        self.variables["LAPIDAR_CACHE"] = str(self.folder / "fresh")
+        self.lapidar("restore", "--fetch")
+        shutil.copy(self.lock, self.folder / "later.lock")
+        (self.folder / "earlier.lock").write_bytes(first_lock)
+        self.lose()
+        for words in (
+            ("restore", "--lock", str(self.folder / "earlier.lock"), "--into", str(self.folder / "again")),
+            ("return", str(self.folder / "earlier.lock"), "--yes"),
+        ):
+            said = self.fails(*words)
+            self.assertIn(f"lapidar {' '.join(words)} --fetch", said)
+            self.lapidar(*words, "--fetch")
+            self.lose()
+        self.assertEqual(lockfile.read(self.lock).snapshot[7:19], first)
 
     def test_a_folder_with_nothing(self) -> None:
         self.project = self.folder / "nothing"

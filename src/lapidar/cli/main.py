@@ -8,6 +8,7 @@ import importlib
 import io
 import os
 import re
+import shlex
 import signal
 import sys
 import textwrap
@@ -410,6 +411,9 @@ def _explain(error: Exception, view: View, options: argparse.Namespace) -> int:
             f"Something unexpected happened: {type(error).__name__}: {error}",
             remedy="This is a fault of lapidar. Run again with --debug and report what it shows.",
         )
+    if getattr(options, "fetch", True) is False:  # the same command brings what it lacks
+        again = shlex.join(["lapidar", *sys.argv[1:], "--fetch"])
+        error.remedy = error.remedy.replace("lapidar restore --fetch", again)
     view.error(_in_no_project(error, options) if options.command in _OF_PROJECTS else error)
     return ExitCode.FAILED
 

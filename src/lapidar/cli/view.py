@@ -237,17 +237,22 @@ class View:
         Console(no_color=not self._colours, highlight=False).print(table)
 
     def reporter(self) -> Bar:
-        """Progress for the core: a bar on a terminal, nothing elsewhere."""
-        return Bar(shown=not self.quiet and _is_terminal(sys.stderr))
+        """Progress for the core: a bar on a terminal, a line every few seconds elsewhere."""
+        is_terminal = _is_terminal(sys.stderr)
+        return Bar(shown=not self.quiet and is_terminal, lines=not self.quiet and not self.json and not is_terminal)
 
 
 class Bar:
-    """A progress bar on standard error; appears only for work that takes a moment."""
+    """A progress bar on standard error; appears only for work that takes a moment. Or, without a terminal, lines for
+    work that takes longer."""
 
     _PATIENCE_SECONDS = 0.3
+    _SECONDS_A_LINE = 5.0
 
-    def __init__(self, *, shown: bool) -> None:
+    def __init__(self, *, shown: bool, lines: bool = False) -> None:
         self._shown = shown
+        self._lines = lines
+        self._last_line = time.monotonic()
         self._tasks: list[_Task] = []  # what began inside of another stands last
         self._bar: RichProgress | None = None
         self._id: TaskID | None = None
@@ -257,12 +262,27 @@ class Bar:
         self._tasks.append(_Task(task, total, unit))
         if self._shown and not unit:  # of such a task nothing more is heard until its end
             self._open(self._tasks[-1])
+        elif not unit:
+            self._tell(self._tasks[-1])
+
+    def _tell(self, task: _Task) -> None:
+        """A line, where there is no terminal, and the last one was a while ago."""
+        now = time.monotonic()
+        if not self._lines or now - self._last_line < self._SECONDS_A_LINE:
+            return
+        self._last_line = now
+        of = human_bytes if task.unit == "bytes" else lambda count: f"{count:,} {task.unit}".rstrip()
+        told = f": {of(task.done)}" if task.unit else ""
+        told += f" of {of(task.total)}" if task.unit and task.total else ""
+        print(f"{task.name}{told} ...", file=sys.stderr, flush=True)
 
     def advance(self, steps: int) -> None:
         if not self._tasks:
             return
         task = self._tasks[-1]
         task.done += steps
+        if task.unit:
+            self._tell(task)
         if not self._shown or not task.unit:
             return
         if self._bar is None:
