@@ -374,7 +374,9 @@ class Sought(Stories):
         self.assertIn("--crash-is-bad", said)
         said = self.lapidar(*words, "--crash-is-bad", "--", "python", "judge.py").stdout
         self.assertIn("It is sherdstats 1.0 -> 1.3.", said)
-        (self.project / "judge.py").write_text(crash.replace("os.kill(os.getpid(), 11)", "__import__('time').sleep(60)"))
+        (self.project / "judge.py").write_text(
+            crash.replace("os.kill(os.getpid(), 11)", "__import__('time').sleep(60)")
+        )
         late = ("--at-most", "4", "--crash-is-bad", "--", "python", "judge.py")
         self.assertIn("It is sherdstats", self.lapidar(*words, *late).stdout)
 

@@ -233,6 +233,23 @@ class Pins(Pinning):
         self.lapidar("pin")
         self.assertEqual(self.lock.read_bytes(), before)
 
+    def test_an_installed_package_is_no_source(self) -> None:
+        """By the list, where it tells; else by what lies in the package."""
+        built = "R 4.0.2; ; 2020-07-01 10:00:00 UTC; unix"
+        self.write("fired", "2.0", Built=built)
+        self.write("fired", "1.0")
+        write_list(self.contrib)
+        said = self.fails("need", "--language", "r", "fired", "--no-restore")
+        self.assertIn("fired_2.0.tar.gz is an installed package, and no source of one", said)
+        listed = self.contrib / "PACKAGES"
+        text = listed.read_text()
+        at = text.index("Version: 2.0\n", text.index("Package: fired"))
+        listed.write_text(f"{text[:at]}Built: {built}\n{text[at:]}")
+        self.lapidar("need", "--language", "r", "fired", "--no-restore")
+        self.assertEqual(self.packages()["fired"].version, "1.0")
+        said = self.lapidar("versions", "--language", "r", "fired").stdout
+        self.assertIn("it is an installed package, and no source: it was installed with R 4.0.2", said)
+
     def test_who_links_to_it(self) -> None:
         self.write("headers", "1.0")
         self.write("glazer", "1.0", LinkingTo="headers")

@@ -255,6 +255,9 @@ class Candidates(Universe):
 
     def _reason_of(self, found: Description) -> Reason | None:
         """Why a version does not fit this runtime, or this machine."""
+        if found.built is not None and found.fields.get("Priority") != "recommended":
+            told = f"it was installed with R {found.built.runtime}"
+            return Reason(Against.UNUSABLE, f"it is an installed package, and no source: {told}")
         if not found.runtime.contains(self.runtime):
             return Reason(Against.RUNTIME, f"R {found.runtime}")
         if (system := found.fields.get("OS_type", "unix")) != "unix":

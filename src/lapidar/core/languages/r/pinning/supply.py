@@ -258,11 +258,18 @@ class Supply:
 
 def _described(source: Path, shown: str) -> Description:
     try:
-        return description.read(source / description.FILE_NAME)
+        found = description.read(source / description.FILE_NAME)
     except (OSError, ValueError) as error:
         raise PackageBroken(
             f"{shown} is no source of an R package", why=f"its DESCRIPTION cannot be read: {error}"
         ) from error
+    if found.built is not None:
+        raise PackageBroken(
+            f"{shown} is an installed package, and no source of one",
+            why=f"it was installed with R {found.built.runtime}; what it is made of cannot be seen",
+            remedy="Take its source; or install it where its R is, and capture that: lapidar capture ENVIRONMENT.",
+        )
+    return found
 
 
 def needed_of(found: Description) -> list[str]:
