@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import argparse
+import ast
 import json
 import os
+import re
 import shutil
 import stat
 import subprocess
@@ -11,6 +14,7 @@ import sys
 import time
 from pathlib import Path
 
+from lapidar.cli.main import COMMANDS, build_parser
 from lapidar.core import spelling
 from lapidar.core.records import lockfile
 from standins import Pinning
@@ -330,6 +334,15 @@ class Refilling(Pinning):
         self.assertIn(here[0]["version"], said)
 
 
+# A command as it is told, up to the end of its words: a mark, the words of another program, the next command.
+TOLD = re.compile(r"(`?)\blapidar ([A-Za-z]+)\b((?:(?! -- |\blapidar\b)[^`\n;:.,|#])*)")
+
+
+def _options_of(name: str) -> set[str]:
+    every = next(one for one in build_parser(name)._actions if isinstance(one, argparse._SubParsersAction))
+    return {option for action in every.choices[name]._actions for option in action.option_strings}
+
+
 class Words(Case):
     """What is typed, and what is shown for it."""
 
@@ -390,6 +403,24 @@ class Words(Case):
         self.assertEqual(out.read_text().strip(), "--placement")
         page = self.lapidar("help", "--manual").stdout
         self.assertEqual(page, (Path(__file__).parents[2] / "docs/lapidar.1").read_text(), "make docs/lapidar.1 again")
+
+    def test_every_command_that_is_told_can_be_typed(self) -> None:
+        """In messages, help and docs: a command between backticks exists, and has the options that follow it."""
+        root = Path(__file__).parents[2]
+        parsers = {name: _options_of(name) for name in COMMANDS}
+        told = 0
+        for path in [*(root / "src/lapidar").rglob("*.py"), *(root / "docs").rglob("*.md"), root / "README.md"]:
+            text = path.read_text("utf-8")
+            nodes = ast.walk(ast.parse(text)) if path.suffix == ".py" else ()
+            strings = [one.value for one in nodes if isinstance(one, ast.Constant) and isinstance(one.value, str)]
+            for quoted, name, rest in TOLD.findall("\n".join(strings) if strings else text):
+                with self.subTest(f"{path.name}: {name} {rest}"):
+                    if quoted and not name.isupper() and name != "tree":  # which begins a listing
+                        self.assertIn(name, COMMANDS)
+                    for option in re.findall(r"(?<![\w-])--[a-z][a-z-]*", rest) if name in COMMANDS else ():
+                        self.assertIn(option, parsers[name])
+                        told += 1
+        self.assertGreater(told, 100)
 
     def test_near_names_are_what_people_mean(self) -> None:
         import lapidar.core.languages.python.index.well_known as well_known

@@ -51,7 +51,7 @@ COMMANDS = {
     "changes": "show what is different between two snapshots",
     "return": "have an earlier snapshot again: lockfile and environment",
     "culprit": "find which change altered a result",
-    "export": "write what a lockfile says in a standard form: pylock.toml, a list with digests",
+    "export": "write what a lockfile says in a standard form: pylock.toml, a list with digests, a table",
     "cache": "look after the cache: summary, audit, prune",
     "demo": "try everything on a sample project",
     "completion": "have the shell complete commands and options",

@@ -182,6 +182,18 @@ class Used:
     missing: tuple[str, ...] = ()
     uses_some: bool = False
 
+    @classmethod
+    def all_of(cls, inventory: Inventory, surveyed: Surveyed) -> Used:
+        """All of what was found, with what a survey says of the source."""
+        return cls(
+            inventory=inventory,
+            unused={},
+            programs=tuple(surveyed.programs),
+            libraries=tuple(surveyed.libraries),
+            missing=surveyed.missing,
+            uses_some=surveyed.uses_some,
+        )
+
 
 class Stray(NamedTuple):
     """A package in an environment that is in no snapshot."""

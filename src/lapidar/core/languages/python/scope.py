@@ -33,14 +33,7 @@ def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | N
     assert isinstance(inventory, PythonInventory)
     files = list(sources.find(place.root))
     surveyed = survey(place, installed(inventory.found), inventory.answer.version, cache, files=files)
-    whole = Used(
-        inventory=inventory,
-        unused={},
-        programs=tuple(surveyed.programs),
-        libraries=tuple(surveyed.libraries),
-        missing=surveyed.missing,
-        uses_some=surveyed.uses_some,
-    )
+    whole = Used.all_of(inventory, surveyed)
     found = inventory.found
     if scope == "whole" or not found.packages:
         return whole

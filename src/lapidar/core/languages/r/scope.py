@@ -25,14 +25,7 @@ def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | N
     found = inventory.found
     here = {package.name: package.description.version for package in found.packages}
     surveyed = survey(place, here, cache, files=files)
-    whole = Used(
-        inventory=inventory,
-        unused={},
-        programs=tuple(surveyed.programs),
-        libraries=tuple(surveyed.libraries),
-        missing=surveyed.missing,
-        uses_some=surveyed.uses_some,
-    )
+    whole = Used.all_of(inventory, surveyed)
     if scope == "whole" or not here:
         return whole
     try:
