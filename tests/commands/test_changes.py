@@ -380,6 +380,18 @@ class Sought(Stories):
         late = ("--at-most", "4", "--crash-is-bad", "--", "python", "judge.py")
         self.assertIn("It is sherdstats", self.lapidar(*words, *late).stdout)
 
+    def test_a_side_that_the_history_does_not_know_is_named_by_its_path(self) -> None:
+        self.record()
+        kept = self.folder / "the good one.lock"
+        shutil.copy(self.lock, kept)
+        self.renew()
+        shutil.rmtree(self.cache / "snapshots")  # a cache that was carried here without its history
+        (self.cache / "snapshots").mkdir()
+        said = self.lapidar("culprit", "--packages-only", "--good", kept).stdout
+        self.assertIn(f"Go back with: lapidar return '{kept}'", said)
+        self.lapidar("return", kept, "--yes")
+        self.assertEqual(self.lock.read_bytes(), kept.read_bytes())
+
     def test_known_before_its_files_are(self) -> None:
         self.record()
         self.renew()

@@ -172,7 +172,7 @@ def _show(found: Culprit, view: View, told: bool) -> None:
     if not found.certain:
         view.warn("not of each it could be told whether it is needed: without it the run tells nothing")
     view.note()
-    view.note(f"Go back with: lapidar return {words.short(found.good.snapshot)}")
+    view.note(f"Go back with: lapidar return {found.names[0]}")
 
 
 def _show_set(guilty: Sequence[Guilty], names: Mapping[PackageName, str], view: View, *, also: bool) -> None:

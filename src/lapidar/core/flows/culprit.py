@@ -3,6 +3,7 @@ each once; what was learned is kept, so that the same search goes on where it wa
 
 from __future__ import annotations
 
+import shlex
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -81,6 +82,8 @@ class Culprit:
         others: how many changes that leaves.
         changes: how many there were to choose from.
         last: what the bad side gave, where a recorded analysis judges.
+        names: of both sides, as one names them on a command line: by identity, or where the history has none of it, by
+            the path that was given.
     """
 
     good: Snapshot
@@ -95,6 +98,7 @@ class Culprit:
     trials: list[Trial] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     last: Rerun | None = None
+    names: tuple[str, str] = ("", "")
 
 
 def culprit(
@@ -142,7 +146,8 @@ def _search(
         if options.fetch and _lost(cache, snapshot):
             sources.bring(place, cache, snapshot, reporter or Silent())
         _require_whole(cache, snapshot)
-    found = Culprit(good, bad, judge.called, len(changes), notes=notes)
+    names = tuple(_named(cache, one, said) for one, said in ((good, options.good), (bad, options.bad)))
+    found = Culprit(good, bad, judge.called, len(changes), notes=notes, names=(names[0], names[1]))
     trials = Trials(place, cache, judge, options.times, told, found.trials)
     search = _Search(place, cache, options, Hybrids(good, bad, changes, cache), trials, found, known)
     try:
@@ -154,6 +159,11 @@ def _search(
         if drawn := _drawn(judge):
             drawn.forget()
         raise
+
+
+def _named(cache: Cache, snapshot: Snapshot, said: str | None) -> str:
+    known = History(cache).path(snapshot.snapshot).is_file()
+    return words.short(snapshot.snapshot) if known or not said else shlex.quote(said)
 
 
 def _drawn(judge: Judge) -> Rerun | None:
@@ -315,7 +325,7 @@ class _Search:
         everything = frozenset(range(len(self.hybrids.changes)))
         good = self._probe(frozenset(), least=_REPRODUCED)
         bad = self._probe(everything, is_bad=True, draws=self.options.draws)
-        names = words.short(self.hybrids.good.snapshot), words.short(self.hybrids.bad.snapshot)
+        names = self.found.names
         if (good, bad) == (Outcome.GOOD, Outcome.BAD):
             return
         if (good, bad) == (Outcome.BAD, Outcome.GOOD):
@@ -335,7 +345,7 @@ class _Search:
         raise LapidarError(
             f"It cannot be told of {names[which]} whether it is good",
             why="; ".join(said),
-            remedy=f"Look at it: lapidar restore --snapshot {names[which]} --into FOLDER, and run it there. Where a "
+            remedy=f"Look at it: lapidar restore {_option(names[which])} --into FOLDER, and run it there. Where a "
             "crash, or taking longer than --at-most, is what is bad: --crash-is-bad.",
         )
 
@@ -376,6 +386,11 @@ class _Search:
         called = words.names_in(self.hybrids.good, self.hybrids.bad)
         names = tuple(words.change_in_short(self.hybrids.changes[number], called) for number in sorted(taken))
         return self.trials.of(self.hybrids.snapshot(taken), names, is_bad=is_bad, draws=draws, least=least)
+
+
+def _option(name: str) -> str:
+    """How `lapidar restore` is told of a side: by its identity, or by the lockfile."""
+    return f"--snapshot {name}" if name.isalnum() and "." not in name else f"--lock {name}"
 
 
 def _can_be_looked_into(those: Sequence[Guilty]) -> bool:
