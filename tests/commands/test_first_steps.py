@@ -106,7 +106,8 @@ class Capturing(Steps):
 
     def test_one_that_is_named_is_meant(self) -> None:
         (self.project / "fit.py").write_text("import clay\n")
-        self.lapidar("capture", self.folder / "by-chance")
+        said = self.lapidar("capture", self.folder / "by-chance").stderr
+        self.assertIn("the source loads clay, which is not there", said)
 
     def test_one_that_is_active_may_lack_something(self) -> None:
         environment = self.environment(self.files / "clay-0.5-py3-none-any.whl")

@@ -188,7 +188,11 @@ def capture(
             PackageName(one.language, name): files for one in inventories for name, files in one.edited(stowed).items()
         },
         details=tuple(below.libraries.details),
-        warnings=(*(text for one in inventories for text in one.warnings), *below.warnings),
+        warnings=(
+            *(f"the source loads {words.some(one.missing, _NAMED)}, which is not there" for one in used if one.missing),
+            *(text for one in inventories for text in one.warnings),
+            *below.warnings,
+        ),
         left_out=LeftOut(
             tuple(dict.fromkeys(phrase for one in inventories for phrase in one.left_out)),
             tuple(phrase for one in inventories for phrase in one.notes),
