@@ -6,6 +6,7 @@ import csv
 import os
 import subprocess
 import sys
+import zipfile
 from pathlib import Path
 
 import msgspec
@@ -253,6 +254,33 @@ class OutsidePrograms(Pinning):
         self.assertEqual(lockfile.read(self.lock).tools[0].owner_version, tool.owner_version)
         (change,) = [one for one in self.json("changes")["changes"] if one["name"] == tool.name]
         self.assertEqual((change["kind"], change["from"]), ("newer", "0.1"))
+
+
+class Installed(Pinning):
+    def test_what_a_notebook_installed_is_taken_over(self) -> None:
+        self.lapidar("need", "clay")
+        self.assertIn("Nothing was installed", self.lapidar("need", "--installed").stdout)
+        site = next((self.restored / "lib").glob("python*/site-packages"))
+        for name in ("drawing-1.2", "newest-1.0"):
+            with zipfile.ZipFile(self.files / f"{name}-py3-none-any.whl") as archive:
+                archive.extractall(site)
+        said = self.lapidar("check", code=1).stdout
+        self.assertIn("lapidar need --installed", said)
+        said = self.fails("need", "--installed")
+        self.assertIn("nobody to ask which are meant: drawing 1.2, newest 1.0", said)
+        said = self.at_a_terminal(["need", "--installed", "--yes"])
+        self.assertEqual(sorted(self.locked()), ["clay", "drawing", "newest"])
+        self.lapidar("check")
+        self.assertIn("What is needed is not said", self.fails("need"))
+
+    def test_it_asks_of_each(self) -> None:
+        self.lapidar("need", "clay")
+        site = next((self.restored / "lib").glob("python*/site-packages"))
+        for name in ("drawing-1.2", "newest-1.0"):
+            with zipfile.ZipFile(self.files / f"{name}-py3-none-any.whl") as archive:
+                archive.extractall(site)
+        self.at_a_terminal(["need", "--installed"], "y", "n", "y")
+        self.assertEqual(sorted(self.locked()), ["clay", "drawing"])
 
 
 class Linked(Pinning):

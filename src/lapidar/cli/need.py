@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from lapidar.cli import pins
+from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session, add_language_option
 
 DESCRIPTION = """\
@@ -18,13 +19,19 @@ examples:
   lapidar need numpy
   lapidar need 'numpy>=2,<3' 'sherdlib[plot]'
   lapidar need --group report sherdpages
+  lapidar need --installed                   what a notebook installed besides
   lapidar need --language r 'sherdstats (>= 2.1)'
   lapidar need --index lab slip              from this index of lapidar.toml, and from no other
   lapidar need 'kilns @ git+https://packages.example/kilns@1a2b3c4'"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("needs", nargs="+", metavar="NAME[RANGE]", help="a package, with its range and extras")
+    parser.add_argument("needs", nargs="*", metavar="NAME[RANGE]", help="a package, with its range and extras")
+    parser.add_argument(
+        "--installed",
+        action="store_true",
+        help="what somebody installed into the environment besides: asks of each, with --yes takes all",
+    )
     parser.add_argument("--group", metavar="G", default="", help="of a group, for tools of development or reporting")
     add_language_option(parser, several=False)
     parser.add_argument("--index", metavar="INDEX", help="an index of lapidar.toml: look for it there and nowhere else")
@@ -32,11 +39,43 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     pins.add_options(parser)
 
 
+def _by_hand(session: Session) -> dict[str, list[str]]:
+    """By language, what was installed by hand and is to be needed from now on."""
+    from lapidar.core.errors import LapidarError
+    from lapidar.core.flows.declare import installed_by_hand
+
+    view, found = session.view, installed_by_hand(session.place)
+    if not found:
+        view.line("Nothing was installed into the environment besides.")
+        return {}
+    if not (session.options.yes or view.has_company):
+        named = ", ".join(f"{one.name} {one.version}".strip() for one in found)
+        raise LapidarError(
+            f"There is nobody to ask which are meant: {named}",
+            remedy=f"lapidar need {' '.join(one.name for one in found)}, or lapidar need --installed --yes for all.",
+        )
+    taken: dict[str, list[str]] = {}
+    for one in found:
+        if session.options.yes or view.asks(f"Need {one.name} {one.version}?"):
+            taken.setdefault(one.language, []).append(one.name)
+    return taken
+
+
 def run(session: Session) -> int:
+    from lapidar.core.errors import LapidarError
     from lapidar.core.flows.declare import need
 
     options = session.options
+    if not (options.needs or options.installed):
+        raise LapidarError("What is needed is not said", remedy="lapidar need NAME, or lapidar need --installed.")
     pins.declaration_of(session)
+    if options.installed:
+        by_hand = _by_hand(session)
+        if not by_hand:
+            return ExitCode.DONE
+        # One language at a time; mostly there is one.
+        options.language = options.language or min(by_hand)
+        options.needs = [*options.needs, *by_hand.get(options.language, ())]
     settings = pins.declare_options_of(session, options.group, options.index or "")
     cache, review = session.cache(create=True), pins.reviewing(session)
     pinned, restored = need(session.place, cache, options.needs, settings, review, session.view.reporter())

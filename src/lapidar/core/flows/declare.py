@@ -11,8 +11,9 @@ from lapidar.core.cache.history import Cause, Deed
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, reading
 from lapidar.core.declaring.files import DECLARATION_NAME
-from lapidar.core.errors import DeclarationError
-from lapidar.core.flows import pin
+from lapidar.core.environment.folder import Environment
+from lapidar.core.errors import DeclarationError, LapidarError
+from lapidar.core.flows import compare, pin
 from lapidar.core.flows.naming import language_of
 from lapidar.core.flows.pin import Judgement, Pinned, Review
 from lapidar.core.flows.restore import Restored, again
@@ -22,10 +23,12 @@ from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import called, lockfile, words
 from lapidar.core.records.declaration import group_name
+from lapidar.core.records.findings import Problem
+from lapidar.core.records.owner import Owner
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.records.surveyed import NOTHING
 
-__all__ = ["DeclareOptions", "drop", "need"]
+__all__ = ["DeclareOptions", "drop", "installed_by_hand", "need"]
 
 _NAMED = 3  # places of an import
 
@@ -79,6 +82,22 @@ def need(
         texts[DECLARATION_NAME] = editing.claimed(own, options.index, [one.name for one in needs])
     change = _Changed(texts, Cause.NEEDED, tuple(names), language, said)
     return _change(place, cache, change, options, review, reporter)
+
+
+def installed_by_hand(place: Place) -> list[Owner]:
+    """The packages of a place's environment that its snapshot does not have: somebody installed them into it.
+
+    Raises:
+        LapidarError: there is no environment of the lockfile's snapshot.
+    """
+    environment, locked = Environment(place.environment), lockfile.read(place.lockfile)
+    if other := compare.is_of(locked, environment):
+        raise LapidarError(
+            f"{place.environment} is not the environment of {place.lockfile.name}: {words.problem(other)}",
+            remedy="lapidar restore",
+        )
+    found = compare.quickly(locked, environment)
+    return [one.owner for one in found if one.problem is Problem.EXTRA_PACKAGE and one.owner]
 
 
 def drop(

@@ -181,7 +181,8 @@ RESTORE, _PRIVATE = "lapidar restore", "lapidar restore --libraries private"
 _MEND = "lapidar restore --fetch, which looks for the same bytes; or capture the original environment again"
 LACKING = frozenset({Problem.NOTHING_OF_IT, Problem.LOST, Problem.CORRUPT, Problem.UNREADABLE})  # from the cache
 _REMEDIES = {
-    Problem.EXTRA_PACKAGE: "lapidar restore to be without it, or lapidar capture of this environment to keep it",
+    Problem.EXTRA_PACKAGE: "lapidar need --installed to declare it, or, where nothing is declared, lapidar capture of "
+    "this environment to keep it; lapidar restore to be without it",
     Problem.NOT_OURS: "restore with --into elsewhere",
     Problem.NOTHING_OF_IT: "lapidar restore --fetch, or name the one that has it with --cache or LAPIDAR_CACHE",
     Problem.LOST: _MEND,
