@@ -75,7 +75,10 @@ def run(session: Session) -> int:
             return ExitCode.DONE
         # One language at a time; mostly there is one.
         options.language = options.language or min(by_hand)
-        options.needs = [*options.needs, *by_hand.get(options.language, ())]
+        options.needs = [*options.needs, *by_hand.pop(options.language, ())]
+        if by_hand:
+            left = ", ".join(name for several in by_hand.values() for name in several)
+            session.view.warn(f"of another language, for which it is to be said again: {left}")
     settings = pins.declare_options_of(session, options.group, options.index or "")
     cache, review = session.cache(create=True), pins.reviewing(session)
     pinned, restored = need(session.place, cache, options.needs, settings, review, session.view.reporter())
