@@ -218,13 +218,11 @@ def _show(captured: Captured, view: View) -> None:
 
 
 def _show_dry(captured: Captured, view: View) -> None:
-    from lapidar.cli.changes import rows_of, show_rows
-    from lapidar.core.flows.history import changes_between
+    from lapidar.cli.changes import show_difference
     from lapidar.core.records import lockfile, words
 
     before, after = lockfile.read_if_there(captured.lockfile), captured.snapshot
-    if before and (found := changes_between(before, after)):
-        show_rows(rows_of(found, words.names_in(before, after)), view)
+    show_difference(before, after, view)
     would = "would be as it is" if before and before.snapshot == after.snapshot else "would hold"
     view.line(f"{human_path(captured.lockfile)} {would}: snapshot {words.short(after.snapshot)}. "
               "Nothing was changed (--dry-run).")  # fmt: skip

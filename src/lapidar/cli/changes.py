@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from lapidar.core.flows.changes import Changes, FilesChanged
     from lapidar.core.records.difference import Change
     from lapidar.core.records.owner import PackageName
+    from lapidar.core.records.snapshot import Snapshot
 
 DESCRIPTION = """\
 Show what is different between two snapshots, layer by layer, what most likely alters results first, and why. A
@@ -91,6 +92,15 @@ def rows_of(changes: Iterable[tuple[Change, Weight]], names: Mapping[PackageName
         ]
         for change, weight in changes
     ]
+
+
+def show_difference(before: Snapshot | None, after: Snapshot, view: View) -> None:
+    """A table of what is different between two snapshots; nothing where nothing is, or there is no first."""
+    from lapidar.core.flows.history import changes_between
+    from lapidar.core.records import words
+
+    if before and (found := changes_between(before, after)):
+        show_rows(rows_of(found, words.names_in(before, after)), view)
 
 
 def show_rows(rows: list[list[str]], view: View, of: str = "what") -> None:

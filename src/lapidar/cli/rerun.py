@@ -25,7 +25,7 @@ EXAMPLES = """\
 examples:
   lapidar rerun                          all recorded analyses
   lapidar rerun kilns --times 3          does it vary by itself, and what of?
-  lapidar rerun kilns --current-files            with the files as they are in the project now
+  lapidar rerun kilns --current-files    with the files as they are in the project now
   lapidar rerun kilns --here             after an update: does today's environment give the same?
   lapidar rerun kilns --picture kilns.png --report kilns.html
 

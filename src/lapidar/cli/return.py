@@ -37,14 +37,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _show_dry(session: Session, done: Returned) -> None:
-    from lapidar.cli.changes import rows_of, show_rows
-    from lapidar.core.flows.history import changes_between
+    from lapidar.cli.changes import show_difference
     from lapidar.core.records import lockfile, words
 
     view = session.view
-    before = lockfile.read_if_there(session.place.lockfile)
-    if before and (found := changes_between(before, done.snapshot)):
-        show_rows(rows_of(found, words.names_in(before, done.snapshot)), view)
+    show_difference(lockfile.read_if_there(session.place.lockfile), done.snapshot, view)
     for name in done.files:
         view.line(f"Would write {name} as it was.")
     view.line(f"Would return to snapshot {words.short(done.snapshot.snapshot)}. Nothing was changed (--dry-run).")

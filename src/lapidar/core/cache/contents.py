@@ -12,7 +12,7 @@ from lapidar.core.cache.store import Cache, FileFlaw
 from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.errors import CacheError, MissingFromCache
 from lapidar.core.records.owner import Owner
-from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.records.snapshot import Part, Snapshot
 
 __all__ = ["Contents", "Flaw", "trees_of"]
 
@@ -111,6 +111,11 @@ class Contents:
             return FileFlaw.UNREADABLE
         self.read[entry.content, entry.kind] = inode
         return None
+
+
+def lacking(cache: Cache, snapshot: Snapshot) -> list[Part]:
+    """The parts of a snapshot of which a cache has not all, by the sizes and times of their files."""
+    return [part for part in snapshot.parts() if not cache.is_whole(part.tree)]
 
 
 def trees_of(snapshots: Iterable[Snapshot]) -> Mapping[str, Owner]:

@@ -108,13 +108,18 @@ def without(all_of: frozenset[int], some: Collection[int], needs: Mapping[int, C
 
 def needed_by(one: int, needs: Mapping[int, Collection[int]]) -> set[int]:
     """All changes that one needs, at once or through others; itself only where that leads back to it."""
+    return _with_needs(needs.get(one, ()), needs)
+
+
+def _with_needs(some: Iterable[int], needs: Mapping[int, Collection[int]]) -> set[int]:
+    """Changes with all that they need."""
     met: set[int] = set()
-    waiting = list(needs.get(one, ()))
+    waiting = list(some)
     while waiting:
-        other = waiting.pop()
-        if other not in met:
-            met.add(other)
-            waiting += needs.get(other, ())
+        one = waiting.pop()
+        if one not in met:
+            met.add(one)
+            waiting += needs.get(one, ())
     return met
 
 
@@ -220,14 +225,7 @@ class _Search:
 
     def closure(self, units: Iterable[Unit]) -> frozenset[int]:
         """Changes with all that they need."""
-        met: set[int] = set()
-        waiting = [one for unit in units for one in unit]
-        while waiting:
-            one = waiting.pop()
-            if one not in met:
-                met.add(one)
-                waiting += self.needs.get(one, ())
-        return frozenset(met)
+        return frozenset(_with_needs((one for unit in units for one in unit), self.needs))
 
     # ---- the shortest beginning that is bad
 

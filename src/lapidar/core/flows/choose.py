@@ -16,8 +16,6 @@ from lapidar.core.system import git
 
 __all__ = ["declared_at", "named_snapshot", "of_revision", "parent_of", "placed_snapshot", "read_snapshot"]
 
-_GIT_SECONDS = 30
-
 
 def read_snapshot(place: Place, cache: Cache | None, lock: Path | None, snapshot_id: str | None) -> Snapshot:
     """The snapshot that is meant: from the history by its identity, else from a lockfile.
@@ -83,7 +81,7 @@ def of_revision(place: Place, revision: str, path: str) -> bytes:
     if not revision or revision.startswith("-") or not revision.isprintable():
         raise LapidarError(f"{revision!r} is no revision", remedy="Name a commit, a branch or a tag.")
     try:
-        done = git.run(place.root, "show", "--end-of-options", f"{revision}:./{path}", seconds=_GIT_SECONDS)
+        done = git.run(place.root, "show", "--end-of-options", f"{revision}:./{path}")
     except (OSError, subprocess.TimeoutExpired) as error:
         raise LapidarError("git cannot be asked for another revision", why=str(error)) from error
     if done.returncode:

@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from lapidar.core.cache.contents import lacking
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
@@ -179,7 +180,7 @@ def _of_record(cache: Cache, judge: Judge) -> Snapshot:
 
 
 def _lost(cache: Cache, snapshot: Snapshot) -> list[str]:
-    return [words.owner(part.owner) for part in snapshot.parts() if not cache.is_whole(part.tree)]
+    return [words.owner(part.owner) for part in lacking(cache, snapshot)]
 
 
 def _require_whole(cache: Cache, snapshot: Snapshot) -> None:
@@ -390,7 +391,7 @@ class _Search:
 
 def _option(name: str) -> str:
     """How `lapidar restore` is told of a side: by its identity, or by the lockfile."""
-    return f"--snapshot {name}" if name.isalnum() and "." not in name else f"--lock {name}"
+    return f"--snapshot {name}" if name.isalnum() else f"--lock {name}"
 
 
 def _can_be_looked_into(those: Sequence[Guilty]) -> bool:

@@ -30,7 +30,6 @@ from lapidar.core.system import git
 __all__ = ["ByCommand", "ByRecord", "Ending", "Judge", "analysis_of", "record_before"]
 
 _CANNOT_TELL = 125  # the exit code by which a command says so
-_GIT_SECONDS = 30
 _COMMITS = 50  # that are looked through for an earlier record
 _SIGNALS = 126  # from here on a shell or a signal speaks, and not the command
 
@@ -134,7 +133,7 @@ def _committed(place: Place, name: str) -> Iterator[Analysis | None]:
     """The records of an analysis in the commits of its file, the newest first."""
     words = ("log", "--format=%H", f"-{_COMMITS}", "--", place.records.name)
     try:
-        commits = git.run(place.root, *words, seconds=_GIT_SECONDS).stdout.decode("ascii", "replace").split()
+        commits = git.run(place.root, *words).stdout.decode("ascii", "replace").split()
         for commit in commits:
             text = of_revision(place, commit, place.records.name).decode("utf-8", "replace")
             yield results.parse(text).named(name)

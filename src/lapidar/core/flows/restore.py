@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from lapidar.core import atomic
+from lapidar.core.cache.contents import lacking
 from lapidar.core.cache.placing import Placement
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment import marker
@@ -215,14 +216,14 @@ class _Restoring:
     def _told(self, wanted: _Wanted) -> Restored:
         """What would be done."""
         there = Environment(wanted.target)
-        lacking = [words.owner(part.owner) for part in wanted.snapshot.parts() if not self.cache.is_whole(part.tree)]
+        parts, absent = list(wanted.snapshot.parts()), lacking(self.cache, wanted.snapshot)
         return msgspec.structs.replace(
             self._already(wanted, there),
-            already=not lacking and self._stands(wanted, there, None),
-            bytes=sum(part.bytes for part in wanted.snapshot.parts()),
-            files=sum(part.files for part in wanted.snapshot.parts()),
+            already=not absent and self._stands(wanted, there, None),
+            bytes=sum(part.bytes for part in parts),
+            files=sum(part.files for part in parts),
             replaced=there.marker is not None,
-            lacking=tuple(lacking),
+            lacking=tuple(words.owner(part.owner) for part in absent),
         )
 
     def _already(self, wanted: _Wanted, there: Environment) -> Restored:

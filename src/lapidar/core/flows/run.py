@@ -231,14 +231,16 @@ def _not_restored(place: Place, folder: Path, cache: Cache | None) -> LapidarErr
             else "lapidar start finds out what its source needs; lapidar need NAME declares it and restores; "
             "lapidar capture takes an environment that there is.",
         )
+    from lapidar.core.cache.contents import lacking
+
     locked = lockfile.read(place.lockfile)
     parts = list(locked.parts())
-    lacking = [part for part in parts if cache is None or not cache.is_whole(part.tree)]
+    absent = parts if cache is None else lacking(cache, locked)
     into = "" if folder == place.environment else f" --into {shlex.quote(str(folder))}"
-    if not lacking:
+    if not absent:
         return LapidarError(what, remedy=f"lapidar restore{into}")
     return LapidarError(
-        f"{what}, and the cache lacks {len(lacking)} of {len(parts)} parts of its snapshot: "
+        f"{what}, and the cache lacks {len(absent)} of {len(parts)} parts of its snapshot: "
         f"`lapidar restore --fetch{into}` brings them",
         remedy="Where another cache has them, name it with --cache or LAPIDAR_CACHE: lapidar restore.",
     )

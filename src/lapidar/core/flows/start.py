@@ -22,8 +22,6 @@ from lapidar.core.system import git
 
 __all__ = ["propose"]
 
-_GIT_SECONDS = 30
-
 
 def propose(place: Place, cache: Cache | None, indexes: Sequence[Index] = (), guess: str = "") -> Proposal:
     """What the declaration of a folder would be. Nothing is written, and no host is asked but those of the indexes.
@@ -84,7 +82,7 @@ def _last_commit(place: Place) -> float:
     checkout there."""
     patterns = [f":(glob)**/*{suffix}" for language in languages.every() for suffix in language.source_suffixes]
     try:
-        done = git.run(place.root, "log", "-1", "--format=%ct", "--", *patterns, seconds=_GIT_SECONDS)
+        done = git.run(place.root, "log", "-1", "--format=%ct", "--", *patterns)
         return float(done.stdout.strip() or 0)
     except (LapidarError, OSError, subprocess.SubprocessError, ValueError):
         return 0.0

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from lapidar.core import languages
+from lapidar.core.cache.contents import lacking
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Entry
 from lapidar.core.declaring import reading
@@ -86,7 +87,7 @@ def _files(cache: Cache, snapshot: Snapshot) -> Iterator[Entry]:
 def _of_stores(wanted: _Wanted, brought: Brought) -> None:
     """Any part, from another store."""
     for store in wanted.stores:
-        parts = {part.tree: part.owner for part in wanted.snapshot.parts() if not wanted.cache.is_whole(part.tree)}
+        parts = {part.tree: part.owner for part in lacking(wanted.cache, wanted.snapshot)}
         for digest in wanted.cache.take(parts, store, wanted.reporter):
             brought.notes.append(f"{words.owner(parts[digest])} was taken from {store.called}")
 

@@ -41,7 +41,7 @@ def author(folder: Path) -> str:
         return ""
 
 
-def run(folder: Path, *words: str, seconds: float) -> subprocess.CompletedProcess[bytes]:
+def run(folder: Path, *words: str, seconds: float = 30) -> subprocess.CompletedProcess[bytes]:
     """Ask git in a folder; it asks nobody for a password.
 
     Args:

@@ -45,9 +45,8 @@ def choose_used(inventory: Inventory, place: Place, cache: Cache, scope: str | N
         declared = ()  # a capture is not to fail for that; the survey's problems tell of it
     roots = surveyed.imported | surveyed.declared_of("python") | {need.name for need in declared}
     here = {package.metadata.name for package in found.packages}
-    roots |= {
-        package.metadata.name for package in found.packages if package.origin.kind == "local"
-    }  # the project itself
+    # What is installed from the project's own folder is the project itself.
+    roots |= {package.metadata.name for package in found.packages if package.origin.kind == "local"}
     ran = set(_run_from(found, opened)) if opened else set()
     if not (roots | ran) & here and not files:
         if scope == "used":
