@@ -14,6 +14,7 @@ from pathlib import Path
 
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from lapidar.core.cache.trees import Tree
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from support import PROGRAM, Case, install, many, site_of, wheel, writable
@@ -240,6 +241,14 @@ class Audit(Damaged):
         self.assertIn("from its other copy", said)
         self.assertIn("What was bad is mended", said)
         self.lapidar("cache", "audit")
+
+    def test_a_listing_whose_writer_was_killed_between_its_two(self) -> None:
+        tree = Tree(entry for entry in Tree.parse(self.listing("tin").read_bytes()) if entry.path == RECIPE)
+        path, copy = Cache(self.cache).listing_paths(tree.digest)
+        copy.parent.mkdir(exist_ok=True)
+        copy.write_bytes(tree.listing())
+        self.assertNotIn("mended", self.lapidar("cache", "audit").stdout)
+        self.assertEqual(path.read_bytes(), tree.listing())
 
     def test_the_mode_that_protects(self) -> None:
         path = self.file_of("tin", RECIPE)

@@ -359,7 +359,8 @@ class Sought(Stories):
 
     def test_wrong_in_another_way_each_time_is_no_agreement(self) -> None:
         (self.project / "analysis.py").write_text(
-            ANALYSIS + "import os\nif result['centre'] != 2: open('result.json', 'w').write(os.urandom(8).hex())\n"
+            ANALYSIS
+            + "import os\nif result['centre'] != 2: open('result.json', 'w').write('x' + os.urandom(8).hex())\n"
         )
         self.record()
         self.renew()

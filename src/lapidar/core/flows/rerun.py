@@ -15,6 +15,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lapidar.core import atomic, languages
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
@@ -231,10 +232,21 @@ def _require_unaltered(snapshot: Snapshot, environment: Environment) -> None:
         )
 
 
-def _known_by(compared: Sequence[Compared]) -> str:
-    """By what it differs from the record, and not by its bytes: those may hold the time."""
-    told = [(one.path, one.verdict, one.worst, one.details, one.more) for one in compared]
+def _known_by(compared: Sequence[Compared], files: Mapping[str, Was]) -> str:
+    """By what it differs from the record, and not by its bytes: those may hold the time. By them only where nothing
+    reads it, and what is told is where the first difference is: that of two others may lie at the same place."""
+    told = [
+        (one.path, one.verdict, one.worst, one.details, one.more, _bytes_of(files.get(one.path)))
+        if one.kind == "bytes" and one.verdict is not Verdict.IDENTICAL
+        else (one.path, one.verdict, one.worst, one.details, one.more)
+        for one in compared
+    ]
     return hashlib.sha256(repr(told).encode("utf-8", "surrogateescape")).hexdigest()
+
+
+def _bytes_of(was: Was | None) -> str:
+    readable = was is not None and was.file is not None and was.file.is_file() and os.access(was.file, os.R_OK)
+    return sha256_of(str(was.file)) if was and readable else ""
 
 
 @dataclass(slots=True)
@@ -297,7 +309,7 @@ class _Again:
         ones = {**before, PRINTED: scratch.recorded_output(self.analysis, self.cache)}
         others = {**self._wanted(last.files, before), PRINTED: of_file(last.printed)}
         compared = compare_all(ones, others, self.rules)
-        self.result.made = _known_by(compared)
+        self.result.made = _known_by(compared, others)
         self.result.compared = sorted(compared, key=lambda one: one.path == PRINTED)  # what it printed comes last
         self.result.notes += idle_rules(self.settings.name, self.rules, [one.path for one in compared])
         self.result.notes += _never_recorded(self.place)
