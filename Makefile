@@ -21,7 +21,7 @@ test: $(VENV)/.installed
 
 # What some tests drive besides Python: R (from Debian), another root's static shell, older processors, the package databases of
 # other systems, Perl, Tcl, the system's tracer of calls, what draws with its fonts, a Python package of its own. As root on a machine with apt; elsewhere it says what is missing and goes on.
-TOOLS := busybox-static qemu-user rpm btrfs-progs perl tcl libmagic1 file strace graphviz \
+TOOLS := docker-registry skopeo umoci runc busybox-static qemu-user rpm btrfs-progs perl tcl libmagic1 file strace graphviz \
          fonts-dejavu-core python3-matplotlib
 # R with its recommended packages, what compiles packages for it, and a few more of these; without what they recommend.
 R_TOOLS := r-base-core r-recommended r-base-dev r-cran-digest r-cran-jsonlite r-cran-callr r-cran-rcpp r-cran-ggplot2 \

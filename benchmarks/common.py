@@ -77,5 +77,9 @@ def restored() -> Iterator[Path]:
         yield folder
 
 
-def drop(path: Path) -> Callable[[], None]:
-    return lambda: shutil.rmtree(path, ignore_errors=True)
+def drop(*paths: Path) -> Callable[[], None]:
+    def now() -> None:
+        for path in paths:
+            shutil.rmtree(path, ignore_errors=True)
+
+    return now

@@ -243,7 +243,8 @@ class Audit(Damaged):
         self.lapidar("cache", "audit")
 
     def test_a_listing_whose_writer_was_killed_between_its_two(self) -> None:
-        tree = Tree(entry for entry in Tree.parse(self.listing("tin").read_bytes()) if entry.path == RECIPE)
+        digest = next(package.tree for package in self.snapshot.packages if package.name == "tin")
+        tree = Tree(entry for entry in Cache(self.cache).tree(digest) if entry.path == RECIPE)
         path, copy = Cache(self.cache).listing_paths(tree.digest)
         copy.parent.mkdir(exist_ok=True)
         copy.write_bytes(tree.listing())

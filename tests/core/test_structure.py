@@ -26,6 +26,7 @@ ORDER = (
     "restored",
     "results",
     "changes",
+    "parcels",
     "languages.*",
     "flows",
 )

@@ -52,6 +52,7 @@ COMMANDS = {
     "return": "have an earlier snapshot again: lockfile and environment",
     "culprit": "find which change altered a result",
     "export": "write what a lockfile says in a standard form: pylock.toml, a list with digests, a table",
+    "parcel": "one file with all that restoring needs; and stores of these, for a team",
     "cache": "look after the cache: summary, audit, prune",
     "demo": "try everything on a sample project",
     "completion": "have the shell complete commands and options",
@@ -178,6 +179,19 @@ class _Parser(argparse.ArgumentParser):
         super().__init__(**settings, allow_abbrev=False)
 
     json: ClassVar[bool] = False
+    _is_at_it = False
+
+    def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
+        """Words and options of a command in any order: by itself the library takes a word that may be left out for left
+        out where an option comes before it (until Python 3.13)."""
+        takes_the_rest = any(action.nargs in (argparse.PARSER, argparse.REMAINDER) for action in self._actions)
+        if self._is_at_it or takes_the_rest:
+            return super().parse_known_args(args, namespace)
+        self._is_at_it = True
+        try:
+            return self.parse_known_intermixed_args(args, namespace)
+        finally:
+            self._is_at_it = False
 
     def error(self, message: str) -> NoReturn:
         from lapidar.core import spelling

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
@@ -11,6 +12,7 @@ from lapidar.cli.view import View, human_bytes, human_count, human_path, human_s
 
 if TYPE_CHECKING:
     from lapidar.core.flows.restore import Restored
+    from lapidar.core.parcels.parcel import Parcel
     from lapidar.core.records.snapshot import Snapshot
 
 DESCRIPTION = """\
@@ -24,6 +26,7 @@ examples:
   lapidar restore --into /tmp/again --placement copy
   lapidar restore --leave-out report
   lapidar restore --fetch
+  lapidar restore --from kilns.parcel.tar
   lapidar restore --libraries host
   lapidar restore --snapshot 5f1c2a        from the history, by the beginning of its identity"""
 
@@ -44,6 +47,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     groups = parser.add_mutually_exclusive_group()
     groups.add_argument("--group", action="append", metavar="G", help="of the groups only this one (may be repeated)")
     groups.add_argument("--leave-out", action="append", metavar="G", help="all groups but this one (may be repeated)")
+    parser.add_argument(
+        "--from",
+        dest="source",
+        metavar="FILE|ADDRESS",
+        help="take what the cache lacks out of a parcel, or a store",
+    )
     parser.add_argument(
         "--fetch", action="store_true", help="fetch what the cache lacks, each from the origin that the lockfile names"
     )
@@ -66,8 +75,10 @@ def run(session: Session) -> int:
     from lapidar.core.records import selection
 
     options, view = session.options, session.view
-    place, cache = session.place, session.cache(create=options.fetch and not options.dry_run)
-    snapshot = read_snapshot(place, cache, session.path("lock"), options.snapshot)
+    brings = options.fetch or options.source
+    place, cache = session.place, session.cache(create=brings and not options.dry_run)
+    stores = _stores(session)
+    snapshot = _without_lockfile(session, stores) or read_snapshot(place, cache, session.path("lock"), options.snapshot)
     left_out = selection.left_out(snapshot, options.group, options.leave_out or ())
     wanted = RestoreOptions(
         into=session.path("into"),
@@ -81,8 +92,8 @@ def run(session: Session) -> int:
         dry_run=options.dry_run,
     )
     with cache.in_use():  # what is fetched is not pruned before it is placed
-        if options.fetch and not options.dry_run:
-            _fetch(session, selection.without(snapshot, left_out))
+        if brings and not options.dry_run:
+            _bring(session, selection.without(snapshot, left_out), stores)
         restored = restore(place, cache, snapshot, wanted, view.reporter())
     if view.json:
         view.object(
@@ -161,10 +172,38 @@ def _show_dry(restored: Restored, view: View) -> None:
     view.line(f"Would {verb} {shown}: {size}, and byte-code. Nothing was changed (--dry-run).")
 
 
-def _fetch(session: Session, snapshot: Snapshot) -> None:
+def _stores(session: Session) -> list[Parcel]:
+    """The parcel that is named, if one is."""
+    from lapidar.core.flows.parcel import opened_at
+    from lapidar.core.records.lockfile import identity_in
+
+    named, lock = session.options.source, session.path("lock") or session.place.lockfile
+    return [opened_at(named, identity_in(lock)[7:19])] if named else []
+
+
+def _without_lockfile(session: Session, stores: Sequence[Parcel]) -> Snapshot | None:
+    """The snapshot of a parcel, where nothing else says which one is meant."""
+    options = session.options
+    if not stores or options.lock or options.snapshot or session.place.lockfile.exists():
+        return None
+    return stores[0].snapshot
+
+
+def _bring(session: Session, snapshot: Snapshot, stores: Sequence[Parcel]) -> None:
+    from lapidar.cli.stores import agreed_stores
+    from lapidar.core.cache.contents import lacking
     from lapidar.core.restored import sources
 
-    fetched = sources.bring(session.place, session.cache(), snapshot, session.view.reporter())
+    cache, reporter = session.cache(), session.view.reporter()
+    if not session.options.fetch:
+        from lapidar.core.flows.parcel import bring_trees
+
+        trees = [part.tree for part in snapshot.parts()]
+        if brought := bring_trees(stores[0], cache, trees, reporter):
+            session.view.note(f"Took {human_count(brought, 'tree')} out of {stores[0].called}.")
+        return
+    others = agreed_stores(session, snapshot.snapshot[7:19]) if lacking(cache, snapshot) else []  # else nobody is asked
+    fetched = sources.bring(session.place, cache, snapshot, reporter, [*stores, *others])
     for sentence in fetched.notes:
         session.view.warn(sentence)
     if fetched.packages:

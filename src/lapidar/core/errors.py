@@ -20,6 +20,7 @@ __all__ = [
     "MissingFromCache",
     "NoSpace",
     "PackageBroken",
+    "StoreTrouble",
     "TargetRefused",
     "from_os_error",
     "unreadable",
@@ -76,6 +77,10 @@ class Conflict(LapidarError):
 
 class IndexTrouble(LapidarError):
     """A package index does not answer, refuses, or gives something else than what was asked for."""
+
+
+class StoreTrouble(LapidarError):
+    """A store does not answer, refuses, or gives something else than what was asked for."""
 
 
 class LockfileError(LapidarError):

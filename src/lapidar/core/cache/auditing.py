@@ -222,10 +222,12 @@ class _Auditing:
                 continue
             found[digest] = tree
             if not self.cache.holds(tree):
-                self.cache.put_tree(tree)
                 owner = wanted.get(digest)
-                if owner is None and not all(map(os.path.lexists, self.cache.listing_paths(digest))):
-                    continue  # whoever wrote it was killed between the two: nothing was lost
+                # Whoever wrote it was killed between the two, and nobody has spoken of it yet: nothing was lost.
+                halved = owner is None and not all(map(os.path.lexists, self.cache.listing_paths(digest)))
+                self.cache.put_tree(tree)
+                if halved:
+                    continue
                 whose = words.owner(owner) if owner else f"tree {digest[7:19]}"
                 self.found.mended.append(f"the listing of {whose}: from its other copy")
         return found

@@ -12,8 +12,9 @@ import hashlib
 import io
 import os
 import stat
+from collections import deque
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -27,7 +28,17 @@ from lapidar.core.cache.store import FILE_TIME_NS, Cache, FileFlaw
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.errors import PackageBroken, unreadable
 
-__all__ = ["DISK_DRAFTS", "Draft", "FileDraft", "LinkDraft", "RewrittenDraft", "Stowed", "StreamDraft", "stow"]
+__all__ = [
+    "DISK_DRAFTS",
+    "Draft",
+    "FileDraft",
+    "LinkDraft",
+    "RewrittenDraft",
+    "Stowed",
+    "StreamDraft",
+    "stow",
+    "stow_in_turn",
+]
 
 _WHOLE_BYTES = 4 << 20  # files up to this size are read in one piece
 _PIECE_BYTES = 1 << 20
@@ -168,6 +179,71 @@ def stow(
     for tree in new:
         cache.put_tree(tree)
     return stowed
+
+
+def stow_in_turn(cache: Cache, drafts: Iterable[StreamDraft], reporter: progress.Progress) -> dict[str, Entry]:
+    """Stow files that come one after the other, each to be read before the next is asked for; no tree is kept.
+
+    Small files are handed on to a few threads, so many at a time that memory stays small; large ones are written as
+    they are read.
+
+    Args:
+        cache: in use by the caller.
+
+    Returns:
+        The entry that came of each, by its path.
+
+    Raises:
+        OSError: the cache cannot be written.
+    """
+    came: dict[str, Entry] = {}
+    stowed = {"": Stowed(Tree(()))}
+    with cache.work_folder() as work, ThreadPoolExecutor(_WORKERS) as pool:
+        batch: list[_Read[str]] = []
+        waiting: deque[Future[list[_Read[str]]]] = deque()
+
+        def collect(most: int) -> None:
+            while len(waiting) > most:
+                for read in waiting.popleft().result():
+                    came[read.entry.path] = read.entry
+                    reporter.advance(read.entry.bytes)
+                    if read.staged is not None:
+                        batch.append(read)
+            if len(batch) >= _BATCH_FILES:
+                _publish(cache, work.path, batch, stowed)
+                batch.clear()
+
+        for number, jobs in enumerate(_chunks_in_turn(drafts)):
+            read = partial(_read_chunk, cache, jobs, f"{work.path}/{number}")
+            if jobs[0].bytes > _WHOLE_BYTES:
+                done: Future[list[_Read[str]]] = Future()
+                done.set_result(read())
+                waiting.append(done)
+            else:
+                waiting.append(pool.submit(read))
+            collect(2 * _WORKERS)
+        collect(0)
+        _publish(cache, work.path, batch, stowed)
+    return came
+
+
+def _chunks_in_turn(drafts: Iterable[StreamDraft]) -> Iterator[list[_Job[str]]]:
+    """Small files read, so many together; each large one alone, not read yet."""
+    chunk: list[_Job[str]] = []
+    size = 0
+    for draft in drafts:
+        if draft.bytes > _WHOLE_BYTES:
+            yield [_Job("", draft, None, draft.bytes)]
+            continue
+        with draft.opener() as stream:
+            data = stream.read()
+        chunk.append(_Job("", draft._replace(opener=partial(io.BytesIO, data)), None, draft.bytes))
+        size += draft.bytes
+        if len(chunk) == _CHUNK_FILES or size > _WHOLE_BYTES:
+            yield chunk
+            chunk, size = [], 0
+    if chunk:
+        yield chunk
 
 
 def put_back(cache: Cache, entry: Entry, source: str) -> bool:

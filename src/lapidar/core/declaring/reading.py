@@ -129,7 +129,7 @@ class _AnalysisTable(_Table, frozen=True):
     reading: dict[str, _ReadingTable] = {}
 
 
-_TABLES = {"analysis", "record", "project", "runtime", "needs", "index", "override", "conditions"}
+_TABLES = {"analysis", "record", "project", "runtime", "needs", "index", "override", "conditions", "store"}
 _KINDS = ("version", "file", "folder", "commit")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
@@ -415,7 +415,7 @@ def address_of(text: str, base: Path) -> str:
     Args:
         base: what a relative path is relative to.
     """
-    if re.match(r"^[a-z]+://", text):
+    if re.match(r"^[a-z][a-z+]*://", text):
         return text.rstrip("/")
     return str((base / foreign.expanded(text)).resolve())
 

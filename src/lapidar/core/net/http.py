@@ -220,17 +220,52 @@ class Client:
             pieces.append(piece)
         return b"".join(pieces)
 
+    # ---- other questions than what is there
+
+    def ask(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None = None) -> Answer:
+        """Ask something, whatever the answer's status says. What is the same asked twice (all but POST and PATCH) is
+        tried again where a host is busy or a connection fails.
+
+        Raises:
+            LapidarError: that of its purpose: there is no answer.
+        """
+        response = self._asked(url, headers, method, body)
+        try:
+            data = self._read(response, url)
+            return Answer(response.status, _lower(response.headers), data, urljoin(url, response.geturl() or ""))
+        except (HTTPError, OSError) as error:
+            raise self._unusable(url, f"it breaks off in the middle of an answer ({error})") from error
+        finally:
+            _give_back(response)
+
+    def unusable(self, url: str, why: str) -> LapidarError:
+        """The error for a host that cannot be used."""
+        return self._unusable(url, why)
+
     # ---- one answer, piece by piece
 
     @contextmanager
+    def stream_any(self, url: str, headers: Mapping[str, str]) -> Iterator[urllib3.BaseHTTPResponse]:
+        """An answer whose body is not read yet, whatever its status. What passes (busy, unavailable, no connection) is
+        tried again.
+
+        Raises:
+            LapidarError: that of its purpose: there is no answer.
+        """
+        response = self._asked(url, headers)
+        try:
+            yield response
+        finally:
+            _give_back(response)
+
+    @contextmanager
     def stream(self, url: str, headers: Mapping[str, str]) -> Iterator[urllib3.BaseHTTPResponse]:
-        """An answer whose body is not read yet. What passes (busy, unavailable, no connection) is tried again.
+        """An answer whose body is not read yet; see `stream_any`.
 
         Raises:
             LapidarError: that of its purpose: there is no answer, or one that says no.
         """
-        response = self._asked(url, headers)
-        try:
+        with self.stream_any(url, headers) as response:
             if response.status in (401, 403):
                 raise self._refused(url, response.status)
             if response.status >= 400 and response.status not in (404, 410, 416):
@@ -238,17 +273,17 @@ class Client:
                     url, f"it answers with status {response.status} ({response.reason or 'no reason'})"
                 )
             yield response
-        finally:
-            response.close()  # one that was read to its end has gone back to the pool already
 
-    def _asked(self, url: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
+    def _asked(
+        self, url: str, headers: Mapping[str, str], method: str = "GET", body: bytes | None = None
+    ) -> urllib3.BaseHTTPResponse:
         if not _is_address(url):
             raise self._unusable(url, "it is no address")
         address, own = _credentials(url, netrc_too=False)
-        credentials = own or self._for_places.get(_place(url), {})
+        credentials = {} if "Authorization" in headers else own or self._for_places.get(_place(url), {})
         try:
             response = self._pool(address).request(
-                "GET", address, headers={**headers, **credentials}, preload_content=False, retries=_AGAIN
+                method, address, body, headers={**headers, **credentials}, preload_content=False, retries=_AGAIN
             )
         except LocationParseError as error:
             raise self._unusable(url, f"it is no address: {error}") from error
@@ -279,6 +314,13 @@ class Client:
             why=without_credentials(url),
             remedy=f"Put them into ~/.netrc for the host {urlsplit(url).hostname}, readable by you alone.",
         )
+
+
+def _give_back(response: urllib3.BaseHTTPResponse) -> None:
+    """End with an answer. One that was read to its end has given its connection back already; any other is closed
+    first, since what is left of it would be taken for the next answer, and its place among the connections is freed."""
+    response.close()
+    response.release_conn()
 
 
 def _connections(proxy: str) -> urllib3.PoolManager:

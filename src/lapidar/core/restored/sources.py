@@ -87,9 +87,9 @@ def _files(cache: Cache, snapshot: Snapshot) -> Iterator[Entry]:
 def _of_stores(wanted: _Wanted, brought: Brought) -> None:
     """Any part, from another store."""
     for store in wanted.stores:
-        parts = {part.tree: part.owner for part in lacking(wanted.cache, wanted.snapshot)}
-        for digest in wanted.cache.take(parts, store, wanted.reporter):
-            brought.notes.append(f"{words.owner(parts[digest])} was taken from {store.called}")
+        parts = {part.tree: words.owner(part.owner) for part in lacking(wanted.cache, wanted.snapshot)}
+        if came := [parts[digest] for digest in wanted.cache.take(parts, store, wanted.reporter)]:
+            brought.notes.append(f"taken from {store.called}: {words.some(came, _NAMED)}")
 
 
 def _runtimes_here(wanted: _Wanted, brought: Brought) -> None:

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from contextlib import AbstractContextManager
-from typing import IO, TYPE_CHECKING, Protocol
+from typing import IO, TYPE_CHECKING, Protocol, runtime_checkable
 
 if TYPE_CHECKING:
-    from lapidar.core.cache.trees import Tree
+    from lapidar.core.cache.trees import Entry, Tree
     from lapidar.core.progress import Progress
 
-__all__ = ["Store", "WritableStore"]
+__all__ = ["SequentialStore", "Store", "WritableStore"]
 
 
 class Store(Protocol):
@@ -47,6 +47,15 @@ class Store(Protocol):
 
     def in_use(self) -> AbstractContextManager[None]:
         """A lease: while it lasts, nothing that is there is removed."""
+
+
+@runtime_checkable
+class SequentialStore(Store, Protocol):
+    """One whose trees are best read from their beginning to their end: each file of its own would be slow there."""
+
+    def read_through(self, digest: str) -> Iterator[tuple[Entry, IO[bytes]]]:
+        """The files of a tree, each content once, with their bytes: these are to be read before the next is asked for.
+        Nothing but what the listing of the tree announces comes, in that order."""
 
 
 class WritableStore(Store, Protocol):

@@ -1,0 +1,407 @@
+"""``lapidar parcel``"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session, add_snapshot_options
+from lapidar.cli.view import human_bytes, human_count, human_path
+from lapidar.core.errors import LapidarError
+
+if TYPE_CHECKING:
+    from lapidar.core.cache.store import Cache
+    from lapidar.core.flows.parcel import Gathered
+    from lapidar.core.parcels.form import Descriptor
+    from lapidar.core.parcels.parcel import Parcel
+    from lapidar.core.records.snapshot import Snapshot
+
+DESCRIPTION = """\
+One file with all that restoring needs, for a machine that has no network: the lockfile and every byte it stands for;
+with --with-results the records of results, their inputs and results; with --with-project the project's own files.
+  make      write one, of the project's lockfile
+  open      bring all of one into the cache, and put lockfile, records and project into a folder
+  show      what is in one
+  verify    read every byte of one; exit code 1 where anything is damaged
+  send      bring one to a store: a folder, or a registry (OCI distribution), only what that lacks
+  fetch     bring what a store has of this project's lockfile into the cache; with --into all of a parcel, as open does
+  list      what a store holds
+
+A parcel is an OCI image layout in a tar (docs/parcel.md). A store is a folder, such a folder that any web server
+serves (https://HOST/FOLDER, only read), or a registry (oci://HOST/NAME[:TAG]; oci+http:// where nothing is encrypted).
+Without an address the one is meant that LAPIDAR_STORE, your configuration or the project names: [store] address."""
+
+EXAMPLES = """\
+examples:
+  lapidar parcel make                                  into PROJECT-SNAPSHOT.parcel.tar
+  lapidar parcel make --with-project --with-results    all of it: to open, restore and rerun elsewhere
+  lapidar parcel make --since kilns-3fe0a1c2b4d5.parcel.tar    only what whoever has that one lacks
+  lapidar parcel make --to - | ssh cluster 'cat > kilns.parcel.tar'
+  lapidar parcel show kilns.parcel.tar
+  lapidar parcel open kilns.parcel.tar --into kilns
+  lapidar restore --from kilns.parcel.tar              of a project that has the lockfile already
+  lapidar parcel send oci://store.example/kilns        what it has already is not sent again
+  lapidar parcel fetch oci://store.example/kilns       into the cache, for this project
+  lapidar parcel list oci://store.example/kilns"""
+
+ACTIONS = ("make", "open", "show", "verify", "send", "fetch", "list")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("action", choices=ACTIONS)
+    parser.add_argument(
+        "parcel",
+        nargs="?",
+        metavar="FILE|ADDRESS",
+        help="the parcel (open, show, verify) or the store (send, fetch, list)",
+    )
+    parser.add_argument("--to", metavar="FILE", help="make: the file to write (- for standard output)")
+    parser.add_argument("--with-results", action="store_true", help="make, send: also records, inputs and results")
+    parser.add_argument(
+        "--with-project", action="store_true", help="make, send: also what version control has or would take"
+    )
+    parser.add_argument(
+        "--since",
+        metavar="FILE|SNAPSHOT",
+        help="make: leave out what a parcel or a snapshot has that the other side has already",
+    )
+    parser.add_argument(
+        "--into", metavar="DIR", help="open, fetch: the folder (open: default one of the project's name)"
+    )
+    add_snapshot_options(parser)
+
+
+def run(session: Session) -> int:
+    options = session.options
+    if options.action == "make" and options.parcel:
+        raise LapidarError("`make` takes no file", remedy="Name what to write with --to.")
+    if options.action in ("open", "show", "verify") and not options.parcel:
+        raise LapidarError(
+            f"Which parcel to {options.action} is not said", remedy=f"lapidar parcel {options.action} FILE"
+        )
+    return _ACTIONS[options.action](session)
+
+
+# ---- make
+
+
+def _make(session: Session) -> int:
+    from lapidar.core.flows import parcel
+
+    options, view, place = session.options, session.view, session.place
+    cache, snapshot = session.cache(), session.snapshot()
+    to_stdout = options.to == "-"
+    if to_stdout and sys.stdout.isatty():
+        raise LapidarError("A parcel is nothing for a terminal", remedy="Name a file with --to, or pipe it on.")
+    with cache.in_use():
+        gathered = _gathered(session, cache, snapshot)
+        known = parcel.known_of(place, cache, options.since, view.reporter()) if options.since else {}
+        default = place.root / f"{place.root.name}-{snapshot.snapshot[7:19]}{parcel.SUFFIX}"
+        target = session.path("to") or default
+        out = sys.stdout.buffer if to_stdout else Path(os.path.abspath(target))
+        done = parcel.write(gathered, out, known, view.reporter())
+    if to_stdout:
+        sys.stdout.buffer.flush()
+        return ExitCode.DONE
+    left_out = [one for one in done.manifest.layers if one.tree in known]
+    if view.json:
+        view.object(
+            {
+                "file": str(target),
+                "bytes": done.bytes,
+                "snapshot": done.manifest.snapshot,
+                "blobs": len(done.manifest.layers),
+                "left_out": len(left_out),
+                "notes": gathered.notes,
+                "suspects": gathered.project.suspects if gathered.project else [],
+            }
+        )
+        return ExitCode.DONE
+    stands_for = sum(tree.total_bytes for tree, _ in gathered.content.trees.values())
+    view.line(
+        f"Wrote {human_path(target)}: {human_bytes(done.bytes or 0)}, for {human_bytes(stands_for)} of environment"
+        + (" and results" if gathered.analyses else ""),
+        "good",
+    )
+    if left_out:
+        size = human_bytes(sum(one.size for one in left_out))
+        view.note(f"Without {human_count(len(left_out), 'blob')} ({size}) that {options.since} has.")
+    view.note(f"Elsewhere: lapidar parcel open {target.name}")
+    return ExitCode.DONE
+
+
+def _gathered(session: Session, cache: Cache, snapshot: Snapshot) -> Gathered:
+    """What goes along; it is told before anything is written."""
+    from lapidar.core.flows import parcel
+
+    options, view = session.options, session.view
+    wanted = parcel.Wanted(options.with_results, options.with_project)
+    gathered = parcel.content_of(session.place, cache, snapshot, wanted)
+    for sentence in gathered.notes:
+        view.warn(sentence)
+    if gathered.project:
+        tree = gathered.project.tree
+        view.note(f"The project's files: {human_count(len(tree), 'file')}, {human_bytes(tree.total_bytes)}.")
+        for one in gathered.project.suspects:
+            view.warn(f"{one.path}, line {one.line}, looks like {one.what}: it goes along")
+    if gathered.analyses:
+        view.note(f"With the results of {', '.join(one.name for one in gathered.analyses)}.")
+    return gathered
+
+
+# ---- open, show, verify
+
+
+def _named(session: Session) -> Parcel:
+    from lapidar.core.flows.parcel import opened_at
+
+    return opened_at(_address(session), _tag(session))
+
+
+def _tag(session: Session) -> str:
+    """What the project's lockfile is called in a store; "" where there is none."""
+    from lapidar.core.records.lockfile import identity_in
+
+    return identity_in(session.path("lock") or session.place.lockfile)[7:19]
+
+
+def _address(session: Session) -> str:
+    """The parcel or the store that is named, else that of the user or the project."""
+    if session.options.parcel:
+        return str(session.options.parcel)
+    from lapidar.core.declaring.stores import named_stores
+
+    found = named_stores(session.place)
+    if not found:
+        raise LapidarError(
+            "No store is named",
+            remedy=f"lapidar parcel {session.options.action} ADDRESS; or [store] address = ... in lapidar.toml.",
+        )
+    return found[0].address
+
+
+def _open(session: Session) -> int:
+    from lapidar.core.flows.parcel import unpack
+
+    view, found = session.view, _named(session)
+    into = session.path("into") or _default_folder(session, found)
+    done = unpack(found, into, session.cache(create=True), view.reporter())
+    if view.json:
+        view.object(
+            {
+                "project": str(done.place.root),
+                "snapshot": found.manifest.snapshot,
+                "trees_brought": done.brought,
+                "files": done.files,
+                "kept": done.kept,
+            }
+        )
+        return ExitCode.DONE
+    for name in done.kept:
+        view.warn(f"{name} stands there and is another than the parcel's: it was left as it is")
+    shown = human_path(done.place.root)
+    view.line(f"Opened into {shown}: {human_count(len(done.files), 'file')}; all it needs is in the cache.", "good")
+    for command in _next(done.place.root, found):
+        view.note(f"Next: {command}")
+    return ExitCode.DONE
+
+
+def _default_folder(session: Session, found: Parcel) -> Path:
+    """The project that we are in, where it has the parcel's lockfile; else a folder of the name that it had."""
+    from lapidar.core.parcels.form import TITLE
+    from lapidar.core.records.lockfile import identity_in
+
+    place = session.place
+    if place.lockfile.is_file() and identity_in(place.lockfile) == found.manifest.snapshot:
+        return place.root
+    name = found.manifest.annotations.get(TITLE, "")
+    return Path(name if name and name not in (".", "..") and "/" not in name and name.isprintable() else "opened")
+
+
+def _next(folder: Path, found: Parcel) -> list[str]:
+    here = [] if folder == Path.cwd() else [f"cd {human_path(folder)}"]
+    after = ["lapidar restore"]
+    if found.records.analysis and found.project:
+        after.append(f"lapidar rerun {found.records.analysis[0].name}")
+    return [" && ".join([*here, *after])]
+
+
+def _fetch(session: Session) -> int:
+    """Into the cache alone; with a folder as `open` does."""
+    from lapidar.core.flows.parcel import bring_trees
+
+    if session.options.into:
+        return _open(session)
+    view, found, cache = session.view, _named(session), session.cache(create=True)
+    with cache.in_use():
+        brought = bring_trees(found, cache, [part.tree for part in found.snapshot.parts()], view.reporter())
+    if view.json:
+        view.object({"snapshot": found.manifest.snapshot, "trees_brought": brought})
+        return ExitCode.DONE
+    short = found.manifest.snapshot[7:19]
+    if not brought:
+        view.line(f"The cache has all of snapshot {short} already.", "good")
+    else:
+        view.line(f"Brought {human_count(brought, 'tree')} of snapshot {short} into the cache.", "good")
+    view.note("Next: lapidar restore" if _tag(session) == short else "With --into DIR its lockfile and files come too.")
+    return ExitCode.DONE
+
+
+def _send(session: Session) -> int:
+    from lapidar.core.flows.sending import send
+
+    view, cache, snapshot = session.view, session.cache(), session.snapshot()
+    address = _address(session)
+    with cache.in_use():
+        sent = send(_gathered(session, cache, snapshot), address, view.reporter())
+    assert sent.manifest is not None
+    if view.json:
+        view.object(
+            {
+                "address": address,
+                "tag": sent.tag,
+                "snapshot": snapshot.snapshot,
+                "blobs": len(sent.manifest.layers),
+                "blobs_sent": sent.blobs,
+                "bytes_sent": sent.bytes,
+            }
+        )
+        return ExitCode.DONE
+    what = f"{human_count(sent.blobs, 'blob')}, {human_bytes(sent.bytes)}" if sent.bytes else "nothing it had not"
+    view.line(f"Sent to {address} as {sent.tag}: {what}; {len(sent.manifest.layers)} blobs in all.", "good")
+    view.note(f"Elsewhere: lapidar restore --fetch, with LAPIDAR_STORE={address}; or lapidar parcel fetch {address}")
+    return ExitCode.DONE
+
+
+def _list(session: Session) -> int:
+    from lapidar.core.flows.sending import listed
+    from lapidar.core.parcels.form import TITLE
+    from lapidar.core.parcels.places import place_at
+
+    view, address = session.view, _address(session)
+    rows = list(listed(place_at(address)[0]))
+    if view.json:
+        view.object(
+            [
+                {
+                    "tag": tag,
+                    "snapshot": one.manifest.snapshot if one else None,
+                    "project": one.manifest.annotations.get(TITLE, "") if one else None,
+                    "blobs": len(one.manifest.layers) if one else None,
+                    "bytes": sum(layer.size for layer in one.manifest.layers) if one else None,
+                    "with_project": bool(one.project) if one else None,
+                }
+                for tag, one in rows
+            ]
+        )
+        return ExitCode.DONE
+    if not rows:
+        view.line(f"{address} holds no parcels.")
+        return ExitCode.DONE
+    view.table(
+        ["tag", "project", "snapshot", "size", "blobs", "holds"],
+        [
+            [
+                tag,
+                one.manifest.annotations.get(TITLE, ""),
+                one.manifest.snapshot[7:19],
+                human_bytes(sum(layer.size for layer in one.manifest.layers)),
+                str(len(one.manifest.layers)),
+                _holds(one),
+            ]
+            if one
+            else [tag, "", "", "", "", "something else"]
+            for tag, one in rows
+        ],
+        right=(3, 4),
+    )
+    return ExitCode.DONE
+
+
+def _holds(one: Parcel) -> str:
+    from lapidar.core.parcels.form import RECORDS
+
+    what = ["environment"]
+    what += ["results"] if one.manifest.of_type(RECORDS) else []
+    what += ["project"] if one.project else []
+    return ", ".join(what)
+
+
+def _verify(session: Session) -> int:
+    from lapidar.core.flows.parcel import verified
+    from lapidar.core.parcels.form import ParcelBroken
+
+    view = session.view
+    try:
+        found = _named(session)
+        count, size = verified(found, view.reporter())
+    except ParcelBroken as error:
+        if view.json:
+            view.object({"whole": False, "what": error.what, "why": error.why})
+        else:
+            view.line(f"Damaged: {error}", "bad")
+            view.note(error.remedy)
+        return ExitCode.NO
+    lacking = [one.digest for one in found.lacking]
+    if view.json:
+        view.object({"whole": True, "blobs": count, "bytes": size, "lacking": lacking})
+        return ExitCode.DONE
+    view.line(
+        f"Whole: {human_count(count, 'blob')}, {human_bytes(size)} read; every file is as its listing says.", "good"
+    )
+    if lacking:
+        view.note(f"{human_count(len(lacking), 'blob')} that it lists are not in it: another side has them.")
+    return ExitCode.DONE
+
+
+def _show(session: Session) -> int:
+    view, found = session.view, _named(session)
+    snapshot, lacking = found.snapshot, {one.digest for one in found.lacking}
+    parts = list(snapshot.parts())
+    if view.json:
+        view.object(
+            {
+                "snapshot": snapshot.snapshot,
+                "blobs": found.manifest.layers,
+                "lacking": sorted(lacking),
+                "analyses": [one.name for one in found.records.analysis],
+                "project": found.project is not None,
+            }
+        )
+        return ExitCode.DONE
+    from lapidar.core.parcels.form import TITLE
+    from lapidar.core.records import words
+
+    layers = found.manifest.layers
+    view.line(f"Parcel     {session.options.parcel}")
+    view.line(f"Project    {found.manifest.annotations.get(TITLE, '')}")
+    view.line(f"Snapshot   {snapshot.snapshot[7:19]}, for {snapshot.platform.system} {snapshot.platform.machine}")
+    size = sum(one.size for one in layers if one.digest not in lacking)
+    view.line(f"Holds      {human_count(len(layers) - len(lacking), 'blob')}, {human_bytes(size)}")
+    if lacking:
+        view.line(f"Lists      {human_count(len(lacking), 'blob')} more, which another side has", "warn")
+    view.line(f"Results    {', '.join(one.name for one in found.records.analysis) or 'none'}")
+    project = found.project
+    view.line(f"Its files  {f'{human_bytes(project.size)} packed' if project else 'not in it'}")
+    view.line()
+    packed = found.manifest.trees
+    rows: list[Sequence[str]] = []
+    for part in sorted(parts, key=lambda part: -packed[part.tree].size)[: None if view.verbose else _SHOWN]:
+        one: Descriptor = packed[part.tree]
+        state = "elsewhere" if one.digest in lacking else human_bytes(one.size)
+        rows.append([words.owner(part.owner), state, human_bytes(part.bytes), str(part.files), one.digest[7:19]])
+    view.table(["holds", "packed", "unpacked", "files", "blob"], rows, right=(1, 2, 3))
+    if len(parts) > len(rows):
+        view.note(f"and {len(parts) - len(rows)} smaller ones (-v shows them)")
+    return ExitCode.DONE
+
+
+_SHOWN = 15
+_ACTIONS = {
+    "make": _make, "open": _open, "show": _show, "verify": _verify, "send": _send, "fetch": _fetch, "list": _list
+}  # fmt: skip

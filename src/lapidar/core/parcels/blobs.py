@@ -1,0 +1,345 @@
+"""Where the blobs of an OCI layout lie: in a tar file, or in a folder (image-spec 1.1, image layout)."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import re
+import shutil
+import tarfile
+from pathlib import Path
+from typing import IO, Protocol
+
+from lapidar.core import atomic, foreign
+from lapidar.core.errors import LapidarError
+from lapidar.core.parcels.form import (
+    INDEX,
+    MANIFEST,
+    MOST_BYTES,
+    Descriptor,
+    Index,
+    ParcelBroken,
+    described,
+    manifest_of,
+    name_of,
+    named,
+    parsed,
+    written,
+)
+
+__all__ = [
+    "INDEX_NAME",
+    "LAYOUT",
+    "LAYOUT_NAME",
+    "BlobMissing",
+    "Blobs",
+    "InFolder",
+    "InTar",
+    "WritableBlobs",
+    "at",
+    "blob_name",
+    "chosen",
+    "index_in",
+    "missing",
+    "tags_in",
+    "whole",
+]
+
+LAYOUT_NAME, INDEX_NAME = "oci-layout", "index.json"
+LAYOUT = json.dumps({"imageLayoutVersion": "1.0.0"}).encode()
+_BLOB = re.compile(r"(?:\./)?blobs/sha256/([0-9a-f]{64})")
+_MOST_MEMBERS = 100_000
+
+
+class BlobMissing(LapidarError):
+    """A blob is not where it should be."""
+
+
+class Blobs(Protocol):
+    """Where blobs and manifests lie.
+
+    Attributes:
+        called: what it is, for people.
+    """
+
+    @property
+    def called(self) -> str: ...
+
+    def lacks(self, one: Descriptor) -> bool:
+        """Whether it is known, without asking a host, that a blob is not there."""
+
+    def open(self, one: Descriptor) -> IO[bytes]:
+        """The bytes of a blob, not verified. Called from several threads.
+
+        Raises:
+            BlobMissing: it is not there.
+            OSError: it cannot be read.
+        """
+
+    def tags(self) -> list[str]:
+        """The names of what is there, sorted."""
+
+    def manifest(self, name: str = "") -> bytes:
+        """The text of a manifest, by its tag or its digest; "" for the only one.
+
+        Raises:
+            BlobMissing: there is none of that name, or it is not clear which is meant.
+            ParcelBroken: what is there cannot be read.
+        """
+
+
+class WritableBlobs(Blobs, Protocol):
+    """One that can be written. What has a name by its digest is never written twice.
+
+    Attributes:
+        at_once: whether several may be brought at a time.
+    """
+
+    @property
+    def at_once(self) -> bool: ...
+
+    def has(self, one: Descriptor) -> bool:
+        """Whether a blob is there."""
+
+    def put(self, one: Descriptor, stream: IO[bytes]) -> None:
+        """Bring a blob there, unless it is there."""
+
+    def put_manifest(self, data: bytes, name: str) -> None:
+        """Keep a manifest under a tag."""
+
+
+def blob_name(digest: str) -> str:
+    """Where a blob lies in a layout."""
+    return f"blobs/sha256/{digest.removeprefix('sha256:')}"
+
+
+class _Section(io.RawIOBase):
+    """A part of a file, from a place on and so many bytes of it."""
+
+    def __init__(self, descriptor: int, at: int, size: int) -> None:
+        self._descriptor, self._at, self._left = descriptor, at, size
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        size = os.preadv(self._descriptor, [buffer[: min(len(buffer), self._left)]], self._at)
+        self._at += size
+        self._left -= size
+        return size
+
+
+class InTar:
+    """The layout in a tar file. What else is in the file is passed over.
+
+    Args:
+        path: of the file.
+
+    Raises:
+        ParcelBroken: it is none.
+        OSError: it cannot be read.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.called = f"the parcel {path.name}"
+        self._file = open(path, "rb")  # noqa: SIM115
+        self._descriptor = self._file.fileno()
+        self._blobs: dict[str, tuple[int, int]] = {}
+        self._texts: dict[str, tuple[int, int]] = {}
+        try:
+            self._look_through()
+        except (tarfile.TarError, EOFError, ValueError) as error:
+            raise self._broken(str(error) or "it is cut off") from error
+        if LAYOUT_NAME not in self._texts or INDEX_NAME not in self._texts:
+            raise self._broken("it ends before its index" if self._blobs else "there is no OCI layout in it")
+
+    def _look_through(self) -> None:
+        with tarfile.open(fileobj=self._file, mode="r:") as archive:
+            for number, member in enumerate(archive):
+                if number > _MOST_MEMBERS:
+                    raise ValueError(f"it has more than {_MOST_MEMBERS:,} entries")
+                if not member.isreg():
+                    continue
+                where = (member.offset_data, member.size)
+                if found := _BLOB.fullmatch(member.name):
+                    self._blobs[f"sha256:{found[1]}"] = where
+                elif (name := member.name.removeprefix("./")) in (LAYOUT_NAME, INDEX_NAME):
+                    self._texts[name] = where
+                archive.members.clear()  # type: ignore[attr-defined]
+
+    def _broken(self, why: str) -> ParcelBroken:
+        remedy = "Name a file that `lapidar parcel make` wrote; have one that is damaged sent again."
+        return ParcelBroken(f"{self.path} is no parcel that can be read", why=why, remedy=remedy)
+
+    def lacks(self, one: Descriptor) -> bool:
+        return one.digest not in self._blobs
+
+    def tags(self) -> list[str]:
+        return tags_in(self._index())
+
+    def manifest(self, name: str = "") -> bytes:
+        return whole(self, chosen(self._index(), name, self.called))
+
+    def open(self, one: Descriptor) -> IO[bytes]:
+        if one.digest not in self._blobs:
+            raise missing(self.called, one)
+        at, size = self._blobs[one.digest]
+        if size != one.size:
+            raise ParcelBroken(
+                f"{self.called} is damaged", why=f"blob {one.digest} has {size:,} bytes, not {one.size:,}"
+            )
+        return io.BufferedReader(_Section(self._descriptor, at, size), 1 << 20)
+
+    def _index(self) -> Index:
+        at, size = self._texts[INDEX_NAME]
+        if size > MOST_BYTES:
+            raise self._broken("its index is too large")
+        return index_in(os.pread(self._descriptor, size, at), self.called)
+
+
+class InFolder:
+    """The layout in a folder.
+
+    Args:
+        path: of the folder.
+    """
+
+    at_once = False
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.called = f"the store {path}"
+
+    def lacks(self, one: Descriptor) -> bool:
+        return not self.has(one)
+
+    def has(self, one: Descriptor) -> bool:
+        """Whether a blob is there, of the right size."""
+        try:
+            return os.stat(self.path / blob_name(one.digest)).st_size == one.size
+        except FileNotFoundError:
+            return False
+
+    def tags(self) -> list[str]:
+        return tags_in(self._index())
+
+    def manifest(self, name: str = "") -> bytes:
+        return whole(self, chosen(self._index(), name, self.called))
+
+    def put(self, one: Descriptor, stream: IO[bytes]) -> None:
+        """Bring a blob there, unless it is there: whole or not at all."""
+        if self.has(one):
+            return
+        folder = self.path / "blobs" / "sha256"
+        atomic.make_folder(folder)
+        with atomic.WorkFolder(self.path, ".coming-") as work:
+            part = work.path / "blob"
+            with part.open("wb") as out:
+                shutil.copyfileobj(stream, out, 1 << 20)
+                out.flush()
+                os.fsync(out.fileno())
+            os.replace(part, self.path / blob_name(one.digest))
+
+    def put_manifest(self, data: bytes, name: str) -> None:
+        """Keep a manifest under a tag. Several may do so at once: the index has one writer at a time."""
+        one = described(data, MANIFEST)
+        self.put(one, io.BytesIO(data))
+        with atomic.locked(self.path):
+            if not (self.path / LAYOUT_NAME).exists():
+                atomic.write_file(self.path / LAYOUT_NAME, LAYOUT)
+            others = [other for other in self._index().manifests if name_of(other) != name]
+            manifests = (*others, named(manifest_of(data, self.called), name))
+            atomic.write_file(self.path / INDEX_NAME, written(Index(manifests=manifests)))
+
+    def open(self, one: Descriptor) -> IO[bytes]:
+        try:
+            return open(self.path / blob_name(one.digest), "rb", buffering=1 << 20)
+        except FileNotFoundError as error:
+            raise missing(self.called, one) from error
+
+    def _index(self) -> Index:
+        try:
+            return index_in(foreign.read(self.path / INDEX_NAME, MOST_BYTES), self.called)
+        except FileNotFoundError:
+            return Index()
+
+
+def index_in(data: bytes, called: str) -> Index:
+    found = parsed(data, Index, called)
+    assert isinstance(found, Index)
+    if found.schema_version != 2 or found.media_type not in ("", INDEX):
+        raise ParcelBroken(
+            f"{called} has an index of another version", why=f"{found.schema_version}, {found.media_type}"
+        )
+    return found
+
+
+def tags_in(index: Index) -> list[str]:
+    """The names of the manifests in an index, sorted."""
+    return sorted({name_of(one) for one in index.manifests if one.media_type == MANIFEST} - {""})
+
+
+def chosen(index: Index, name: str, called: str) -> Descriptor:
+    """The manifest of a name (a tag, or a digest), or the only one.
+
+    Raises:
+        BlobMissing: there is none, or it is not clear which is meant.
+    """
+    manifests = [one for one in index.manifests if one.media_type == MANIFEST]
+    found = [one for one in manifests if name in ("", name_of(one), one.digest)]
+    if len(found) == 1:
+        return found[0]
+    raise BlobMissing(
+        f"{called} has no parcel {name}" if name else f"{called} holds {len(found) or 'no'} parcels",
+        why=", ".join(tags_in(index)[:6]),
+        remedy="Name one: lapidar parcel list shows what there is." if manifests else "Send one: lapidar parcel send.",
+    )
+
+
+def missing(called: str, one: Descriptor) -> BlobMissing:
+    return BlobMissing(
+        f"{called} lacks a blob that it names: {one.title or one.tree or one.digest}",
+        why=one.digest,
+        remedy="It holds only what another side lacked, or was not written to its end: have the whole one sent.",
+    )
+
+
+def at(path: Path) -> InTar | InFolder:
+    """The layout at a path.
+
+    Raises:
+        LapidarError: there is none.
+    """
+    if path.is_dir() and (path / LAYOUT_NAME).is_file():
+        return InFolder(path)
+    try:
+        return InTar(path)
+    except OSError as error:
+        raise LapidarError(
+            f"{path} cannot be read",
+            why=error.strerror or str(error),
+            remedy="Name a parcel: a file that `lapidar parcel make` wrote.",
+        ) from error
+
+
+def whole(blobs: Blobs, one: Descriptor, most: int = MOST_BYTES) -> bytes:
+    """A small blob, verified.
+
+    Raises:
+        ParcelBroken: it has other bytes than its digest and size say, or too many.
+        BlobMissing: it is not there.
+    """
+    import hashlib
+
+    if one.size > most:
+        raise ParcelBroken(f"{blobs.called} has a text of {one.size:,} bytes", why=f"at most {most:,} are read")
+    with blobs.open(one) as stream:
+        data = stream.read(one.size + 1)
+    if len(data) != one.size or f"sha256:{hashlib.sha256(data).hexdigest()}" != one.digest:
+        raise ParcelBroken(
+            f"{blobs.called} is damaged",
+            why=f"blob {one.digest} has other bytes",
+        )
+    return data
