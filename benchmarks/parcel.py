@@ -28,7 +28,7 @@ def laid_out(folder: Path, parcel: Path) -> Path:
 def main() -> None:
     with restored() as folder:
         project, parcel, plain = folder / "project", folder / "it.parcel.tar", folder / "plain.tar.zst"
-        make: list[object] = [PROGRAM, "-q", "parcel", "make", "--to", parcel]
+        make: list[object] = [PROGRAM, "-q", "parcel", "make", "--without-lapidar", "--to", parcel]
         subprocess.run(list(map(str, make)), cwd=project, check=True)
         files = laid_out(folder, parcel)
         packed = ["sh", "-c", f"tar c -C {files} . | zstd -q -3 -T2 -f -o {plain}"]

@@ -27,7 +27,8 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.parcels import packing, tar
 from lapidar.core.records import lockfile
-from support import PROGRAM, Case, InFolder, many
+from roots import bare_root, run_in
+from support import PROGRAM, Case, InFolder, many, wheel
 from toy.kiln import add_package, make_kiln
 from toy.registry import Registry, serving
 
@@ -57,7 +58,7 @@ class OfKiln(Case):
         self.lapidar("record", "kilns", "--", "sh", "work.sh")
 
     def make(self, *words: object) -> Path:
-        self.lapidar("parcel", "make", "--to", self.parcel, *words)
+        self.lapidar("parcel", "make", "--without-lapidar", "--to", self.parcel, *words)
         return self.parcel
 
     def elsewhere(self, name: str = "elsewhere") -> None:
@@ -100,10 +101,13 @@ class RoundTrip(OfKiln):
             other.take([tree], Cache(kept), _Nobody())
         self.project = made
         self.assertEqual(self.make().read_bytes(), first)
-        piped = self.lapidar("parcel", "make", "--to", self.folder, code=3)
+        piped = self.lapidar("parcel", "make", "--without-lapidar", "--to", self.folder, code=3)
         self.assertIn("is a folder", piped.stderr)
         out = subprocess.run(
-            [PROGRAM, "parcel", "make", "--to", "-"], cwd=made, env=self.variables, capture_output=True
+            [PROGRAM, "parcel", "make", "--without-lapidar", "--to", "-"],
+            cwd=made,
+            env=self.variables,
+            capture_output=True,
         )
         self.assertEqual(out.stdout, first)
 
@@ -173,7 +177,7 @@ class RoundTrip(OfKiln):
         (self.project / "lapidar.toml").write_text('[conditions]\nenv-file = "secrets.conf"\n')
         (self.project / "ä long name.txt").write_text("x")
         (self.project / "odd").symlink_to("/etc/passwd")
-        said = self.lapidar("parcel", "make", "--with-project", "--to", self.parcel).stderr
+        said = self.lapidar("parcel", "make", "--without-lapidar", "--with-project", "--to", self.parcel).stderr
         self.assertIn(".env is not in it", said)
         self.assertIn("secrets.conf is not in it", said)
         self.assertIn("odd is not in it: its target lies outside", said)
@@ -196,10 +200,10 @@ class RoundTrip(OfKiln):
         path.chmod(0o644)
         path.write_bytes(b"x" * path.stat().st_size)
         os.utime(path, ns=(10**18, 10**18))
-        self.assertIn("is not what it must be", self.fails("parcel", "make", "--to", self.parcel))
+        self.assertIn("is not what it must be", self.fails("parcel", "make", "--without-lapidar", "--to", self.parcel))
         self.assertFalse(self.parcel.exists())
         path.unlink()
-        self.assertIn("The cache lacks", self.fails("parcel", "make", "--to", self.parcel))
+        self.assertIn("The cache lacks", self.fails("parcel", "make", "--without-lapidar", "--to", self.parcel))
 
 
 class _Nobody:
@@ -761,3 +765,70 @@ def served(folder: Path) -> Iterator[str]:
 
 class _Quiet(http.server.SimpleHTTPRequestHandler):
     def log_message(self, *words: object) -> None: ...
+
+
+ANALYSIS = "import sherdlib, math, json\njson.dump([math.sin(x) for x in range(50)], open('sines.json', 'w'))\nprint('fired', sherdlib.VERSION)\n"
+
+
+class WithoutLapidar(Case):
+    """A machine that has a static shell and tar, and nothing else: no Python, no network, no C library."""
+
+    own_cache = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        venv = self.environment(wheel(self.folder, "sherdlib"))
+        (self.project / "analysis.py").write_text(ANALYSIS)
+        (self.project / "lapidar.toml").write_text('[conditions]\nenv = ["KILN=it\'s $HOME \\"hot\\""]\n')
+        self.lapidar("capture", venv)
+        self.lapidar("restore")
+        self.lapidar("record", "kilns", "--", "python", "analysis.py")
+        self.made = (self.project / "sines.json").read_bytes()
+        self.bare = bare_root(self, self.folder / "bare")
+        for name in ("tar", "mv", "rm"):
+            (self.bare / "bin" / name).symlink_to("busybox")
+        (self.bare / "home" / "a folder").mkdir()
+
+    def test_ready_to_run(self) -> None:
+        to = self.bare / "home" / "ready.tar.gz"
+        words = ("parcel", "make", "--ready", "--with-project", "--with-results", "--to")
+        self.lapidar(*words, to)
+        self.lapidar(*words, self.folder / "again.tar.gz")
+        self.assertEqual((self.folder / "again.tar.gz").read_bytes(), to.read_bytes())
+        self.assertEqual(run_in(self.bare, "sh", "-c", "tar xzf /home/ready.tar.gz -C '/home/a folder'"), "")
+        self.assertEqual(run_in(self.bare, "sh", "/home/a folder/project/run").strip(), "fired 1.0")
+        self.assertEqual((self.bare / "home/a folder/project/project/sines.json").read_bytes(), self.made)
+        (self.bare / "home/a folder/project").rename(self.bare / "home/moved")
+        said = run_in(self.bare, "sh", "/home/moved/run", "python", "-c", "import os; print(os.environ['KILN'])")
+        self.assertEqual(said.strip(), 'it\'s $HOME "hot"')
+        self.assertEqual(run_in(self.bare, "sh", "-c", "cd /home/moved; sh run sh -c 'exit 7' || echo $?").strip(), "7")
+        self.lapidar("parcel", "make", "--ready", "--to", self.folder / "bare.tar.gz")
+        with tarfile.open(self.folder / "bare.tar.gz") as archive:
+            self.assertNotIn("project/project/analysis.py", archive.getnames())
+
+    def test_opened_by_what_is_in_it(self) -> None:
+        to = self.bare / "home" / "a folder" / "it.parcel.tar"
+        self.lapidar("parcel", "make", "--with-project", "--with-results", "--to", to)
+        first = to.read_bytes()
+        self.lapidar("parcel", "make", "--with-project", "--with-results", "--to", to)
+        self.assertEqual(to.read_bytes(), first)
+        own = "'/home/a folder/parcel/lapidar/env/bin/lapidar'"
+        script = f"""cd "/home/a folder" && mkdir parcel && tar xf it.parcel.tar -C parcel && sh parcel/open.sh /home/new/kilns
+export LAPIDAR_CACHE=/home/new/cache; cd /home/new/kilns
+{own} rerun && {own} check --live && {own} check --deep"""
+        said = run_in(self.bare, "sh", "-c", script)
+        self.assertIn("kilns: nothing differs (identical)", said)
+        self.assertIn("0 of them from outside the environment", said)
+        self.assertEqual((self.bare / "home/new/kilns/lapidar.lock").read_bytes(), self.lock.read_bytes())
+        # By somebody who is not root, where the parcel can only be read.
+        (self.bare / "home/user").mkdir()
+        os.chown(self.bare / "home/user", 4321, 4321)
+        script = (
+            "LAPIDAR_CACHE=/home/user/cache sh '/home/a folder/parcel/open.sh' /home/user/kilns && ls /home/user/kilns"
+        )
+        (self.bare / "home/a folder/parcel/lapidar").rename(self.bare / "home/away")
+        (self.bare / "bin/su").symlink_to("busybox")
+        (self.bare / "etc/passwd").write_text("potter:x:4321:4321::/home/user:/bin/sh\n")
+        said = run_in(self.bare, "su", "potter", "-c", script)
+        self.assertIn("analysis.py", said)
+        self.assertTrue((self.bare / "home/user/kilns/.lapidar/env/bin/python").exists())

@@ -27,6 +27,7 @@ ORDER = (
     "results",
     "changes",
     "parcels",
+    "exchange",
     "languages.*",
     "flows",
 )

@@ -27,6 +27,7 @@ Look after the package cache.
             any
   prune     remove what no snapshot of the history and no known project needs; nothing as long as any of that cannot
             be read
+  holds     tell which snapshots and projects have a package, a library or a file, as after a security notice
   forget    take the bytes of a file out for good, and say which analyses cannot be run again without it"""
 
 EXAMPLES = """\
@@ -35,13 +36,21 @@ examples:
   lapidar cache audit
   lapidar cache prune --dry-run
   lapidar cache prune --history-days 365    keep a year of history: drop snapshots captured before
+  lapidar cache holds 'urllib3<2.2'         who has such a version
+  lapidar cache holds libssl.so.3
   lapidar cache forget private/people.csv   its bytes must not be kept
   lapidar cache prune --give-up 3fe0a1      drop a snapshot whose project is gone for good"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("action", choices=["summary", "audit", "prune", "forget"])
-    parser.add_argument("what", nargs="?", metavar="FILE|DIGEST", help="forget: the file whose bytes are to go")
+    parser.add_argument("action", choices=["summary", "audit", "prune", "holds", "forget"])
+    parser.add_argument(
+        "what",
+        nargs="?",
+        metavar="WHAT",
+        help="forget: the file, or its digest, whose bytes are to go; holds: a name, with a range of versions or "
+        "without, or a digest",
+    )
     parser.add_argument("--dry-run", action="store_true", help="prune: only tell what would be removed")
     parser.add_argument(
         "--history-days",
@@ -60,10 +69,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    actions = {"summary": _summary, "audit": _audit, "prune": _prune, "forget": _forget}
-    if (session.options.what is not None) != (session.options.action == "forget"):
+    actions = {"summary": _summary, "audit": _audit, "prune": _prune, "holds": _holds, "forget": _forget}
+    action = session.options.action
+    if (session.options.what is not None) != (action in ("forget", "holds")):
         raise LapidarError(
-            "`forget` takes a file or a digest, and the others take nothing", remedy="lapidar cache forget FILE"
+            "`forget` takes a file or a digest, `holds` a name or a digest, and the others take nothing",
+            remedy=f"lapidar cache {'holds NAME' if action == 'holds' else 'forget FILE'}",
         )
     return actions[session.options.action](session)
 
@@ -80,6 +91,30 @@ def _forget(session: Session) -> int:
     view.line(f"The bytes {found.sha256[:12]} {there} no record will keep them again.")
     for name in found.analyses:
         view.line(f"  {name}: cannot be run again, unless the file lies in the project", "warn")
+    return ExitCode.DONE
+
+
+def _holds(session: Session) -> int:
+    from lapidar.core.flows.holding import holders
+
+    view, asked = session.view, session.options.what
+    found = holders(session.cache(), asked)
+    if view.json:
+        view.object(found)
+        return ExitCode.DONE
+    if not found:
+        view.line(f"No snapshot that this cache knows has {asked}.")
+        return ExitCode.DONE
+    rows = [
+        [
+            one.snapshot[7:19],
+            one.what,
+            f"{one.current} of {len(one.lockfiles)}",
+            human_path(one.lockfiles[0]) if one.lockfiles else "",
+        ]
+        for one in found
+    ]
+    view.table(["snapshot", "has", "lockfiles that hold it now", "lockfile"], rows, right=(2,))
     return ExitCode.DONE
 
 

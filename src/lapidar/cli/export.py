@@ -10,16 +10,22 @@ from lapidar.cli.view import human_path
 
 DESCRIPTION = """\
 Write what a lockfile says of packages in a form that other programs read: the standard pylock.toml, a
-requirements-style list with digests, or a table (CSV) of the packages of every language. What has no place in a form is
-said; the lockfile stays what counts."""
+requirements-style list with digests, a table (CSV) of the packages of every language, a bill of materials (CycloneDX
+1.6). What has no place in a form is said; the lockfile stays what counts."""
 
 EXAMPLES = """\
 examples:
   lapidar export pylock                        into pylock.toml
   lapidar export table                         also of R: name, version, digests
-  lapidar export requirements --to -           to standard output"""
+  lapidar export requirements --to -           to standard output
+  lapidar export bom                           components, digests, licences, who needs whom"""
 
-_FILES = {"pylock": "pylock.toml", "requirements": "pinned-packages.txt", "table": "packages.csv"}
+_FILES = {
+    "pylock": "pylock.toml",
+    "requirements": "pinned-packages.txt",
+    "table": "packages.csv",
+    "bom": "bom.json",
+}
 _OF_PYTHON = ("pylock", "requirements")
 
 
@@ -39,7 +45,13 @@ def run(session: Session) -> int:
     only = "python" if options.form in _OF_PYTHON else ""
     if only:
         export.require_packages_of(snapshot, only)
-    if options.form == "table":
+    if options.form == "bom":
+        from lapidar.core.declaring import reading
+        from lapidar.core.exchange import bom
+
+        name = reading.read(session.place).name or session.place.root.name
+        text = bom.render(snapshot, session.cache_if_any(create=False), name)
+    elif options.form == "table":
         text = export.table(snapshot)
     elif options.form == "pylock":
         text = pylock.render(snapshot)
@@ -47,7 +59,8 @@ def run(session: Session) -> int:
         text, without = listed.render(snapshot)
         if without:
             view.warn(f"no digest of a file is known for {', '.join(without)}")
-    view.warn(f"it has no place for {', '.join(export.has_no_place(snapshot, only))}")
+    if options.form != "bom":
+        view.warn(f"it has no place for {', '.join(export.has_no_place(snapshot, only))}")
     if options.to == "-":
         if view.json:
             view.object({"form": options.form, "text": text, "packages": len(snapshot.packages)})

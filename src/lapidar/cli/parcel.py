@@ -6,6 +6,7 @@ import argparse
 import os
 import sys
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -42,6 +43,7 @@ examples:
   lapidar parcel make --with-project --with-results    all of it: to open, restore and rerun elsewhere
   lapidar parcel make --since kilns-3fe0a1c2b4d5.parcel.tar    only what whoever has that one lacks
   lapidar parcel make --to - | ssh cluster 'cat > kilns.parcel.tar'
+  lapidar parcel make --ready --with-project --with-results    to unpack with tar, and run with sh
   lapidar parcel show kilns.parcel.tar
   lapidar parcel open kilns.parcel.tar --into kilns
   lapidar restore --from kilns.parcel.tar              of a project that has the lockfile already
@@ -64,6 +66,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--with-results", action="store_true", help="make, send: also records, inputs and results")
     parser.add_argument(
         "--with-project", action="store_true", help="make, send: also what version control has or would take"
+    )
+    parser.add_argument(
+        "--without-lapidar",
+        action="store_true",
+        help="make: leave out Lapidar itself, with which a machine that has neither it nor Python opens the parcel",
+    )
+    parser.add_argument(
+        "--ready",
+        action="store_true",
+        help="make: instead a packed tar in which the environment lies as it is used, with a script that runs in it: "
+        "for tar and sh alone",
     )
     parser.add_argument(
         "--since",
@@ -100,7 +113,11 @@ def _make(session: Session) -> int:
         raise LapidarError("A parcel is nothing for a terminal", remedy="Name a file with --to, or pipe it on.")
     with cache.in_use():
         gathered = _gathered(session, cache, snapshot)
+        if options.ready:
+            return _make_ready(session, cache, gathered)
         known = parcel.known_of(place, cache, options.since, view.reporter()) if options.since else {}
+        if not options.without_lapidar:
+            gathered = _with_itself(session, cache, gathered)
         default = place.root / f"{place.root.name}-{snapshot.snapshot[7:19]}{parcel.SUFFIX}"
         target = session.path("to") or default
         out = sys.stdout.buffer if to_stdout else Path(os.path.abspath(target))
@@ -152,6 +169,38 @@ def _gathered(session: Session, cache: Cache, snapshot: Snapshot) -> Gathered:
     if gathered.analyses:
         view.note(f"With the results of {', '.join(one.name for one in gathered.analyses)}.")
     return gathered
+
+
+def _with_itself(session: Session, cache: Cache, gathered: Gathered) -> Gathered:
+    """What goes along, and Lapidar with it; where its own environment cannot be captured, without."""
+    from lapidar.core.flows.ready import ITSELF, OPEN_SCRIPT, README, itself
+
+    try:
+        own = itself(cache, session.view.reporter())
+    except LapidarError as error:
+        session.view.warn(f"Lapidar itself does not go along: {error}")
+        return gathered
+    beside: dict[str, tuple[bytes | Path, bool]] = {
+        "README.txt": (README.encode(), False),
+        "open.sh": (OPEN_SCRIPT.encode(), True),
+        ITSELF: (own, False),
+    }
+    return replace(gathered, content=replace(gathered.content, beside=beside))
+
+
+def _make_ready(session: Session, cache: Cache, gathered: Gathered) -> int:
+    from lapidar.core.flows.ready import write_ready
+
+    view, place = session.view, session.place
+    target = session.path("to") or place.root / f"{place.root.name}-{gathered.snapshot.snapshot[7:19]}.tar.gz"
+    size = write_ready(place, cache, gathered, Path(os.path.abspath(target)), view.reporter())
+    if view.json:
+        view.object({"file": str(target), "bytes": size, "snapshot": gathered.snapshot.snapshot})
+        return ExitCode.DONE
+    view.line(f"Wrote {human_path(target)}: {human_bytes(size)}", "good")
+    runs = "[COMMAND]" if gathered.analyses and gathered.project else "COMMAND"
+    view.note(f"Elsewhere: tar xzf {target.name}; sh {gathered.content.name}/run {runs}")
+    return ExitCode.DONE
 
 
 # ---- open, show, verify

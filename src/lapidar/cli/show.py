@@ -31,9 +31,10 @@ examples:
   lapidar show libraries libssl.so.3
   lapidar show results
   lapidar show results kilns
+  lapidar show licences
   lapidar show --graph"""
 
-LAYERS = ("runtime", "packages", "remainder", "libraries", "tools", "conditions", "results")
+LAYERS = ("runtime", "packages", "remainder", "libraries", "tools", "conditions", "results", "licences")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -52,6 +53,9 @@ def run(session: Session) -> int:
         show_results.show(session, options.name)
         return ExitCode.DONE
     snapshot = session.snapshot()
+    if options.layer == "licences":
+        _licences(session, snapshot)
+        return ExitCode.DONE
     if options.name and options.layer not in ("packages", "libraries"):
         raise LapidarError(f"The layer {options.layer} has no names", remedy="lapidar show packages NAME")
     if options.graph:
@@ -267,3 +271,19 @@ def _remainder(snapshot: Snapshot, view: View) -> None:
         view.line(f"{human_count(rest.files, 'file')} of no package, {human_bytes(rest.bytes)}:")
         for path in rest.paths:
             view.line(f"  {path}")
+
+
+def _licences(session: Session, snapshot: Snapshot) -> None:
+    """Whose licence is what, as each says it of itself."""
+    from lapidar.core.flows.licences import licences
+
+    view = session.view
+    found = licences(snapshot, session.cache())
+    if view.json:
+        view.object(found)
+        return
+    rows = [[one.name, one.version, one.licence or "not said", one.what] for one in found]
+    view.table(["name", "version", "licence", "what it is"], rows)
+    unknown = sum(not one.licence for one in found)
+    if unknown:
+        view.note(f"Of {unknown} nothing says a licence that goes along: look where it came from.")

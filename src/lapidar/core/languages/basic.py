@@ -149,6 +149,10 @@ class BasicCapturing:
         """None: nothing of it needs system libraries."""
         return iter(())
 
+    def licence_of(self, tree: Tree, cache: Cache) -> str:
+        """Nothing is said."""
+        return ""
+
 
 class BasicInventory:
     """Everything of `lapidar.core.languages.protocol.Inventory` but its `language`, `prefix`, `process`, `drafts` and
@@ -238,6 +242,7 @@ class BasicLanguage:
     variables = Variables()
     declaration_files: tuple[str, ...] = ()
     source_suffixes: tuple[str, ...] = ()
+    package_urls: str = "generic"
     interpreters: tuple[str, ...] = ()
     installers: tuple[str, ...] = ()
     checking: BasicChecking = BasicChecking()

@@ -363,6 +363,13 @@ class Capturing(Protocol):
     def files_of(self, parts: LanguageParts, cache: Cache) -> Iterator[ObjectFile]:
         """The files of records that may need system libraries, out of the cache."""
 
+    def licence_of(self, tree: Tree, cache: Cache) -> str:
+        """What a package says of its licence, in its own metadata; "" where it says nothing.
+
+        Args:
+            tree: of the package.
+        """
+
 
 class LayingOut(Protocol):
     """From records to the files of an environment. Asked by `restored/assemble.py`."""
@@ -553,6 +560,7 @@ class Language(Protocol):
         title: as people write it.
         variables: those that its interpreters heed.
         source_suffixes: what the names of its source files end in.
+        package_urls: the type of the URLs of its packages (purl-spec).
         installers: programs that install packages into the environment that they belong to.
         interpreters: the programs that run such a file, as one types them; the first is the usual one.
         declaration_files: the names of its standard files in which a project may declare things.
@@ -568,6 +576,8 @@ class Language(Protocol):
     def declaration_files(self) -> tuple[str, ...]: ...
     @property
     def source_suffixes(self) -> tuple[str, ...]: ...
+    @property
+    def package_urls(self) -> str: ...
     @property
     def installers(self) -> tuple[str, ...]: ...
     @property

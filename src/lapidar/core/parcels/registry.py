@@ -260,9 +260,10 @@ class Registry:
         self, method: str, url: str, headers: Mapping[str, str] | None = None, body: bytes | None = None
     ) -> Answer:
         """Ask; where a token is wanted, or has run out, get one and ask again."""
-        answer = self._client.ask(method, url, {**(headers or {}), **self.headers(url)}, body)
-        if answer.status == 401 and self._is_here(url) and self.renew(answer.headers):
+        for _ in range(_TRIES):
             answer = self._client.ask(method, url, {**(headers or {}), **self.headers(url)}, body)
+            if answer.status != 401 or not self._is_here(url) or not self.renew(answer.headers):
+                break
         if answer.status in (401, 403):
             raise self.refused(url, answer.status)
         return answer

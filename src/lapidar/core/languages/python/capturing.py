@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import LINK
+from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.languages.protocol import Located, ObjectFile, ObserveOptions
 from lapidar.core.languages.python import inventory, placing, probe
 from lapidar.core.languages.python.inventory import PythonInventory
 from lapidar.core.languages.python.locate import locate, refuse
 from lapidar.core.languages.python.scope import choose_used
+from lapidar.core.languages.python.standards import layout, metadata
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import LanguageParts
 
-__all__ = ["choose_used", "files_of", "locate", "observe", "refuse"]
+__all__ = ["choose_used", "files_of", "licence_of", "locate", "observe", "refuse"]
 
 
 def observe(located: Located, place: Place, options: ObserveOptions) -> PythonInventory:
@@ -26,6 +27,14 @@ def observe(located: Located, place: Place, options: ObserveOptions) -> PythonIn
         skip_outside=options.skip_outside,
         short_cuts=options.short_cuts,
     )
+
+
+def licence_of(tree: Tree, cache: Cache) -> str:
+    """What a distribution says of its licence."""
+    for entry in tree:
+        if layout.is_metadata(entry.path) and entry.path.endswith(("/METADATA", "/PKG-INFO")):
+            return metadata.licence(cache.read(entry).decode("utf-8", "replace"))
+    return ""
 
 
 def files_of(parts: LanguageParts, cache: Cache) -> Iterator[ObjectFile]:

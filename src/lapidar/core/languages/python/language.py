@@ -46,6 +46,7 @@ class Python:
         unheld=("torch", "jax", "jaxlib", "tensorflow", "tensorflow-cpu", "onnxruntime"),
     )
     declaration_files = ("pyproject.toml",)
+    package_urls = "pypi"
     source_suffixes = (".py", ".ipynb")
     interpreters = ("python", "python3")
     installers = ("pip", "pip3")

@@ -5,21 +5,29 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import LINK
+from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.languages.protocol import Located, ObjectFile, ObserveOptions
-from lapidar.core.languages.r import inventory, placing, probe
+from lapidar.core.languages.r import description, inventory, placing, probe
 from lapidar.core.languages.r.inventory import RInventory
 from lapidar.core.languages.r.locate import locate, refuse
 from lapidar.core.languages.r.scope import choose_used
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import LanguageParts
 
-__all__ = ["choose_used", "files_of", "locate", "observe", "refuse"]
+__all__ = ["choose_used", "files_of", "licence_of", "locate", "observe", "refuse"]
 
 
 def observe(located: Located, place: Place, options: ObserveOptions) -> RInventory:
     """What is there."""
     return inventory.observe(probe.ask(located.interpreter, place.root), place, full_runtime=options.full_runtime)
+
+
+def licence_of(tree: Tree, cache: Cache) -> str:
+    """What a package says of its licence; the file that it refers to is not read."""
+    for entry in tree:
+        if entry.path == description.FILE_NAME:
+            return " ".join(description.parse(cache.read(entry)).fields.get("License", "").split())
+    return ""
 
 
 def files_of(parts: LanguageParts, cache: Cache) -> Iterator[ObjectFile]:

@@ -52,6 +52,7 @@ class R:
         given=(("R_BATCH_OPTIONS", "--no-restore-data"),),
     )
     declaration_files = ("DESCRIPTION",)
+    package_urls = "cran"
     source_suffixes = (".R", ".r", ".Rmd", ".rmd", ".qmd", ".Rnw", ".rnw")
     interpreters = ("Rscript", "R")
     installers: tuple[str, ...] = ()

@@ -70,6 +70,25 @@ class Metadata:
         return cls(canonicalize_name(name), version, requires, extras, requires_python)
 
 
+_CLASSIFIER = "License :: OSI Approved :: "
+_LONGEST_LICENCE = 80
+
+
+def licence(text: str) -> str:
+    """What a METADATA or PKG-INFO says of the licence: the expression (PEP 639), else the field where it is no whole
+    text, else the classifiers; "" for nothing."""
+    from packaging.metadata import parse_email
+
+    headers, _ = parse_email(text.partition("\n\n")[0] + "\n\n")
+    if told := headers.get("license_expression", "").strip():
+        return told
+    told = " ".join(headers.get("license", "").split())
+    if told and len(told) <= _LONGEST_LICENCE and told.lower() not in ("unknown", "other"):
+        return told
+    named = [one.removeprefix(_CLASSIFIER) for one in headers.get("classifiers", ()) if one.startswith(_CLASSIFIER)]
+    return ", ".join(named)
+
+
 def applies(requirement: Requirement, marker_environment: Mapping[str, str], extra: str = "") -> bool:
     """Whether a requirement holds.
 

@@ -1,0 +1,1 @@
+"""Others' open forms of what a snapshot is: a bill of materials."""

@@ -1,0 +1,84 @@
+"""What a snapshot is in others' forms: a bill of materials, licences; and who holds what."""
+
+from __future__ import annotations
+
+import json
+
+from cyclonedx.schema import SchemaVersion
+from cyclonedx.validation.json import JsonStrictValidator
+
+from lapidar.core.records import lockfile
+from support import Case, wheel
+
+HEAD = "Metadata-Version: 2.4\nName: {}\nVersion: 1.0\n"
+OSI = "Classifier: License :: OSI Approved :: "
+
+
+class Given(Case):
+    own_cache = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        told = {
+            "spdx": "License-Expression: MIT OR Apache-2.0\nRequires-Dist: plain>=1\n",
+            "plain": "License: BSD-3-Clause\n",
+            "whole": "License: " + "All of a long text that somebody pasted there. " * 3 + f"\n{OSI}MIT License\n",
+            "both": f"{OSI}MIT License\n{OSI}ISC License (ISCL)\n",
+            "odd": "License: Potters' Own, see <kiln> & \u00e4\n",
+            "silent": "License: UNKNOWN\n",
+        }
+        wheels = [
+            wheel(
+                self.folder, name, files={f"{name}.py": b"", f"{name}-1.0.dist-info/METADATA": HEAD.format(name) + text}
+            )
+            for name, text in told.items()
+        ]
+        self.venv = self.environment(*wheels)
+        for name, text in told.items():  # a made-up wheel has its own metadata
+            found = next(self.venv.rglob(f"{name}-1.0.dist-info")) / "METADATA"
+            found.write_text(HEAD.format(name) + text)
+        self.lapidar("capture", self.venv)
+
+    def test_licences(self) -> None:
+        found = {one["name"]: one["licence"] for one in self.json("show", "licences")}
+        self.assertEqual(found["spdx"], "MIT OR Apache-2.0")
+        self.assertEqual(found["plain"], "BSD-3-Clause")
+        self.assertEqual(found["whole"], "MIT License")
+        self.assertEqual(found["both"], "MIT License, ISC License (ISCL)")
+        self.assertEqual((found["silent"], found["libc6"]), ("", ""))
+        self.assertIn("not said", self.lapidar("show", "licences").stdout)
+
+    def test_a_bill_of_materials(self) -> None:
+        self.lapidar("export", "bom")
+        text = (self.project / "bom.json").read_text()
+        self.assertIsNone(JsonStrictValidator(SchemaVersion.V1_6).validate_str(text))
+        told = json.loads(text)
+        by_name = {one["name"]: one for one in told["components"]}
+        snapshot = lockfile.read(self.lock)
+        self.assertEqual(by_name["spdx"]["purl"], "pkg:pypi/spdx@1.0")
+        self.assertEqual(by_name["spdx"]["licenses"], [{"expression": "MIT OR Apache-2.0"}])
+        self.assertEqual(by_name["odd"]["licenses"][0]["license"]["name"], "Potters' Own, see <kiln> & \u00e4")
+        self.assertNotIn("licenses", by_name["silent"])
+        libc = next(one for one in snapshot.libraries if one.soname == "libc.so.6")
+        self.assertEqual(by_name["libc.so.6"]["hashes"], [{"alg": "SHA-256", "content": libc.sha256}])
+        self.assertIn("pkg:deb/libc6@", by_name["libc.so.6"]["purl"])
+        needs = {one["ref"]: one.get("dependsOn", []) for one in told["dependencies"]}
+        self.assertEqual(needs["python/spdx"], ["python/plain"])
+        self.lapidar("export", "bom", "--to", "again.json")
+        self.assertEqual((self.project / "again.json").read_text(), text)
+        self.lapidar("export", "bom", "--to", "-", "--cache", self.folder / "none")
+
+    def test_who_holds_it(self) -> None:
+        first = lockfile.read(self.lock).snapshot
+        for asked in ("spdx", "spdx<2", "SPDX == 1.0", "libc.so.6", "libc6", "cpython"):
+            self.assertEqual([one["snapshot"] for one in self.json("cache", "holds", asked)], [first], asked)
+        for asked in ("spdx>1", "nothing", "0" * 20):
+            self.assertEqual(self.json("cache", "holds", asked), [])
+        package = next(one for one in lockfile.read(self.lock).packages if one.name == "spdx")
+        (found,) = self.json("cache", "holds", package.tree)
+        self.assertEqual((found["what"], found["current"], found["lockfiles"]), ("spdx 1.0", 1, [str(self.lock)]))
+        self.lock.unlink()
+        (found,) = self.json("cache", "holds", "spdx")
+        self.assertEqual(found["current"], 0)
+        self.assertIn("is no name, no range", self.fails("cache", "holds", "<<<"))
+        self.assertIn("`holds` a name", self.fails("cache", "holds"))
