@@ -412,7 +412,7 @@ def _in_no_project(error: LapidarError, options: argparse.Namespace) -> LapidarE
 
 
 def _explain(error: Exception, view: View, options: argparse.Namespace) -> int:
-    from lapidar.core.errors import LapidarError, from_os_error
+    from lapidar.core.errors import LapidarError, NoSpace, from_os_error
 
     if options.debug:
         import traceback
@@ -428,7 +428,8 @@ def _explain(error: Exception, view: View, options: argparse.Namespace) -> int:
     if getattr(options, "fetch", True) is False:  # the same command brings what it lacks
         again = shlex.join(["lapidar", *sys.argv[1:], "--fetch"])
         error.remedy = error.remedy.replace("lapidar restore --fetch", again)
-    view.error(_in_no_project(error, options) if options.command in _OF_PROJECTS else error)
+    asks_project = options.command in _OF_PROJECTS and not getattr(options, "source", None)
+    view.error(_in_no_project(error, options) if asks_project and not isinstance(error, NoSpace) else error)
     return ExitCode.FAILED
 
 

@@ -27,6 +27,7 @@ examples:
   lapidar restore --leave-out report
   lapidar restore --fetch
   lapidar restore --from kilns.parcel.tar
+  lapidar restore --near --from /shared/kilns.parcel.tar
   lapidar restore --libraries host
   lapidar restore --snapshot 5f1c2a        from the history, by the beginning of its identity"""
 
@@ -47,6 +48,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     groups = parser.add_mutually_exclusive_group()
     groups.add_argument("--group", action="append", metavar="G", help="of the groups only this one (may be repeated)")
     groups.add_argument("--leave-out", action="append", metavar="G", help="all groups but this one (may be repeated)")
+    parser.add_argument(
+        "--near",
+        metavar="DIR",
+        nargs="?",
+        const="",
+        help="into a folder of this node (without DIR: LAPIDAR_NEAR, else that for temporary files), once for all "
+        "processes of a user; `run --near` and `run --from` use it",
+    )
     parser.add_argument(
         "--from",
         dest="source",
@@ -75,6 +84,8 @@ def run(session: Session) -> int:
     from lapidar.core.records import selection
 
     options, view = session.options, session.view
+    if options.near is not None:
+        return _near(session)
     brings = options.fetch or options.source
     place, cache = session.place, session.cache(create=brings and not options.dry_run)
     stores = _stores(session)
@@ -208,3 +219,26 @@ def _bring(session: Session, snapshot: Snapshot, stores: Sequence[Parcel]) -> No
         session.view.warn(sentence)
     if fetched.packages:
         session.view.note(f"Fetched {human_count(len(fetched.packages), 'package')}: {', '.join(fetched.packages)}")
+
+
+def _near(session: Session) -> int:
+    """Into a folder of this node, out of a parcel or out of the cache."""
+    from lapidar.core.errors import LapidarError
+    from lapidar.core.flows.near import Near, near_folder, placed, placed_from_cache
+
+    options, view = session.options, session.view
+    if options.into or options.snapshot or options.lock:
+        raise LapidarError(
+            "--near takes the project's lockfile, or what --from names", remedy="lapidar restore --near --from FILE"
+        )
+    near, reporter = Near(near_folder(session.path("near"))), view.reporter()
+    if options.source:
+        found = placed(near, session.place, options.source, reporter)
+    else:
+        found = placed_from_cache(near, session.place, session.cache(), reporter)
+    if view.json:
+        view.object({"environment": str(found)})
+        return ExitCode.DONE
+    view.line(f"On this node: {human_path(found)}", "good")
+    view.note(f"Use it with: lapidar run {f'--from {options.source}' if options.source else '--near'} COMMAND")
+    return ExitCode.DONE

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import functools
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lapidar.cli.main import Session
@@ -20,11 +21,23 @@ are its own. A line on standard error says what acts on numbers, where that is n
 EXAMPLES = """\
 examples:
   lapidar run python analysis.py
-  lapidar run -- python -c 'import numpy; print(numpy.__version__)'"""
+  lapidar run -- python -c 'import numpy; print(numpy.__version__)'
+  lapidar run --from /shared/kilns.parcel.tar -- python analysis.py    on many nodes: each reads one file, once"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--env", metavar="DIR", help="the restored environment (default: PROJECT/.lapidar/env)")
+    parser.add_argument(
+        "--from",
+        dest="source",
+        metavar="FILE|ADDRESS",
+        help="in the environment of a parcel: it is placed in a folder of this node, once for all processes of a user",
+    )
+    parser.add_argument(
+        "--near",
+        action="store_true",
+        help="in an environment of the project's lockfile in a folder of this node, placed likewise from the cache",
+    )
     parser.add_argument("words", nargs=argparse.REMAINDER, metavar="COMMAND ...", help="what to run")
 
 
@@ -36,9 +49,26 @@ def run(session: Session) -> int:
     if not words:
         raise LapidarError("There is no command to run", remedy="For example: lapidar run python analysis.py")
     there = functools.partial(session.cache_if_any, create=False)
-    ready = prepare(session.place, words, session.path("env"), cache=there)
+    ready = prepare(session.place, words, _near(session) or session.path("env"), cache=there)
     _tell(ready, session.view)
     return ready.become()
+
+
+def _near(session: Session) -> Path | None:
+    """An environment in a folder of this node, where one is meant."""
+    from lapidar.core.errors import LapidarError
+
+    options = session.options
+    if not options.source and not options.near:
+        return None
+    if options.env or (options.source and options.near):
+        raise LapidarError("Two environments are named", remedy="Name one: with --env, with --from, or with --near.")
+    from lapidar.core.flows.near import Near, near_folder, placed, placed_from_cache
+
+    near = Near(near_folder(None))
+    if options.source:
+        return placed(near, session.place, options.source, session.view.reporter())
+    return placed_from_cache(near, session.place, session.cache(), session.view.reporter())
 
 
 def _tell(ready: Run, view: View) -> None:

@@ -1,0 +1,236 @@
+"""Near: environments in a folder of this node, each made once for all processes of a user, by reading one large file in
+sequence instead of many small ones: what the parallel file system of a cluster wants.
+
+The folder is the user's alone, and has a cache of its own. Whoever runs in an environment holds a lock on it for as
+long as the process lives, across what it becomes; an environment that nobody holds and nobody used for long is removed.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import hashlib
+import os
+import shutil
+import stat
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lapidar.core import atomic, sealed
+from lapidar.core.errors import NoSpace, TargetRefused
+from lapidar.core.place import Place
+from lapidar.core.progress import Progress
+
+if TYPE_CHECKING:  # who runs in one that is there is not to load what makes it
+    from lapidar.core.cache.store import Cache
+
+__all__ = ["Near", "near_folder", "placed", "placed_from_cache"]
+
+_UNUSED_DAYS = 14
+_LEAST_FREE = 0.1  # of the disk: below it the longest unused goes
+_PLACING = "placing.lock"
+_DAY_SECONDS = 86_400
+
+
+def near_folder(named: Path | None) -> Path:
+    """The folder of this user on this node, made where it is not there.
+
+    Args:
+        named: where; without it `LAPIDAR_NEAR`, else the folder for temporary files.
+
+    Raises:
+        TargetRefused: somebody else made it, others may write it, or nothing may be executed there.
+    """
+    base = named or Path(os.environ.get("LAPIDAR_NEAR") or tempfile.gettempdir())
+    if not base.is_dir():
+        raise TargetRefused(f"There is no folder {base} on this node", remedy="Name one with LAPIDAR_NEAR or --near.")
+    folder = base / f"lapidar-{os.getuid()}"
+    try:
+        folder.mkdir(mode=0o700)
+    except FileExistsError:
+        pass
+    status = os.lstat(folder)
+    if not stat.S_ISDIR(status.st_mode) or status.st_uid != os.getuid() or status.st_mode & 0o077:
+        raise TargetRefused(
+            f"{folder} is not yours alone",
+            why="somebody else made it, or others may look into it or write it",
+            remedy="Name another folder with --near DIR or LAPIDAR_NEAR.",
+        )
+    if os.statvfs(folder).f_flag & os.ST_NOEXEC:
+        raise TargetRefused(
+            f"Nothing may be executed in {base}",
+            why="it is mounted so (noexec)",
+            remedy="Name another folder with --near DIR or LAPIDAR_NEAR.",
+        )
+    return folder
+
+
+@dataclass(frozen=True, slots=True)
+class Near:
+    """The environments in such a folder.
+
+    Args:
+        folder: see `near_folder`.
+    """
+
+    folder: Path
+
+    # ---- what is known without opening a parcel
+
+    def _note(self, file: Path) -> Path:
+        status = file.stat()
+        key = f"{file.resolve()}\n{status.st_ino} {status.st_size} {status.st_mtime_ns}"
+        return self.folder / "known" / hashlib.sha256(key.encode("utf-8", "surrogateescape")).hexdigest()
+
+    def known(self, file: Path) -> str:
+        """The snapshot that the parcel in a file is of, where it was opened here before and is as it was; else ""."""
+        try:
+            return (sealed.read(self._note(file)) or b"").decode("ascii", "replace")
+        except OSError:
+            return ""
+
+    def remember(self, file: Path, snapshot: str) -> None:
+        """Note which snapshot the parcel in a file is of."""
+        note = self._note(file)
+        atomic.make_folder(note.parent)
+        sealed.write(note, snapshot.encode("ascii"))
+
+    # ---- an environment
+
+    def environment(self, snapshot: str) -> Path:
+        """Where the environment of a snapshot lies, or is to."""
+        return self.folder / snapshot.removeprefix("sha256:")[:16] / "env"
+
+    def held(self, snapshot: str) -> Path | None:
+        """The environment of a snapshot, where it is there; this process, and what it becomes, holds it from now on."""
+        found = self.environment(snapshot)
+        try:
+            descriptor = os.open(found.parent / "used", os.O_RDWR)
+        except FileNotFoundError:
+            return None
+        fcntl.flock(descriptor, fcntl.LOCK_SH)
+        if not (found / "lapidar.toml").is_file():  # it was removed just now
+            os.close(descriptor)
+            return None
+        os.utime(descriptor)
+        os.set_inheritable(descriptor, True)
+        return found
+
+    @contextmanager
+    def placing(self) -> Iterator[None]:
+        """One process at a time makes an environment here; the others wait for it."""
+        descriptor = os.open(self.folder / _PLACING, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX)
+            yield
+        finally:
+            os.close(descriptor)
+
+    def made(self, snapshot: str) -> Path:
+        """The environment was made: it is there for all from now on."""
+        used = self.environment(snapshot).parent / "used"
+        used.touch(mode=0o600)
+        found = self.held(snapshot)
+        assert found
+        return found
+
+    def clean(self, keep: str) -> None:
+        """Remove the environments that nobody used for long, and the longest unused while the disk is nearly full; none
+        that somebody runs in.
+
+        Args:
+            keep: a snapshot whose environment stays.
+        """
+        mine = self.environment(keep).parent
+        others = [path.parent for path in self.folder.glob("*/used") if path.parent != mine]
+        others.sort(key=lambda path: (path / "used").stat().st_mtime)
+        for path in others:
+            old = time.time() - (path / "used").stat().st_mtime > _UNUSED_DAYS * _DAY_SECONDS
+            usage = shutil.disk_usage(self.folder)
+            if old or usage.free < usage.total * _LEAST_FREE:
+                _remove_unheld(path)
+
+
+def _remove_unheld(folder: Path) -> None:
+    descriptor = os.open(folder / "used", os.O_RDWR | os.O_CLOEXEC)
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return
+    else:
+        (folder / "used").unlink()  # who comes now makes it anew
+        atomic.remove(folder)
+    finally:
+        os.close(descriptor)
+
+
+def placed(near: Near, place: Place, source: str, reporter: Progress) -> Path:
+    """The environment of a parcel, here on this node; it is made where it is not there.
+
+    Args:
+        place: the project, where its own packages lie.
+        source: a file or an address.
+
+    Raises:
+        LapidarError: the parcel cannot be opened, or the environment not be made.
+    """
+    file = Path(source)
+    is_file = "://" not in source and file.is_file()
+    if is_file and (known := near.known(file)) and (found := near.held(known)):
+        return found
+    from lapidar.core.cache.store import Cache
+    from lapidar.core.flows.parcel import bring_trees, opened_at
+    from lapidar.core.flows.restore import RestoreOptions, restore
+    from lapidar.core.records.lockfile import identity_in
+
+    parcel = opened_at(source, identity_in(place.lockfile)[7:19])
+    snapshot = parcel.snapshot
+    with near.placing():
+        found = near.held(snapshot.snapshot)
+        if found is None:
+            _require_room(near, sum(part.bytes for part in snapshot.parts()))
+            cache = Cache(near.folder / "cache", create=True)
+            with cache.in_use():
+                bring_trees(parcel, cache, [part.tree for part in snapshot.parts()], reporter)
+                restore(place, cache, snapshot, RestoreOptions(into=near.environment(snapshot.snapshot)), reporter)
+            found = near.made(snapshot.snapshot)
+            near.clean(snapshot.snapshot)
+        if is_file:
+            near.remember(file, snapshot.snapshot)
+    return found
+
+
+def placed_from_cache(near: Near, place: Place, cache: Cache, reporter: Progress) -> Path:
+    """The environment of a project's lockfile, here on this node, from the cache that has it.
+
+    Raises:
+        LapidarError: the cache lacks something, or the environment cannot be made.
+    """
+    from lapidar.core.flows.restore import RestoreOptions, restore
+    from lapidar.core.records import lockfile
+
+    snapshot = lockfile.read(place.lockfile)
+    if found := near.held(snapshot.snapshot):
+        return found
+    with near.placing():
+        found = near.held(snapshot.snapshot)
+        if found is None:
+            _require_room(near, sum(part.bytes for part in snapshot.parts()))
+            restore(place, cache, snapshot, RestoreOptions(into=near.environment(snapshot.snapshot)), reporter)
+            found = near.made(snapshot.snapshot)
+            near.clean(snapshot.snapshot)
+    return found
+
+
+def _require_room(near: Near, size: int) -> None:
+    free = shutil.disk_usage(near.folder).free
+    if free < size:
+        raise NoSpace(
+            f"{near.folder} has no room for the environment",
+            why=f"{size / 1e9:,.2f} GB are needed, and {free / 1e9:,.2f} GB are free",
+            remedy="Name another folder with --near DIR or LAPIDAR_NEAR. Nothing was written.",
+        )
