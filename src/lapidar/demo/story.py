@@ -134,6 +134,7 @@ class Story:
             shutil.copy(self.project / name, elsewhere)
         self.tell("type", "cp lapidar.results lapidar.toml ../elsewhere; cd ../elsewhere")
         self._lapidar("rerun", "--keep-results", "results-later", at=elsewhere)
+        self._in_a_parcel()
         self._third_act()
         self.tell("type", "cd ../sherds")
         return [self._compare(name) for name in RESULTS]
@@ -185,6 +186,22 @@ class Story:
         self.tell("say", "Back to the snapshot before, lockfile and environment; and the record holds again.")
         self._lapidar("return", at=catalogue, more=more)
         self._lapidar("rerun", "catalogue", at=catalogue, more=more)
+
+    def _in_a_parcel(self) -> None:
+        """Everything in one file, opened where there is nothing."""
+        self.tell("say", "A machine that has no network, and no cache either: everything in one file.")
+        self.tell("type", "cd ../sherds")
+        parcel = "../sherds.parcel.tar"
+        words = ("parcel", "make", "--with-project", "--with-results", "--without-lapidar", "--to", parcel)
+        self._lapidar(*words)
+        far = self.folder / "far"
+        shutil.rmtree(far, ignore_errors=True)
+        far.mkdir()
+        more = {"LAPIDAR_CACHE": "../far-cache"}
+        self.tell("type", "mkdir ../far; cd ../far; export LAPIDAR_CACHE=../far-cache")
+        self._lapidar("parcel", "open", parcel, "--into", ".", at=far, more=more)
+        self._lapidar("rerun", "sherds", at=far, more=more)
+        self.tell("type", "export LAPIDAR_CACHE=../cache")
 
     def _third_act(self) -> None:
         """The same analysis in R, beside Python's, in one environment; the results compared."""
