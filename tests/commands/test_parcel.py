@@ -832,3 +832,79 @@ export LAPIDAR_CACHE=/home/new/cache; cd /home/new/kilns
         said = run_in(self.bare, "su", "potter", "-c", script)
         self.assertIn("analysis.py", said)
         self.assertTrue((self.bare / "home/user/kilns/.lapidar/env/bin/python").exists())
+
+
+class Signed(OfKiln):
+    """Whom one trusts stands in one's own configuration."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        for name in ("potter", "stranger"):
+            words = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "", "-f", str(self.folder / name)]
+            subprocess.run(words, check=True)
+        self.config = self.folder / "config"
+        (self.config / "lapidar").mkdir(parents=True)
+        self.variables["XDG_CONFIG_HOME"] = str(self.config)
+        key = (self.folder / "potter.pub").read_text()
+        (self.config / "lapidar" / "signers").write_text(f'potter@kilns.example namespaces="lapidar" {key}')
+        self.make()
+
+    def trusting(self, text: str) -> None:
+        (self.config / "lapidar" / "config.toml").write_text(text)
+
+    def test_beside_a_file(self) -> None:
+        self.trusting('[trust]\nsigners = "signers"\nrequired = true\n')
+        self.elsewhere()
+        self.assertIn("is not signed", self.fails("parcel", "open", self.parcel, "--into", "x"))
+        self.assertIn("is not signed", self.fails("restore", "--from", self.parcel))
+        self.assertIn("is not signed", self.fails("run", "--from", self.parcel, "--", "true"))
+        self.assertFalse(self.cache.exists() and any((self.cache / "trees").iterdir()))
+        self.lapidar("parcel", "sign", self.parcel, "--key", self.folder / "stranger", env=self.untrusting())
+        self.assertIn("signed by nobody whom you trust", self.fails("parcel", "open", self.parcel, "--into", "x"))
+        self.lapidar("parcel", "sign", self.parcel, "--key", self.folder / "potter", env=self.untrusting())
+        self.assertIn("Signed by potter@kilns.example.", self.lapidar("parcel", "verify", self.parcel).stdout)
+        self.lapidar("parcel", "open", self.parcel, "--into", "x")
+        self.project = self.folder / "project"  # a project has no say in it
+        (self.project / "lapidar.toml").write_text("[trust]\nrequired = false\n")
+        self.assertIn("table that means nothing: [trust]", self.fails("pin"))
+
+    def untrusting(self) -> dict[str, str]:
+        return {**self.variables, "XDG_CONFIG_HOME": str(self.folder / "none")}
+
+    def test_another_parcel_under_a_signature(self) -> None:
+        self.lapidar("parcel", "sign", self.parcel, "--key", self.folder / "potter")
+        signature = self.parcel.with_name(self.parcel.name + ".sig")
+        kiln = make_kiln(self.project / "kiln", tin=("lead",), lead=(), ash=())
+        add_package(kiln, "soda", "2.0")
+        self.lapidar("capture", kiln)
+        self.make()
+        self.trusting('[trust]\nsigners = "signers"\n')
+        self.elsewhere()
+        said = self.fails("parcel", "open", self.parcel, "--into", "x")
+        self.assertIn("The signature of potter@kilns.example does not hold", said)
+        signature.write_bytes(b"nonsense")
+        self.lapidar("parcel", "open", self.parcel, "--into", "x")  # not required, and nobody's
+        self.trusting('[trust]\nsigners = "nowhere"\nrequired = true\n')
+        self.assertIn("of allowed signers", self.fails("parcel", "open", self.parcel, "--into", "y"))
+        self.trusting("[trust]\nrequired = true\n")
+        self.assertIn("names no signers", self.fails("parcel", "open", self.parcel, "--into", "y"))
+        self.assertIn("With which key is not said", self.fails("parcel", "sign", self.parcel))
+        self.assertIn("There is no key", self.fails("parcel", "sign", self.parcel, "--key", "k"))
+
+    def test_in_stores(self) -> None:
+        """As what refers to it: where a registry lists that, where it does not, and in a folder."""
+        with serving(listing := Registry()) as first, serving(without := Registry()) as second:
+            without.keeps_referrers = False
+            store = self.folder / "store"
+            for address in (f"oci+http://{first}/kilns", f"oci+http://{second}/kilns", str(store)):
+                self.trusting("")
+                self.lapidar("parcel", "send", address)
+                self.lapidar("parcel", "sign", address, "--key", self.folder / "stranger")
+                self.lapidar("parcel", "sign", address, "--key", self.folder / "potter")
+                self.trusting('[trust]\nsigners = "signers"\nrequired = true\n')
+                self.assertEqual(self.json("parcel", "verify", address)["signed_by"], "potter@kilns.example")
+                self.assertEqual(len(self.json("parcel", "list", address)), 1)
+            self.assertEqual(len(listing.tags), 1)
+            self.assertEqual(len(without.tags), 2)
+            with served(store) as address:
+                self.assertEqual(self.json("parcel", "verify", address)["signed_by"], "potter@kilns.example")

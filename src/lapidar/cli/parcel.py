@@ -32,6 +32,7 @@ with --with-results the records of results, their inputs and results; with --wit
   send      bring one to a store: a folder, or a registry (OCI distribution), only what that lacks
   fetch     bring what a store has of this project's lockfile into the cache; with --into all of a parcel, as open does
   list      what a store holds
+  sign      sign one with an SSH key: beside the file, or in the store as what refers to it
 
 A parcel is an OCI image layout in a tar (docs/parcel.md). A store is a folder, such a folder that any web server
 serves (https://HOST/FOLDER, only read), or a registry (oci://HOST/NAME[:TAG]; oci+http:// where nothing is encrypted).
@@ -49,9 +50,10 @@ examples:
   lapidar restore --from kilns.parcel.tar              of a project that has the lockfile already
   lapidar parcel send oci://store.example/kilns        what it has already is not sent again
   lapidar parcel fetch oci://store.example/kilns       into the cache, for this project
-  lapidar parcel list oci://store.example/kilns"""
+  lapidar parcel list oci://store.example/kilns
+  lapidar parcel sign kilns.parcel.tar --key ~/.ssh/id_ed25519"""
 
-ACTIONS = ("make", "open", "show", "verify", "send", "fetch", "list")
+ACTIONS = ("make", "open", "show", "verify", "send", "fetch", "list", "sign")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -86,6 +88,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--into", metavar="DIR", help="open, fetch: the folder (open: default one of the project's name)"
     )
+    parser.add_argument("--key", metavar="FILE", help="sign: the SSH key, or the public one of one that an agent holds")
     add_snapshot_options(parser)
 
 
@@ -93,7 +96,7 @@ def run(session: Session) -> int:
     options = session.options
     if options.action == "make" and options.parcel:
         raise LapidarError("`make` takes no file", remedy="Name what to write with --to.")
-    if options.action in ("open", "show", "verify") and not options.parcel:
+    if options.action in ("open", "show", "verify", "sign") and not options.parcel:
         raise LapidarError(
             f"Which parcel to {options.action} is not said", remedy=f"lapidar parcel {options.action} FILE"
         )
@@ -327,6 +330,22 @@ def _send(session: Session) -> int:
     return ExitCode.DONE
 
 
+def _sign(session: Session) -> int:
+    from lapidar.core.flows.parcel import sign_at
+
+    view, key = session.view, session.path("key")
+    if key is None:
+        raise LapidarError("With which key is not said", remedy="lapidar parcel sign FILE --key ~/.ssh/id_ed25519")
+    address = _address(session)
+    snapshot = sign_at(address, _tag(session), key)
+    if view.json:
+        view.object({"signed": address, "snapshot": snapshot})
+        return ExitCode.DONE
+    view.line(f"Signed {address}, snapshot {snapshot[7:19]}.", "good")
+    view.note("Whom one trusts stands in one's own configuration: [trust] signers, required.")
+    return ExitCode.DONE
+
+
 def _list(session: Session) -> int:
     from lapidar.core.flows.sending import listed
     from lapidar.core.parcels.form import TITLE
@@ -398,11 +417,13 @@ def _verify(session: Session) -> int:
         return ExitCode.NO
     lacking = [one.digest for one in found.lacking]
     if view.json:
-        view.object({"whole": True, "blobs": count, "bytes": size, "lacking": lacking})
+        view.object({"whole": True, "blobs": count, "bytes": size, "lacking": lacking, "signed_by": found.signed_by})
         return ExitCode.DONE
     view.line(
         f"Whole: {human_count(count, 'blob')}, {human_bytes(size)} read; every file is as its listing says.", "good"
     )
+    if found.signed_by:
+        view.line(f"Signed by {found.signed_by}.", "good")
     if lacking:
         view.note(f"{human_count(len(lacking), 'blob')} that it lists are not in it: another side has them.")
     return ExitCode.DONE
@@ -452,5 +473,12 @@ def _show(session: Session) -> int:
 
 _SHOWN = 15
 _ACTIONS = {
-    "make": _make, "open": _open, "show": _show, "verify": _verify, "send": _send, "fetch": _fetch, "list": _list
-}  # fmt: skip
+    "make": _make,
+    "open": _open,
+    "show": _show,
+    "verify": _verify,
+    "send": _send,
+    "fetch": _fetch,
+    "list": _list,
+    "sign": _sign,
+}

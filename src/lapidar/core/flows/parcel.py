@@ -16,13 +16,16 @@ from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.declaring import reading
+from lapidar.core.declaring.trust import trust
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused
 from lapidar.core.flows.choose import named_snapshot
-from lapidar.core.parcels import blobs, places, project, writing
+from lapidar.core.parcels import blobs, places, project, signing, writing
+from lapidar.core.parcels.blobs import WritableBlobs
 from lapidar.core.parcels.form import Descriptor, Manifest
 from lapidar.core.parcels.packing import Opener
 from lapidar.core.parcels.parcel import Parcel
 from lapidar.core.parcels.project import Project
+from lapidar.core.parcels.signing import NotTrusted, signer
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile, results, words
 from lapidar.core.records.results import Analysis
@@ -38,6 +41,7 @@ __all__ = [
     "content_of",
     "known_of",
     "opened_at",
+    "sign_at",
     "unpack",
     "verified",
     "write",
@@ -223,9 +227,55 @@ def opened_at(where: str, tag: str = "") -> Parcel:
     """
     if places.is_host(where):
         found, named_tag = places.place_at(where)
-        return Parcel(found, named_tag or tag)
-    there = blobs.at(foreign.expanded(where))
-    return Parcel(there, tag if tag and len(there.tags()) > 1 else "")
+        opened = Parcel(found, named_tag or tag)
+    else:
+        there = blobs.at(foreign.expanded(where))
+        opened = Parcel(there, tag if tag and len(there.tags()) > 1 else "")
+    opened.signed_by = trusted_signer(opened)
+    return opened
+
+
+def trusted_signer(parcel: Parcel) -> str:
+    """Who signed a parcel, of those whom the user trusts; "" where nobody did, and nobody has to.
+
+    Raises:
+        NotTrusted: a signature of one of them is required, or does not hold.
+    """
+    told = trust()
+    if told.signers is None:
+        return ""
+    refused = NotTrusted(f"{parcel.called} is not signed", why="your configuration requires it ([trust] required)")
+    for signature in parcel.blobs.signatures(parcel.manifest_text):
+        try:
+            return signer(parcel.manifest_text, signature, told.signers)
+        except NotTrusted as error:
+            refused = NotTrusted(f"{parcel.called}: {error.what}", why=error.why)
+            if "does not hold" in error.what:
+                raise refused from error
+    if told.required:
+        raise refused
+    return ""
+
+
+def sign_at(where: str, tag: str, key: Path) -> str:
+    """Sign the parcel at an address or a path; the signature is kept beside it, or as what refers to it.
+
+    Returns:
+        The digest of what was signed.
+
+    Raises:
+        LapidarError: there is no such parcel or key, or it cannot be written there.
+    """
+    if places.is_host(where):
+        found, named_tag = places.writable_at(where)
+        parcel = Parcel(found, named_tag or tag)
+        target: WritableBlobs | blobs.InTar = found
+    else:
+        target = blobs.at(foreign.expanded(where))
+        parcel = Parcel(target, tag if tag and len(target.tags()) > 1 else "")
+    _ = parcel.snapshot  # nothing is signed that is not what it says
+    target.put_signature(parcel.manifest_text, signing.sign(parcel.manifest_text, key))
+    return parcel.manifest.snapshot
 
 
 def bring_trees(parcel: Parcel, cache: Cache, digests: Iterable[str], reporter: progress.Progress) -> int:

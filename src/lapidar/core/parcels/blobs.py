@@ -8,17 +8,24 @@ import os
 import re
 import shutil
 import tarfile
+from collections.abc import Iterator
 from pathlib import Path
 from typing import IO, Protocol
+
+import msgspec
 
 from lapidar.core import atomic, foreign
 from lapidar.core.errors import LapidarError
 from lapidar.core.parcels.form import (
+    EMPTY,
+    EMPTY_BLOB,
     INDEX,
     MANIFEST,
     MOST_BYTES,
+    PARCEL,
     Descriptor,
     Index,
+    Manifest,
     ParcelBroken,
     described,
     manifest_of,
@@ -27,6 +34,8 @@ from lapidar.core.parcels.form import (
     parsed,
     written,
 )
+from lapidar.core.parcels.signing import MOST_BYTES as MOST_SIGNATURE_BYTES
+from lapidar.core.parcels.signing import SIGNATURE
 
 __all__ = [
     "INDEX_NAME",
@@ -42,6 +51,8 @@ __all__ = [
     "chosen",
     "index_in",
     "missing",
+    "referring",
+    "signed",
     "tags_in",
     "whole",
 ]
@@ -88,6 +99,9 @@ class Blobs(Protocol):
             ParcelBroken: what is there cannot be read.
         """
 
+    def signatures(self, manifest: bytes) -> list[bytes]:
+        """The signatures of a manifest that are there; what they are worth is not asked."""
+
 
 class WritableBlobs(Blobs, Protocol):
     """One that can be written. What has a name by its digest is never written twice.
@@ -107,6 +121,9 @@ class WritableBlobs(Blobs, Protocol):
 
     def put_manifest(self, data: bytes, name: str) -> None:
         """Keep a manifest under a tag."""
+
+    def put_signature(self, manifest: bytes, signature: bytes) -> None:
+        """Keep the signature of a manifest, as what refers to it."""
 
 
 def blob_name(digest: str) -> str:
@@ -192,6 +209,21 @@ class InTar:
             )
         return io.BufferedReader(_Section(self._descriptor, at, size), 1 << 20)
 
+    @property
+    def _signature(self) -> Path:
+        return self.path.with_name(self.path.name + ".sig")
+
+    def signatures(self, manifest: bytes) -> list[bytes]:
+        """That in the file beside it."""
+        try:
+            return [foreign.read(self._signature, MOST_SIGNATURE_BYTES)]
+        except FileNotFoundError:
+            return []
+
+    def put_signature(self, manifest: bytes, signature: bytes) -> None:
+        """Into a file beside it."""
+        atomic.write_file(self._signature, signature)
+
     def _index(self) -> Index:
         at, size = self._texts[INDEX_NAME]
         if size > MOST_BYTES:
@@ -227,6 +259,20 @@ class InFolder:
 
     def manifest(self, name: str = "") -> bytes:
         return whole(self, chosen(self._index(), name, self.called))
+
+    def signatures(self, manifest: bytes) -> list[bytes]:
+        return list(referring(self, self._index(), manifest))
+
+    def put_signature(self, manifest: bytes, signature: bytes) -> None:
+        one, data = signed(manifest, signature)
+        self.put(one, io.BytesIO(signature))
+        self.put(EMPTY, io.BytesIO(EMPTY_BLOB))
+        listed = msgspec.structs.replace(described(data, MANIFEST), artifact_type=SIGNATURE)
+        self.put(listed, io.BytesIO(data))
+        with atomic.locked(self.path):
+            there = self._index().manifests
+            if listed.digest not in {other.digest for other in there}:
+                atomic.write_file(self.path / INDEX_NAME, written(Index(manifests=(*there, listed))))
 
     def put(self, one: Descriptor, stream: IO[bytes]) -> None:
         """Bring a blob there, unless it is there: whole or not at all."""
@@ -287,8 +333,9 @@ def chosen(index: Index, name: str, called: str) -> Descriptor:
     Raises:
         BlobMissing: there is none, or it is not clear which is meant.
     """
-    manifests = [one for one in index.manifests if one.media_type == MANIFEST]
+    manifests = [one for one in index.manifests if one.media_type == MANIFEST and one.artifact_type in ("", PARCEL)]
     found = [one for one in manifests if name in ("", name_of(one), one.digest)]
+    found = found or [one for one in index.manifests if name and name == one.digest]
     if len(found) == 1:
         return found[0]
     raise BlobMissing(
@@ -304,6 +351,27 @@ def missing(called: str, one: Descriptor) -> BlobMissing:
         why=one.digest,
         remedy="It holds only what another side lacked, or was not written to its end: have the whole one sent.",
     )
+
+
+def signed(manifest: bytes, signature: bytes) -> tuple[Descriptor, bytes]:
+    """The blob of a signature, and the text of the manifest by which it refers to what is signed."""
+    one = described(signature, SIGNATURE)
+    referring = Manifest(artifact_type=SIGNATURE, layers=(one,), subject=described(manifest, MANIFEST))
+    return one, written(referring)
+
+
+def referring(blobs: Blobs, index: Index, manifest: bytes) -> Iterator[bytes]:
+    """The signatures in a list of manifests that refer to one; what cannot be read is none."""
+    digest = described(manifest, MANIFEST).digest
+    for listed in index.manifests:
+        if listed.artifact_type != SIGNATURE:
+            continue
+        try:
+            found = parsed(blobs.manifest(listed.digest), Manifest, blobs.called)
+            if isinstance(found, Manifest) and found.subject and found.subject.digest == digest and found.layers:
+                yield whole(blobs, found.layers[0], MOST_SIGNATURE_BYTES)
+        except (ParcelBroken, BlobMissing):
+            continue
 
 
 def at(path: Path) -> InTar | InFolder:

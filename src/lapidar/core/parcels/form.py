@@ -108,6 +108,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     config: Descriptor = EMPTY
     layers: tuple[Descriptor, ...]
     annotations: dict[str, str] = {}
+    subject: Descriptor | None = None
 
     @property
     def snapshot(self) -> str:

@@ -40,7 +40,8 @@ class Parcel:
         name: its tag or digest there; "" for the only one.
 
     Attributes:
-        manifest: what it consists of.
+        manifest, manifest_text: what it consists of.
+        signed_by: who signed it, of those whom the user trusts, where that was asked.
 
     Raises:
         ParcelBroken: it is none, or it is not clear which is meant.
@@ -49,7 +50,9 @@ class Parcel:
     def __init__(self, blobs: Blobs, name: str = "") -> None:
         self.blobs = blobs
         self.called = blobs.called
-        self.manifest: Manifest = manifest_of(blobs.manifest(name), self.called)
+        self.manifest_text = blobs.manifest(name)
+        self.manifest: Manifest = manifest_of(self.manifest_text, self.called)
+        self.signed_by = ""
         self._trees: dict[str, Tree] = {}
 
     # ---- what it says

@@ -19,6 +19,7 @@ from lapidar.core.parcels.blobs import (
     chosen,
     index_in,
     missing,
+    referring,
     tags_in,
     whole,
 )
@@ -49,6 +50,9 @@ class Served:
 
     def manifest(self, name: str = "") -> bytes:
         return whole(self, chosen(self._index(), name, self.called))
+
+    def signatures(self, manifest: bytes) -> list[bytes]:
+        return list(referring(self, self._index(), manifest))
 
     def open(self, one: Descriptor) -> IO[bytes]:
         return download(self.called, one, self._pieces)

@@ -7,6 +7,7 @@ by a redirect. What a host says of digests and lengths is not believed: whoever 
 from __future__ import annotations
 
 import base64
+import io
 import json
 import os
 import re
@@ -18,12 +19,26 @@ from pathlib import Path
 from typing import IO, NamedTuple
 from urllib.parse import quote, urlencode, urljoin, urlsplit
 
+import msgspec
+
 from lapidar.core import foreign
 from lapidar.core.errors import LapidarError, StoreTrouble
 from lapidar.core.net.http import Answer, Client
-from lapidar.core.parcels.blobs import BlobMissing, missing
+from lapidar.core.parcels.blobs import BlobMissing, index_in, missing, referring, signed
 from lapidar.core.parcels.downloading import PURPOSE, download, pieces_of
-from lapidar.core.parcels.form import INDEX, MANIFEST, MOST_BYTES, Descriptor, ParcelBroken
+from lapidar.core.parcels.form import (
+    EMPTY,
+    EMPTY_BLOB,
+    INDEX,
+    MANIFEST,
+    MOST_BYTES,
+    Descriptor,
+    Index,
+    ParcelBroken,
+    described,
+    written,
+)
+from lapidar.core.parcels.signing import SIGNATURE
 
 __all__ = ["Registry"]
 
@@ -34,6 +49,7 @@ _BUSY = (429, 500, 502, 503, 504)
 _PAUSE_SECONDS = 0.3
 _MOST_PAGES = 200
 _NAME = re.compile(r"[a-z0-9]+(?:[._-]+[a-z0-9]+)*(?:/[a-z0-9]+(?:[._-]+[a-z0-9]+)*)*")
+_REFERRING = re.compile(r"sha256-[0-9a-f]{64}.*")
 _TAG = re.compile(r"[A-Za-z0-9_][A-Za-z0-9._-]{0,127}")
 _WHERE = re.compile(r"(?P<scheme>oci|oci\+http)://(?P<host>[^/]+)/(?P<name>.*?)(?::(?P<tag>[^:/]+))?/?")
 
@@ -112,7 +128,7 @@ class Registry:
             if not more or not self._is_here(following := urljoin(url, more[1])):
                 break
             url = following
-        return sorted(set(found))
+        return sorted({tag for tag in found if not _REFERRING.fullmatch(tag)})
 
     def manifest(self, name: str = "") -> bytes:
         """The text of a manifest, by a tag or a digest.
@@ -147,16 +163,34 @@ class Registry:
                 raise ParcelBroken(f"{self.called} gives another manifest than {name}")
         return answer.body
 
-    def referrers(self, digest: str) -> bytes:
-        """The index of what refers to a manifest; that of the standard's tag where the registry does not keep one."""
-        url = self._url("referrers", digest)
-        answer = self._asked("GET", url, {"Accept": INDEX})
+    def signatures(self, manifest: bytes) -> list[bytes]:
+        """Those that the registry lists as referring to it; where it keeps no list, those of the standard's tag."""
+        return list(referring(self, self._referrers(described(manifest, MANIFEST).digest), manifest))
+
+    def _referrers(self, digest: str) -> Index:
+        answer = self._asked("GET", self._url("referrers", digest), {"Accept": INDEX})
         if answer.status == 200 and INDEX in answer.headers.get("content-type", ""):
-            return answer.body
+            return index_in(answer.body, self.called)
         try:
-            return self.manifest(digest.replace(":", "-"))
-        except BlobMissing:
-            return b""
+            return index_in(self.manifest(_fallback(digest)), self.called)
+        except (BlobMissing, ParcelBroken):
+            return Index()
+
+    def put_signature(self, manifest: bytes, signature: bytes) -> None:
+        """Keep the signature of a manifest, as what refers to it."""
+        one, data = signed(manifest, signature)
+        self.put(one, io.BytesIO(signature))
+        self.put(EMPTY, io.BytesIO(EMPTY_BLOB))
+        listed = msgspec.structs.replace(described(data, MANIFEST), artifact_type=SIGNATURE)
+        url = self._url("manifests", listed.digest)
+        answer = self._asked("PUT", url, {"Content-Type": MANIFEST}, data)
+        self._require(answer, url, 201)
+        if answer.headers.get("oci-subject"):
+            return  # it lists what refers to it
+        digest = described(manifest, MANIFEST).digest
+        there = self._referrers(digest).manifests
+        if listed.digest not in {other.digest for other in there}:
+            self.put_manifest(written(Index(manifests=(*there, listed))), _fallback(digest), INDEX)
 
     def open(self, one: Descriptor) -> IO[bytes]:
         return download(self.called, one, self._stream)
@@ -326,6 +360,11 @@ class Registry:
         if answer.status != status:
             told = answer.body[:200].decode("utf-8", "replace").strip()
             raise self._client.unusable(url, f"it answers with status {answer.status} {told}".strip())
+
+
+def _fallback(digest: str) -> str:
+    """The tag that has what refers to a manifest, where a registry keeps no list of it (distribution-spec 1.1)."""
+    return digest.replace(":", "-")
 
 
 # ---- the user's credentials
