@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
+from pathlib import Path
+from urllib.parse import unquote
 
 from cyclonedx.schema import SchemaVersion
 from cyclonedx.validation.json import JsonStrictValidator
+from rocrate.rocrate import ROCrate
 
 from lapidar.core.records import lockfile
 from support import Case, wheel
+from toy.kiln import make_kiln
 
 HEAD = "Metadata-Version: 2.4\nName: {}\nVersion: 1.0\n"
 OSI = "Classifier: License :: OSI Approved :: "
@@ -82,3 +87,63 @@ class Given(Case):
         self.assertEqual(found["current"], 0)
         self.assertIn("is no name, no range", self.fails("cache", "holds", "<<<"))
         self.assertIn("`holds` a name", self.fails("cache", "holds"))
+
+
+class Crates(Case):
+    """A recorded analysis as a research object."""
+
+    own_cache = True
+    seeded = False
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.variables |= {"LAPIDAR_LANGUAGES": "toy.glaze", "PYTHONPATH": str(Path(__file__).parents[1])}
+        kiln = make_kiln(self.project / "kiln", tin=("lead",), lead=(), ash=())
+        (self.project / "in").mkdir()
+        (self.project / "in" / "clay & ash.csv").write_text("b,2\na,1\n")
+        (self.project / "work.sh").write_text("mkdir -p out\nsort in/*.csv > out/sorted.csv\n")
+        self.lapidar("capture", kiln)
+        self.lapidar("restore")
+        self.lapidar("record", "kilns", "--", "sh", "work.sh")
+
+    def test_read_by_its_own_library(self) -> None:
+        (self.project / "pyproject.toml").write_text(
+            '[project]\nname = "kilns"\nversion = "1"\nlicense = "CC-BY-4.0"\ndescription = "Which kiln?"\n'
+            'authors = [{name = "A. Potter", email = "potter@kilns.example"}, {name = "B. Glazer"}]\n'
+        )
+        (self.project / "in" / "clay & ash.csv").write_text("changed since\n")
+        self.lapidar("export", "crate")
+        folder = self.project / "project-crate"
+        found = ROCrate(folder)
+        self.assertEqual((found.name, found.license), ("kilns", "CC-BY-4.0"))
+        (run,) = found.get_by_type("CreateAction")
+        self.assertEqual([one.id for one in run["object"]], ["in/clay%20&%20ash.csv"])
+        self.assertEqual([one.id for one in run["result"]], ["out/sorted.csv"])
+        self.assertEqual(run["instrument"].id, "work.sh")
+        self.assertEqual({one["name"] for one in found.get_by_type("Person")}, {"A. Potter", "B. Glazer"})
+        for one in found.get_by_type("File"):
+            data = (folder / unquote(one.id)).read_bytes()
+            self.assertEqual((one["sha256"], one["contentSize"]), (hashlib.sha256(data).hexdigest(), str(len(data))))
+        self.assertEqual((folder / "in" / "clay & ash.csv").read_text(), "b,2\na,1\n", "as it was read")
+        everything = {path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()}
+        self.assertEqual(
+            {unquote(one.id) for one in found.root_dataset["hasPart"]}, everything - {"ro-crate-metadata.json"}
+        )
+        self.lapidar("export", "crate", "--to", "one.zip")
+        self.lapidar("export", "crate", "--to", "two.zip")
+        self.assertEqual(*((self.project / name).read_bytes() for name in ("one.zip", "two.zip")))
+        self.lapidar("export", "crate", "--to", self.folder / "again")
+        self.assertEqual(
+            (self.folder / "again/ro-crate-metadata.json").read_bytes(),
+            (folder / "ro-crate-metadata.json").read_bytes(),
+        )
+
+    def test_what_it_cannot_say(self) -> None:
+        said = self.lapidar("export", "crate").stderr
+        self.assertIn("no licence is stated", said)
+        self.assertIn("no authors are stated", said)
+        self.assertIn("not an empty folder", self.fails("export", "crate"))
+        self.assertIn("no record of an analysis slips", self.fails("export", "crate", "slips", "--to", "x"))
+        (self.project / "lapidar.results").unlink()
+        self.assertIn("nothing is recorded", self.fails("export", "crate", "--to", "x"))
+        self.assertFalse((self.project / "x").exists())

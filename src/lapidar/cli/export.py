@@ -3,34 +3,42 @@
 from __future__ import annotations
 
 import argparse
+import os
+from pathlib import Path
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session, add_snapshot_options
-from lapidar.cli.view import human_path
+from lapidar.cli.view import human_count, human_path
 
 DESCRIPTION = """\
 Write what a lockfile says of packages in a form that other programs read: the standard pylock.toml, a
 requirements-style list with digests, a table (CSV) of the packages of every language, a bill of materials (CycloneDX
-1.6). What has no place in a form is said; the lockfile stays what counts."""
+1.6); or a recorded analysis with its sources, inputs and results as a research object (RO-Crate 1.2). What has no place
+in a form is said; the lockfile stays what counts."""
 
 EXAMPLES = """\
 examples:
   lapidar export pylock                        into pylock.toml
   lapidar export table                         also of R: name, version, digests
   lapidar export requirements --to -           to standard output
-  lapidar export bom                           components, digests, licences, who needs whom"""
+  lapidar export bom                           components, digests, licences, who needs whom
+  lapidar export crate kilns --to kilns.zip    for a repository of research data"""
 
 _FILES = {
     "pylock": "pylock.toml",
     "requirements": "pinned-packages.txt",
     "table": "packages.csv",
     "bom": "bom.json",
+    "crate": "crate",
 }
 _OF_PYTHON = ("pylock", "requirements")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("form", choices=sorted(_FILES), help="which form")
+    parser.add_argument(
+        "name", nargs="?", default="", metavar="ANALYSIS", help="crate: which, where several are recorded"
+    )
     parser.add_argument("--to", metavar="FILE", help="where (default: in the project; - for standard output)")
     add_snapshot_options(parser)
 
@@ -41,6 +49,8 @@ def run(session: Session) -> int:
     from lapidar.core.languages.python.exchange import listed, pylock
 
     options, view = session.options, session.view
+    if options.form == "crate":
+        return _crate(session)
     snapshot = session.snapshot()
     only = "python" if options.form in _OF_PYTHON else ""
     if only:
@@ -73,4 +83,20 @@ def run(session: Session) -> int:
         view.object({"file": str(path), "packages": len(snapshot.packages)})
     else:
         view.line(f"Wrote {human_path(path)}", "good")
+    return ExitCode.DONE
+
+
+def _crate(session: Session) -> int:
+    from lapidar.core.flows.crate import write_crate
+
+    view, place, cache = session.view, session.place, session.cache()
+    to = Path(os.path.abspath(session.path("to") or place.root / f"{place.root.name}-crate"))
+    with cache.in_use():
+        done = write_crate(place, cache, session.options.name, to)
+    if view.json:
+        view.object({"to": str(to), "analysis": done.analysis, "files": done.files, "notes": done.notes})
+        return ExitCode.DONE
+    for sentence in done.notes:
+        view.warn(sentence)
+    view.line(f"Wrote {human_path(to)}: {done.analysis}, {human_count(done.files, 'file')}", "good")
     return ExitCode.DONE
