@@ -395,6 +395,38 @@ class NotThroughLinks(Case):
                 self.assertGreaterEqual(self.json("cache", "summary")["files"], before)
 
 
+class TwoLayers(Case):
+    """A cache of one's own above a lab's, that is only read."""
+
+    own_cache = True
+    seeded = False
+
+    def test_every_command_above_one_that_is_only_read(self) -> None:
+        self.variables |= {"LAPIDAR_LANGUAGES": "toy.glaze", "PYTHONPATH": str(Path(__file__).parents[1])}
+        venv = make_kiln(self.project / "kiln", tin=("lead",), lead=(), ash=())
+        (self.project / "work.sh").write_text("echo fired > out.txt\n")
+        self.lapidar("capture", venv)
+        first = lockfile.read(self.lock).snapshot
+        self.lapidar("restore")
+        self.lapidar("record", "kilns", "--", "sh", "work.sh")
+        lab = self.cache
+        before = {str(path): path.lstat().st_mtime_ns for path in lab.rglob("*")}
+        self.variables["LAPIDAR_CACHE"] = str(self.folder / "mine")
+        self.variables["LAPIDAR_BELOW"] = str(lab)
+        shutil.rmtree(self.project / ".lapidar" / "env")
+        mounts = 'mount --bind "$1" "$1" && mount -o remount,bind,ro "$1" && shift && exec "$@"'
+        add_package(venv, "soda", "2.0")
+        for words in (
+            ["restore"], ["check", "--deep"], ["rerun", "kilns", "--yes"], ["capture", venv], ["restore"], ["record", "kilns", "--", "sh", "work.sh"],
+            ["return", first[7:19]], ["changes"], ["cache", "audit"], ["cache", "prune", "--history-days", "0"],
+            ["parcel", "make", "--without-lapidar"], ["restore", "--snapshot", first[7:19], "--into", "again"],
+        ):  # fmt: skip
+            done = self.in_namespace(mounts, lab, PROGRAM, *words)
+            self.assertEqual(done.returncode, 0, f"{words} {done.stdout} {done.stderr}")
+        self.assertEqual({str(path): path.lstat().st_mtime_ns for path in lab.rglob("*")}, before)
+        self.assertIn("There is no cache", self.fails("restore", "--below", self.folder / "none"))
+
+
 class OfAGroup(Case):
     """A cache that several people use."""
 
@@ -402,6 +434,17 @@ class OfAGroup(Case):
     seeded = False
 
     def test_the_second_user(self) -> None:
+        self.shared(0o022)
+
+    def test_a_member_whose_files_are_hers_alone(self) -> None:
+        self.shared(0o077)
+
+    def shared(self, umask: int) -> None:
+        """A cache of a group, filled by one member and used by another.
+
+        Args:
+            umask: of the first.
+        """
         if os.geteuid() != 0:
             self.skipTest("it takes two users")
         people = 4242
@@ -410,10 +453,11 @@ class OfAGroup(Case):
         self.cache.chmod(0o2775)
         self.folder.chmod(0o755)
         venv = self.environment(wheel(self.folder, "sherdlib"))
-        self.lapidar("capture", venv, umask=0o022)
+        self.lapidar("capture", venv, umask=umask)
         for path in self.cache.rglob("*"):
             status = path.lstat()
             self.assertEqual(status.st_gid, people, path)
+            self.assertTrue(status.st_mode & stat.S_IRGRP, f"{path} {status.st_mode:o}")
             if path.is_dir() or path.name == "log.jsonl" or path.parent.name == "seen":
                 self.assertTrue(status.st_mode & stat.S_IWGRP, path)
         other = self.folder / "other"
@@ -442,8 +486,10 @@ class OfAGroup(Case):
         somebody_else("capture", venv)
         somebody_else("restore")
         somebody_else("cache", "audit")
-        self.lapidar("cache", "audit")
-        self.lapidar("capture", venv)
+        self.lapidar("cache", "audit", umask=umask)
+        self.lapidar("capture", venv, umask=umask)
+        somebody_else("check", "--deep")
+        somebody_else("cache", "prune")
 
 
 if __name__ == "__main__":

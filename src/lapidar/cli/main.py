@@ -97,8 +97,9 @@ class Session:
         from lapidar.core.cache.store import Cache, default_folder
         from lapidar.core.foreign import expanded
 
-        named = self.options.cache
-        return Cache(expanded(named) if named else default_folder(), create=create)
+        named, below = self.options.cache, self.options.below or os.environ.get("LAPIDAR_BELOW", "")
+        others = [Cache(expanded(one)) for one in below.split(os.pathsep) if one]
+        return Cache(expanded(named) if named else default_folder(), create=create or bool(others), below=others)
 
     def cache_if_any(self, *, create: bool = True) -> Cache | None:
         """The cache that is meant, for what only goes better with one; None where none can be had."""
@@ -259,6 +260,11 @@ def _add_global_options(parser: argparse.ArgumentParser, *, top: bool) -> None:
 
     add("--project", metavar="DIR", help="the project's folder (default: the one this folder is in)")
     add("--cache", metavar="DIR", dest="cache", help="the package cache (default: LAPIDAR_CACHE, or the user's own)")
+    add(
+        "--below",
+        metavar="DIR",
+        help="a cache that is only read, of a lab or a cluster: what yours lacks is taken out of it (LAPIDAR_BELOW)",
+    )
     add("--json", action="store_true", help="one JSON object on standard output, for machines")
     add("-q", "--quiet", action="store_true", help="results and errors only")
     add("-v", "--verbose", action="store_true", help="say more")
@@ -288,7 +294,7 @@ _TAKE_COMMANDS = frozenset({"capture", "check", "culprit", "demo", "prove", "rec
 
 def _chosen(arguments: Sequence[str]) -> str | None:
     """The command's name: the first word that is one and not the value of an option before it."""
-    takes_value = {"--project", "--cache"}
+    takes_value = {"--project", "--cache", "--below"}
     previous = ""
     for word in arguments:
         if word in COMMANDS and previous not in takes_value:

@@ -22,6 +22,7 @@ __all__ = [
     "append_line",
     "exchange",
     "flush_file_system",
+    "is_shared",
     "locked",
     "make_folder",
     "random_name",
@@ -168,7 +169,7 @@ def write_file(path: Path, data: bytes, mode: int = 0o666, *, flush: bool = True
     """Write a file whole: a reader sees the old bytes or the new ones, also after a power cut.
 
     Args:
-        mode: less what the umask takes; in a folder that a group may write, the group may write the file too.
+        mode: less what the umask takes; in a folder that a group may write, the group may do what it says.
         exactly: its mode, whatever umask and folder say.
         flush: wait for the disk. Without, a power cut may leave half: for what proves itself when it is read.
 
@@ -184,8 +185,8 @@ def write_file(path: Path, data: bytes, mode: int = 0o666, *, flush: bool = True
             stream.write(data)
         if exactly is not None:
             os.fchmod(descriptor, exactly)
-        elif mode & stat.S_IWGRP:
-            _share(descriptor, path.parent)
+        elif mode & stat.S_IRGRP:
+            _share(descriptor, path.parent, mode & (stat.S_IRGRP | stat.S_IWGRP))
         if flush:
             os.fsync(descriptor)
         os.rename(part, path)
@@ -242,11 +243,16 @@ def locked(folder: Path) -> Iterator[None]:
         os.close(descriptor)
 
 
-def _share(descriptor: int, folder: Path) -> None:
-    """Let the group write a file that may write its folder."""
-    above = os.stat(folder)
-    if above.st_mode & stat.S_IWGRP and not above.st_mode & stat.S_ISVTX:
-        _give_to_group(descriptor, above, os.fstat(descriptor).st_mode | stat.S_IRGRP | stat.S_IWGRP)
+def is_shared(folder: Path) -> bool:
+    """Whether a folder is a group's, that shares what is in it."""
+    mode = os.stat(folder).st_mode
+    return bool(mode & stat.S_IWGRP) and not mode & stat.S_ISVTX
+
+
+def _share(descriptor: int, folder: Path, bits: int = stat.S_IRGRP | stat.S_IWGRP) -> None:
+    """Let the group read and write a file that may write its folder, whatever the umask says."""
+    if is_shared(folder):
+        _give_to_group(descriptor, os.stat(folder), os.fstat(descriptor).st_mode | bits)
 
 
 def append_line(path: Path, line: bytes) -> None:

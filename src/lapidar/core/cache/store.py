@@ -5,15 +5,18 @@ from __future__ import annotations
 import enum
 import fcntl
 import os
+import stat
 import sys
+import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import cached_property
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, NamedTuple
 
 import tomli
 
-from lapidar.core import atomic, foreign, sealed
+from lapidar.core import atomic, foreign, progress, sealed
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, CacheUnreadable, MissingFromCache
 
@@ -69,13 +72,16 @@ class Cache:
     Args:
         root: its folder.
         create: whether to make it where it is missing.
+        below: other caches, that are only read: what this one lacks and is asked for is taken out of them first, so
+            that everything else knows of one cache alone.
 
     Raises:
         CacheError: there is none, the folder is something else, or its format is another one.
     """
 
-    def __init__(self, root: Path, *, create: bool = False) -> None:
+    def __init__(self, root: Path, *, create: bool = False, below: Sequence[Cache] = ()) -> None:
         self.root = Path(os.path.abspath(root))
+        self.below = tuple(one for one in below if one.root != self.root)
         mark = self.root / _MARK
         if not mark.is_file():
             self._begin(mark, create)
@@ -83,6 +89,7 @@ class Cache:
             self._make_folders()  # one that was lost
         self._verify_format(mark)
         self._files = str(self.root / "files")
+        self._taking, self._takes = threading.RLock(), False
         self._remembers = False
         self._remembered: dict[str, Tree] = {}
 
@@ -104,7 +111,8 @@ class Cache:
         try:
             self._make_folders()
             part = self.root / "staging" / f"mark-{atomic.random_name()}"
-            part.write_text(f"# A lapidar package cache. See docs/cache.md of lapidar.\nformat = {FORMAT}\n")
+            text = f"# A lapidar package cache. See docs/cache.md of lapidar.\nformat = {FORMAT}\n"
+            atomic.write_file(part, text.encode("ascii"))
             # Linked, not renamed: of two processes that begin the same cache, both must lock the same file.
             try:
                 os.link(part, mark)
@@ -217,6 +225,12 @@ class Cache:
         return self.root / "snapshots"
 
     # ---- files
+
+    @cached_property
+    def readers(self) -> int:
+        """The bits of a mode that every cached file has beside those of its source: in the cache of a group, that this
+        may read it."""
+        return stat.S_IRGRP if atomic.is_shared(self.root) else 0
 
     @property
     def files(self) -> str:
@@ -333,6 +347,8 @@ class Cache:
         """
         if known := self._remembered.get(digest):
             return known
+        if self.below and not self.has_tree(digest):
+            self._take_from_below(digest)
         refused: CacheError = MissingFromCache("The cache does not have it", why=digest)
         for path in self.listing_paths(digest):
             try:
@@ -351,6 +367,19 @@ class Cache:
             except CacheError as error:
                 refused = error
         raise refused
+
+    def _take_from_below(self, digest: str) -> None:
+        """Take a tree out of a cache below that has it; nothing where none has."""
+        with self._taking:
+            if self._takes or self.has_tree(digest):
+                return  # taking asks for it too; or another thread did
+            self._takes = True
+            try:
+                one = next((one for one in self.below if one.is_whole(digest)), None)
+                if one:
+                    self.take([digest], one, progress.Silent())
+            finally:
+                self._takes = False
 
     # ---- as a store like others (`lapidar.core.stores.protocol`)
 
@@ -408,6 +437,11 @@ class Cache:
             key: what it follows from beside the tree: the kind of runtime, and its version.
         """
         digest = self.noted_derived(self.derived_path(tree_digest, key))
+        for one in self.below if digest is None else ():
+            if (found := one.derived(tree_digest, key)) and one.has_files(found):
+                self.take([found.digest], one, progress.Silent())
+                self.put_derived(tree_digest, key, found)
+                return found
         try:
             return self.tree(digest) if digest else None
         except CacheError:

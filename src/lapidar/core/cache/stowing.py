@@ -352,7 +352,7 @@ def _read_chunk(cache: Cache, jobs: list[_Job[Key]], staging: str) -> list[_Read
         executable = draft.executable if isinstance(draft, StreamDraft) else status and status.st_mode & stat.S_IXUSR
         kind = EXECUTABLE if executable else FILE
         staged = f"{staging}-{number}"
-        readers = status.st_mode & 0o444 | 0o400 if status else 0o444
+        readers = (status.st_mode & 0o444 | 0o400 if status else 0o444) | cache.readers
         if not isinstance(draft, RewrittenDraft) and job.bytes > _WHOLE_BYTES:
             entry, kept = _read_large(cache, draft, kind, staged, readers)
         else:
