@@ -79,6 +79,9 @@ class RoundTrip(OfKiln):
         self.project /= "project"
         self.lapidar("restore")
         self.assertTrue(self.json("check", "--deep")["clean"])
+        self.assertIn("was made by somebody else", self.fails("rerun", "kilns"))
+        self.lapidar("cache", "prune", "--history-days", "0")
+        self.lapidar("rerun", "kilns", "--yes")
         self.lapidar("rerun", "kilns")
         self.assertTrue((self.project / "out" / "sorted.csv").is_file())
         self.assertEqual(self.make("--with-project", "--with-results").read_bytes(), first, "the same bytes again")
@@ -154,7 +157,7 @@ class RoundTrip(OfKiln):
         (into / "in" / "clay.csv").write_text("my own\n")
         (into / "work.sh").symlink_to("/etc/hostname")
         said = self.lapidar("parcel", "open", self.parcel, "--into", into)
-        self.assertIn("in/clay.csv stands there", said.stderr)
+        self.assertIn("in/clay.csv was not put there", said.stderr)
         self.assertEqual((into / "in" / "clay.csv").read_text(), "my own\n")
         self.assertTrue((into / "work.sh").is_symlink())
         (into / "lapidar.lock").write_text("another\n")
@@ -193,6 +196,10 @@ class RoundTrip(OfKiln):
     def test_what_it_says_where_it_cannot(self) -> None:
         self.assertIn("Which parcel to open is not said", self.fails("parcel", "open"))
         self.assertIn("cannot be read", self.fails("parcel", "show", "nowhere.tar"))
+        os.mkfifo(self.project / "pipe")
+        self.assertIn("it is no regular file", self.fails("parcel", "show", "pipe", timeout=20))
+        self.assertIn("There is no folder", self.fails("parcel", "make", "--without-lapidar", "--to", "no/where.tar"))
+        self.assertFalse((self.project / "no").exists())
         self.assertIn("is no parcel that can be read", self.fails("parcel", "open", "work.sh"))
         self.assertIn("No results are recorded", self.fails("parcel", "make", "--with-results"))
         self.assertIn("No snapshot in the history begins", self.fails("parcel", "make", "--since", "nothing"))
@@ -354,6 +361,26 @@ class Spoiled(OfKiln):
             self.assertRegex(self.refused(self.changed(with_more(more))), "its listing says|as the listing says")
         self.assertFalse((self.folder / "escaped").exists())
 
+    def test_files_that_would_act_by_lying_there(self) -> None:
+        """A hook of version control, an environment of ours: nobody's parcel has them, and none are put there."""
+
+        def with_hook(manifest: dict[str, Any], blobs: dict[str, bytes]) -> None:
+            layer = self.tree_layer(manifest, "project")
+            data = b"#!/bin/sh\necho caught\n"
+            paths = (".git/hooks/post-checkout", "sub/.GIT/config", ".lapidar/env/bin/python", "good.sh")
+            tree = Tree([Entry(path, "x", hashlib.sha256(data).hexdigest(), len(data)) for path in paths])
+            packed = io.BytesIO()
+            packing.pack(tree, lambda entry: io.BytesIO(data), packed)
+            layer["annotations"]["lapidar.tree"] = tree.digest
+            self.put(layer, blobs, packed.getvalue())
+
+        self.parcel.write_bytes(self.changed(with_hook))
+        said = self.lapidar("parcel", "open", self.parcel, "--into", self.into)
+        self.assertIn(".git/hooks/post-checkout was not put there", said.stderr)
+        self.assertTrue((self.into / "good.sh").is_file())
+        self.assertFalse((self.into / ".git").exists() or (self.into / "sub").exists())
+        self.assertFalse((self.into / ".lapidar" / "env").exists())
+
     def test_a_listing_that_announces_what_no_disk_has(self) -> None:
         """A bomb: it is refused before anything is written."""
 
@@ -397,7 +424,7 @@ class Spoiled(OfKiln):
             self.lapidar("cache", "audit")
             self.project = self.into
             self.lapidar("restore")
-            self.lapidar("rerun", "kilns")
+            self.lapidar("rerun", "kilns", "--yes")
             self.project = self.into.parent
             shutil.rmtree(self.into)
             shutil.rmtree(self.cache)
@@ -742,7 +769,7 @@ class WithOthersTools(OfKiln):
         self.project /= "y"
         self.variables["LAPIDAR_CACHE"] = str(self.folder / "third")
         self.lapidar("restore")
-        self.lapidar("rerun", "kilns")
+        self.lapidar("rerun", "kilns", "--yes")
 
 
 def _members(parcel: Path) -> list[str]:
@@ -815,7 +842,7 @@ class WithoutLapidar(Case):
         own = "'/home/a folder/parcel/lapidar/env/bin/lapidar'"
         script = f"""cd "/home/a folder" && mkdir parcel && tar xf it.parcel.tar -C parcel && sh parcel/open.sh /home/new/kilns
 export LAPIDAR_CACHE=/home/new/cache; cd /home/new/kilns
-{own} rerun && {own} check --live && {own} check --deep"""
+{own} rerun --yes && {own} check --live && {own} check --deep"""
         said = run_in(self.bare, "sh", "-c", script)
         self.assertIn("kilns: nothing differs (identical)", said)
         self.assertIn("0 of them from outside the environment", said)

@@ -108,6 +108,7 @@ def run(session: Session) -> int:
 
 def _make(session: Session) -> int:
     from lapidar.core.flows import parcel
+    from lapidar.core.flows.ready import ITSELF
 
     options, view, place = session.options, session.view, session.place
     cache, snapshot = session.cache(), session.snapshot()
@@ -148,6 +149,11 @@ def _make(session: Session) -> int:
         + (" and results" if gathered.analyses else ""),
         "good",
     )
+    beside = gathered.content.beside.get(ITSELF)
+    if beside and isinstance(beside[0], Path):
+        view.note(
+            f"{human_bytes(beside[0].stat().st_size)} of it are Lapidar itself (--without-lapidar leaves it out)."
+        )
     if left_out:
         size = human_bytes(sum(one.size for one in left_out))
         view.note(f"Without {human_count(len(left_out), 'blob')} ({size}) that {options.since} has.")
@@ -176,8 +182,10 @@ def _gathered(session: Session, cache: Cache, snapshot: Snapshot) -> Gathered:
 
 def _with_itself(session: Session, cache: Cache, gathered: Gathered) -> Gathered:
     """What goes along, and Lapidar with it; where its own environment cannot be captured, without."""
-    from lapidar.core.flows.ready import ITSELF, OPEN_SCRIPT, README, itself
+    from lapidar.core.flows.ready import ITSELF, OPEN_SCRIPT, README, is_packed, itself
 
+    if not is_packed(cache):
+        session.view.note("Lapidar itself goes along, and is packed for that, once.")
     try:
         own = itself(cache, session.view.reporter())
     except LapidarError as error:
@@ -255,7 +263,7 @@ def _open(session: Session) -> int:
         )
         return ExitCode.DONE
     for name in done.kept:
-        view.warn(f"{name} stands there and is another than the parcel's: it was left as it is")
+        view.warn(f"{name} was not put there: another stands there, or it is no project's file")
     shown = human_path(done.place.root)
     view.line(f"Opened into {shown}: {human_count(len(done.files), 'file')}; all it needs is in the cache.", "good")
     for command in _next(done.place.root, found):
@@ -457,14 +465,16 @@ def _show(session: Session) -> int:
         view.line(f"Lists      {human_count(len(lacking), 'blob')} more, which another side has", "warn")
     view.line(f"Results    {', '.join(one.name for one in found.records.analysis) or 'none'}")
     project = found.project
-    view.line(f"Its files  {f'{human_bytes(project.size)} packed' if project else 'not in it'}")
+    view.line(f"Sources    {f'{human_bytes(project.size)} packed' if project else 'not in it'}")
+    if beside := getattr(found.blobs, "beside", {}):
+        view.line(f"Beside     Lapidar itself, {human_bytes(sum(beside.values()))}: sh and tar are enough to open it")
     view.line()
     packed = found.manifest.trees
     rows: list[Sequence[str]] = []
     for part in sorted(parts, key=lambda part: -packed[part.tree].size)[: None if view.verbose else _SHOWN]:
         one: Descriptor = packed[part.tree]
         state = "elsewhere" if one.digest in lacking else human_bytes(one.size)
-        rows.append([words.owner(part.owner), state, human_bytes(part.bytes), str(part.files), one.digest[7:19]])
+        rows.append([words.owner(part.owner), state, human_bytes(part.bytes), f"{part.files:,}", one.digest[7:19]])
     view.table(["holds", "packed", "unpacked", "files", "blob"], rows, right=(1, 2, 3))
     if len(parts) > len(rows):
         view.note(f"and {len(parts) - len(rows)} smaller ones (-v shows them)")

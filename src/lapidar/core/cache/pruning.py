@@ -102,7 +102,7 @@ class _Pruning:
         for path, copy in self.runs.copies():
             if isinstance(copy, Analysis):
                 self.recorded.add(copy.snapshot)
-            if path.stem in self.old_runs:
+            if self.runs.record_of(path) in self.old_runs:
                 continue
             if isinstance(copy, Analysis):
                 self.records[copy.record] = copy

@@ -16,6 +16,7 @@ import msgspec
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import CacheError, LapidarError
+from lapidar.core.place import RECORDS_NAME
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis, Results
 
@@ -23,6 +24,7 @@ __all__ = ["FOLDER", "RunNote", "Runs"]
 
 FOLDER = "runs"
 _DAY_SECONDS = 86_400
+_CAME = ".came"  # at the end of the name of a copy that came with a parcel
 
 
 class RunNote(msgspec.Struct, frozen=True):
@@ -60,7 +62,8 @@ class Runs:
         return self._folder / f"{record}.results"
 
     def knows(self, analysis: Analysis) -> bool:
-        """Whether there is a copy of a record."""
+        """Whether a record was made with this cache, or somebody agreed to run it: what only came with a parcel is a
+        stranger's still."""
         return self._path(analysis.record).is_file()
 
     def add(self, analysis: Analysis, note: RunNote) -> None:
@@ -68,11 +71,15 @@ class Runs:
         self.keep(analysis)
         atomic.append_line(self._folder / "log.jsonl", msgspec.json.encode(note))
 
-    def keep(self, analysis: Analysis) -> None:
-        """Keep a copy of a record as it is written."""
+    def keep(self, analysis: Analysis, *, came: bool = False) -> None:
+        """Keep a copy of a record as it is written.
+
+        Args:
+            came: it came with a parcel: its trees are kept like those of others, and nobody here has agreed to run it.
+        """
         atomic.make_folder(self._folder)
         text = results.render(Results(analysis=(analysis,))).encode("utf-8")
-        path = self._path(analysis.record)
+        path = self._path(analysis.record + _CAME if came else analysis.record)
         if not path.is_file() or path.read_bytes() != text:
             atomic.write_file(path, text)
 
@@ -102,7 +109,7 @@ class Runs:
                 yield path, CacheError(f"{path} is no copy of one record")
                 continue
             wrong = CacheError(f"{path} holds another record than its name says")
-            yield path, analysis if path.stem == analysis.record else wrong
+            yield path, analysis if self.record_of(path) == analysis.record else wrong
 
     def in_projects(self) -> Iterator[Analysis | LapidarError]:
         """The records in the files that runs were written into, as far as they are here; of one that cannot be read,
@@ -120,18 +127,38 @@ class Runs:
         last: dict[str, RunNote] = {}
         for note in self.notes():
             last[note.record] = note
-        return {record for record, note in last.items() if note.time < limit and not _is_held(note)}
+        old = {record for record, note in last.items() if note.time < limit and not _is_held(note.record, note.results)}
+        return old | {record for record in self._came_before(limit) if record not in last}
+
+    def _came_before(self, limit: float) -> Iterator[str]:
+        """The records that came with parcels before a time, and that no project known to this cache holds."""
+        from lapidar.core.cache.history import History  # which most of what looks at runs does not ask
+
+        projects = {Path(one.lockfile).parent for one in History(self.cache).moments()}
+        for path in self._folder.glob(f"*{_CAME}.results") if self._folder.is_dir() else ():
+            record = path.stem.removesuffix(_CAME)
+            if path.stat().st_mtime < limit and not any(
+                _is_held(record, str(project / RECORDS_NAME)) for project in projects
+            ):
+                yield record
+
+    @staticmethod
+    def record_of(copy: Path) -> str:
+        """The record that a copy is of, by its name."""
+        return copy.stem.removesuffix(_CAME)
 
     def drop(self, record: str) -> None:
-        """Forget a record's copy."""
-        self._path(record).unlink(missing_ok=True)
+        """Forget a record's copies."""
+        for name in (record, record + _CAME):
+            self._path(name).unlink(missing_ok=True)
 
 
-def _is_held(note: RunNote) -> bool:
-    path = Path(note.results)
+def _is_held(record: str, file: str) -> bool:
+    """Whether a file of records holds a record, or may."""
+    path = Path(file)
     if not path.parent.is_dir():
         return True  # on a disk that is not here, or moved
     try:
-        return any(one.record == note.record for one in results.read(path).analysis)
+        return any(one.record == record for one in results.read(path).analysis)
     except LapidarError:
         return True

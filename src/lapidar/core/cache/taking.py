@@ -35,7 +35,12 @@ def take(digests: Iterable[str], store: Store, cache: Cache, reporter: progress.
         NoSpace: the disk has not room for what a store says that it has.
         OSError: the cache cannot be written.
     """
-    lacking = [digest for digest in dict.fromkeys(digests) if not cache.is_whole(digest) and store.has_tree(digest)]
+    lacking = []
+    for digest in dict.fromkeys(digests):
+        if not cache.is_whole(digest):
+            lacking += [digest] if store.has_tree(digest) else []
+        elif cache.writable:
+            cache.put_tree(cache.tree(digest))  # whoever brought it may have been killed between its two listings
     with store.in_use():
         trees = {digest: _listing(store, digest) for digest in lacking}
         missing = {digest: _missing(cache, tree) for digest, tree in trees.items()}

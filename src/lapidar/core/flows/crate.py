@@ -52,6 +52,8 @@ def write_crate(place: Place, cache: Cache, name: str, to: Path) -> Crate:
     """
     if to.exists() and (to.suffix != ".zip" and (not to.is_dir() or any(to.iterdir()))):
         raise TargetRefused(f"{to} is there, and not an empty folder", remedy="Name another with --to.")
+    if not to.parent.is_dir():
+        raise TargetRefused(f"There is no folder {to.parent}", remedy="Make it, or name another place with --to.")
     analysis = analysis_of(place, name)
     whole = listing.whole(analysis, cache)
     with atomic.WorkFolder(to.parent, f".{to.name}.lapidar-") as work:

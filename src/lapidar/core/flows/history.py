@@ -171,7 +171,7 @@ def _recorded(cache: Cache, lockfiles: set[str]) -> dict[str, tuple[ResultsThen,
     """By snapshot, what was recorded with it: the last record of each analysis, against the one before it."""
     folders = {str(Path(one).parent) for one in lockfiles}
     runs = Runs(cache)
-    copies = {path.stem: copy for path, copy in runs.copies() if isinstance(copy, Analysis)}
+    copies = {runs.record_of(path): copy for path, copy in runs.copies() if isinstance(copy, Analysis)}
     before: dict[str, Analysis] = {}
     found: dict[str, dict[str, ResultsThen]] = {}
     for one in runs.notes():

@@ -121,7 +121,7 @@ def _is_crash(ending: Ending) -> bool:
 def record_before(place: Place, cache: Cache, analysis: Analysis) -> Analysis | None:
     """The record of an analysis before this one that is of another snapshot: by the history of this cache, else by
     version control; None where neither has one."""
-    copies = {path.stem: copy for path, copy in Runs(cache).copies() if isinstance(copy, Analysis)}
+    copies = {copy.record: copy for _, copy in Runs(cache).copies() if isinstance(copy, Analysis)}
     here = [copies.get(note.record) for note in reversed(Runs(cache).notes()) if note.results == str(place.records)]
     for one in (*here, *_committed(place, analysis.name)):
         if one and one.name == analysis.name and one.snapshot != analysis.snapshot:

@@ -26,7 +26,7 @@ from lapidar.core.parcels.packing import Opener
 from lapidar.core.parcels.parcel import Parcel
 from lapidar.core.parcels.project import Project
 from lapidar.core.parcels.signing import NotTrusted, signer
-from lapidar.core.place import Place
+from lapidar.core.place import OWN_FOLDER, Place
 from lapidar.core.records import lockfile, results, words
 from lapidar.core.records.results import Analysis
 from lapidar.core.records.snapshot import Snapshot
@@ -41,6 +41,7 @@ __all__ = [
     "content_of",
     "known_of",
     "opened_at",
+    "require_file",
     "sign_at",
     "unpack",
     "verified",
@@ -200,8 +201,7 @@ def write(
     if not isinstance(to, Path):
         with tempfile.TemporaryDirectory(prefix="lapidar-parcel-") as folder:
             return Written(writing.write_file(gathered.content, known, to, Path(folder), reporter))
-    if to.is_dir():
-        raise TargetRefused(f"{to} is a folder", remedy="Name a file with --to.")
+    require_file(to)
     with atomic.WorkFolder(to.parent, f".{to.name}.lapidar-") as work:
         part = work.path / "parcel"
         with part.open("wb") as out:
@@ -211,6 +211,14 @@ def write(
         size = part.stat().st_size
         os.replace(part, to)
     return Written(manifest, size)
+
+
+def require_file(to: Path) -> None:
+    """Raises: TargetRefused: no file can be written there: it is a folder, or its folder is not there."""
+    if to.is_dir():
+        raise TargetRefused(f"{to} is a folder", remedy="Name a file with --to.")
+    if not to.parent.is_dir():
+        raise TargetRefused(f"There is no folder {to.parent}", remedy="Make it, or name another place with --to.")
 
 
 # ---- back
@@ -320,7 +328,7 @@ def unpack(parcel: Parcel, into: Path, cache: Cache, reporter: progress.Progress
         tree = _project_tree(parcel, cache, reporter)
         for one in parcel.records.analysis:
             if all(cache.is_whole(digest) for digest in _trees_of(one)):
-                Runs(cache).keep(one)
+                Runs(cache).keep(one, came=True)
         place.root.mkdir(parents=True, exist_ok=True)
         made, kept = _lay_out(tree, cache, place) if tree else ([], [])
         for path, data in ((place.records, parcel.records_text), (place.lockfile, parcel.lockfile_text)):
@@ -359,11 +367,14 @@ def _lay_out(tree: Tree, cache: Cache, place: Place) -> tuple[list[str], list[st
     """Put the files of a project into its folder; what stands there stays.
 
     Returns:
-        The files that were put there, and those that stand there and are others.
+        The files that were put there, and those that were not: another one stands there, or it is no project's.
     """
     made, kept = [], []
     for entry in tree:
         target = place.root / entry.path
+        if _is_no_project_file(entry.path):
+            kept.append(entry.path)
+            continue
         if os.path.lexists(target):
             if not _is_same(target, entry, cache):
                 kept.append(entry.path)
@@ -378,6 +389,12 @@ def _lay_out(tree: Tree, cache: Cache, place: Place) -> tuple[list[str], list[st
             atomic.write_file(target, cache.read(entry), mode=0o755 if entry.kind == "x" else 0o644, flush=False)
         made.append(entry.path)
     return made, kept
+
+
+def _is_no_project_file(path: str) -> bool:
+    """What no parcel of ours has, and what would act by lying there: version control's own files, and our own."""
+    parts = path.lower().split("/")
+    return ".git" in parts or (parts[0] == OWN_FOLDER and path != f"{OWN_FOLDER}/project.toml")
 
 
 def _stays_inside(root: Path, folder: Path) -> bool:

@@ -21,9 +21,9 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import FileDraft, stow
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.marker import WhoseLibraries
-from lapidar.core.errors import LapidarError, TargetRefused
+from lapidar.core.errors import LapidarError
 from lapidar.core.flows.capture import CaptureOptions, capture
-from lapidar.core.flows.parcel import Gathered
+from lapidar.core.flows.parcel import Gathered, require_file
 from lapidar.core.flows.restore import RestoreOptions, restore
 from lapidar.core.parcels import tar
 from lapidar.core.place import Place
@@ -32,7 +32,7 @@ from lapidar.core.records.results import Analysis
 from lapidar.core.restored import running
 from lapidar.core.system.loader import VARIABLES
 
-__all__ = ["ITSELF", "OPEN_SCRIPT", "README", "itself", "write_ready"]
+__all__ = ["ITSELF", "OPEN_SCRIPT", "README", "is_packed", "itself", "write_ready"]
 
 ITSELF = "lapidar.tar.gz"
 _LEVEL = 4
@@ -154,8 +154,7 @@ def write_ready(place: Place, cache: Cache, gathered: Gathered, to: Path, report
     Raises:
         LapidarError: the environment cannot be restored, or has not its own system libraries.
     """
-    if to.is_dir():
-        raise TargetRefused(f"{to} is a folder", remedy="Name a file with --to.")
+    require_file(to)
     name = gathered.content.name
     with atomic.WorkFolder(to.parent, f".{to.name}.lapidar-") as work:
         folder = work.path / "env"
@@ -232,6 +231,11 @@ def itself(cache: Cache, reporter: Progress) -> Path:
     return Path(cache.entry_path(tree.entries[0]))
 
 
+def is_packed(cache: Cache) -> bool:
+    """Whether the cache has it already."""
+    return cache.made(_key()) is not None
+
+
 def _key() -> str:
     """What is another where anything was installed into our own environment since, or into the runtime below it."""
     seen = [sys.version, str(_LEVEL)]
@@ -252,13 +256,16 @@ def _pack_itself(place: Place, cache: Cache, file: Path, reporter: Progress) -> 
     asked = CaptureOptions(
         environment=Path(sys.prefix), scope="used", writes=False, starts=False, languages=(languages.usual().name,)
     )
-    with task(reporter, "Packing Lapidar itself", 0, ""):
-        snapshot = capture(place, cache, asked, Silent()).snapshot
-        if not snapshot.libraries:
-            raise LapidarError("Lapidar's own environment has no system libraries that could go along")
-        folder = place.root / "env"
-        options = RestoreOptions(into=folder, placement=Placement.COPY, libraries=WhoseLibraries.PRIVATE)
-        restore(place, cache, snapshot, options, Silent())
-        with file.open("wb") as packed, _packed(packed) as out:
-            _add_folder(folder, "lapidar/env", out)
-            out.write(tar.END)
+    snapshot = capture(place, cache, asked, reporter).snapshot
+    if not snapshot.libraries:
+        raise LapidarError("Lapidar's own environment has no system libraries that could go along")
+    folder = place.root / "env"
+    options = RestoreOptions(into=folder, placement=Placement.COPY, libraries=WhoseLibraries.PRIVATE)
+    done = restore(place, cache, snapshot, options, reporter)
+    with (
+        file.open("wb") as packed,
+        _packed(packed) as out,
+        task(reporter, "Packing Lapidar itself", done.bytes, "bytes"),
+    ):
+        _add_folder(folder, "lapidar/env", out, reporter.advance)
+        out.write(tar.END)

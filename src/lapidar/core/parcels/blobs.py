@@ -7,6 +7,7 @@ import json
 import os
 import re
 import shutil
+import stat
 import tarfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -153,6 +154,9 @@ class InTar:
     Args:
         path: of the file.
 
+    Attributes:
+        beside: what else is in it, with the sizes.
+
     Raises:
         ParcelBroken: it is none.
         OSError: it cannot be read.
@@ -161,10 +165,14 @@ class InTar:
     def __init__(self, path: Path) -> None:
         self.path = path
         self.called = f"the parcel {path.name}"
-        self._file = open(path, "rb")  # noqa: SIM115
+        # A pipe is never waited for, and cannot be gone back in.
+        self._file = open(os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK), "rb")  # noqa: SIM115
+        if not stat.S_ISREG(os.fstat(self._file.fileno()).st_mode):
+            raise self._broken("it is no regular file")
         self._descriptor = self._file.fileno()
         self._blobs: dict[str, tuple[int, int]] = {}
         self._texts: dict[str, tuple[int, int]] = {}
+        self.beside: dict[str, int] = {}
         try:
             self._look_through()
         except (tarfile.TarError, EOFError, ValueError) as error:
@@ -184,6 +192,8 @@ class InTar:
                     self._blobs[f"sha256:{found[1]}"] = where
                 elif (name := member.name.removeprefix("./")) in (LAYOUT_NAME, INDEX_NAME):
                     self._texts[name] = where
+                else:
+                    self.beside[name] = member.size
                 archive.members.clear()  # type: ignore[attr-defined]
 
     def _broken(self, why: str) -> ParcelBroken:
