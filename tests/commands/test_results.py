@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import io
 import json
 import os
@@ -607,4 +608,10 @@ class Comparing(Results):
         self.assertIn("data:image/png", found._repr_html_())
         self.assertEqual(found.draw(self.folder / "x.svg").read_text()[:5], "<?xml")
         self.assertEqual({row["verdict"] for row in found.rows()}, {"different"})
+        drawn = set(Path(tempfile.gettempdir()).glob("lapidar-drawn-*"))
+        del found
+        gc.collect()
+        self.assertLess(
+            set(Path(tempfile.gettempdir()).glob("lapidar-drawn-*")), drawn, "what was kept to be drawn is gone"
+        )
         self.assertTrue(lapidar.compare("fit", self.project / "results", project=self.project, cache=self.cache).good)

@@ -9,6 +9,7 @@ import shlex
 import shutil
 import tempfile
 import time
+import weakref
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -110,7 +111,7 @@ class RecordUnknown(LapidarError):
         self.analysis = analysis
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, weakref_slot=True)
 class Rerun:
     """What came of it.
 
@@ -454,6 +455,7 @@ class _Again:
 
     def _keep_drawn(self, before: Mapping[str, Was], after: Mapping[str, Path]) -> None:
         self.result.folder = tempfile.mkdtemp(prefix="lapidar-drawn-")
+        weakref.finalize(self.result, shutil.rmtree, self.result.folder, ignore_errors=True)  # for who forgets
         for number, (path, file) in enumerate(after.items()):
             was = before.get(path)
             if was is not None and was.file is not None and not file.is_symlink():
