@@ -14,7 +14,7 @@ import shutil
 import stat
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -27,6 +27,7 @@ from lapidar.core.progress import Progress
 
 if TYPE_CHECKING:  # who runs in one that is there is not to load what makes it
     from lapidar.core.cache.store import Cache
+    from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Near", "near_folder", "placed", "placed_from_cache"]
 
@@ -130,11 +131,27 @@ class Near:
         finally:
             os.close(descriptor)
 
-    def made(self, snapshot: str) -> Path:
-        """The environment was made: it is there for all from now on."""
-        used = self.environment(snapshot).parent / "used"
-        used.touch(mode=0o600)
-        found = self.held(snapshot)
+    def made_once(self, snapshot: Snapshot, make: Callable[[Path], object]) -> Path:
+        """The environment of a snapshot, held from now on; where it is not there it is made, by one process.
+
+        Args:
+            make: makes it in a folder.
+
+        Raises:
+            NoSpace: there is no room for it.
+        """
+        identity = snapshot.snapshot
+        if found := self.held(identity):
+            return found
+        with self.placing():
+            found = self.held(identity)
+            if found is None:
+                _require_room(self, sum(part.bytes for part in snapshot.parts()))
+                target = self.environment(identity)
+                make(target)
+                (target.parent / "used").touch(mode=0o600)
+                found = self.held(identity)
+                self.clean(identity)
         assert found
         return found
 
@@ -189,18 +206,16 @@ def placed(near: Near, place: Place, source: str, reporter: Progress) -> Path:
 
     parcel = opened_at(source, identity_in(place.lockfile)[7:19])
     snapshot = parcel.snapshot
-    with near.placing():
-        found = near.held(snapshot.snapshot)
-        if found is None:
-            _require_room(near, sum(part.bytes for part in snapshot.parts()))
-            cache = Cache(near.folder / "cache", create=True)
-            with cache.in_use():
-                bring_trees(parcel, cache, [part.tree for part in snapshot.parts()], reporter)
-                restore(place, cache, snapshot, RestoreOptions(into=near.environment(snapshot.snapshot)), reporter)
-            found = near.made(snapshot.snapshot)
-            near.clean(snapshot.snapshot)
-        if is_file:
-            near.remember(file, snapshot.snapshot)
+
+    def make(target: Path) -> None:
+        cache = Cache(near.folder / "cache", create=True)
+        with cache.in_use():
+            bring_trees(parcel, cache, [part.tree for part in snapshot.parts()], reporter)
+            restore(place, cache, snapshot, RestoreOptions(into=target), reporter)
+
+    found = near.made_once(snapshot, make)
+    if is_file:
+        near.remember(file, snapshot.snapshot)
     return found
 
 
@@ -214,16 +229,9 @@ def placed_from_cache(near: Near, place: Place, cache: Cache, reporter: Progress
     from lapidar.core.records import lockfile
 
     snapshot = lockfile.read(place.lockfile)
-    if found := near.held(snapshot.snapshot):
-        return found
-    with near.placing():
-        found = near.held(snapshot.snapshot)
-        if found is None:
-            _require_room(near, sum(part.bytes for part in snapshot.parts()))
-            restore(place, cache, snapshot, RestoreOptions(into=near.environment(snapshot.snapshot)), reporter)
-            found = near.made(snapshot.snapshot)
-            near.clean(snapshot.snapshot)
-    return found
+    return near.made_once(
+        snapshot, lambda target: restore(place, cache, snapshot, RestoreOptions(into=target), reporter)
+    )
 
 
 def _require_room(near: Near, size: int) -> None:

@@ -46,6 +46,7 @@ __all__ = [
     "Blobs",
     "InFolder",
     "InTar",
+    "OfIndex",
     "WritableBlobs",
     "at",
     "blob_name",
@@ -148,7 +149,31 @@ class _Section(io.RawIOBase):
         return size
 
 
-class InTar:
+class OfIndex:
+    """What an index tells of a place: see `Blobs`."""
+
+    called = ""
+
+    def _index(self) -> Index:
+        raise NotImplementedError
+
+    def lacks(self, one: Descriptor) -> bool:
+        return False  # where a host has to be asked it is known then
+
+    def open(self, one: Descriptor) -> IO[bytes]:
+        raise NotImplementedError
+
+    def tags(self) -> list[str]:
+        return tags_in(self._index())
+
+    def manifest(self, name: str = "") -> bytes:
+        return whole(self, chosen(self._index(), name, self.called))
+
+    def signatures(self, manifest: bytes) -> list[bytes]:
+        return list(referring(self, self._index(), manifest))
+
+
+class InTar(OfIndex):
     """The layout in a tar file. What else is in the file is passed over.
 
     Args:
@@ -203,12 +228,6 @@ class InTar:
     def lacks(self, one: Descriptor) -> bool:
         return one.digest not in self._blobs
 
-    def tags(self) -> list[str]:
-        return tags_in(self._index())
-
-    def manifest(self, name: str = "") -> bytes:
-        return whole(self, chosen(self._index(), name, self.called))
-
     def open(self, one: Descriptor) -> IO[bytes]:
         if one.digest not in self._blobs:
             raise missing(self.called, one)
@@ -241,7 +260,7 @@ class InTar:
         return index_in(os.pread(self._descriptor, size, at), self.called)
 
 
-class InFolder:
+class InFolder(OfIndex):
     """The layout in a folder.
 
     Args:
@@ -263,15 +282,6 @@ class InFolder:
             return os.stat(self.path / blob_name(one.digest)).st_size == one.size
         except FileNotFoundError:
             return False
-
-    def tags(self) -> list[str]:
-        return tags_in(self._index())
-
-    def manifest(self, name: str = "") -> bytes:
-        return whole(self, chosen(self._index(), name, self.called))
-
-    def signatures(self, manifest: bytes) -> list[bytes]:
-        return list(referring(self, self._index(), manifest))
 
     def put_signature(self, manifest: bytes, signature: bytes) -> None:
         one, data = signed(manifest, signature)

@@ -14,14 +14,11 @@ from lapidar.core.parcels.blobs import (
     INDEX_NAME,
     Blobs,
     InFolder,
+    OfIndex,
     WritableBlobs,
     blob_name,
-    chosen,
     index_in,
     missing,
-    referring,
-    tags_in,
-    whole,
 )
 from lapidar.core.parcels.downloading import PURPOSE, download, pieces_of
 from lapidar.core.parcels.form import Descriptor, Index
@@ -30,7 +27,7 @@ from lapidar.core.parcels.registry import Registry
 __all__ = ["Served", "is_host", "place_at", "writable_at"]
 
 
-class Served:
+class Served(OfIndex):
     """The layout in a folder that a web server serves; it is only read.
 
     Args:
@@ -41,18 +38,6 @@ class Served:
         self.address = address.rstrip("/")
         self.called = f"the store {self.address}"
         self._client = Client(PURPOSE, None, [self.address])
-
-    def lacks(self, one: Descriptor) -> bool:
-        return False  # it is known when it is asked for
-
-    def tags(self) -> list[str]:
-        return tags_in(self._index())
-
-    def manifest(self, name: str = "") -> bytes:
-        return whole(self, chosen(self._index(), name, self.called))
-
-    def signatures(self, manifest: bytes) -> list[bytes]:
-        return list(referring(self, self._index(), manifest))
 
     def open(self, one: Descriptor) -> IO[bytes]:
         return download(self.called, one, self._pieces)
