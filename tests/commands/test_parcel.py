@@ -180,11 +180,18 @@ class RoundTrip(OfKiln):
         (self.project / "lapidar.toml").write_text('[conditions]\nenv-file = "secrets.conf"\n')
         (self.project / "ä long name.txt").write_text("x")
         (self.project / "odd").symlink_to("/etc/passwd")
+        (self.project / "sub").mkdir()
+        subprocess.run(["git", "init", "-q"], cwd=self.project / "sub", check=True)
+        (self.project / "sub" / "file").write_text("x")
+        author = ["-c", "user.name=kiln", "-c", "user.email=kiln@sherds.example"]
+        for words in (["add", "-A"], [*author, "commit", "-qm", "fired"]):
+            subprocess.run(["git", *words], cwd=self.project / "sub", check=True)
         said = self.lapidar("parcel", "make", "--without-lapidar", "--with-project", "--to", self.parcel).stderr
         self.assertIn(".env is not in it", said)
         self.assertIn("secrets.conf is not in it", said)
         self.assertIn("odd is not in it: its target lies outside", said)
         self.assertIn("upload.py, line 2, looks like a key of a cloud", said)
+        self.assertIn("sub/ is not in it: it is a repository of its own", said)
         self.assertNotIn("line 3", said)
         self.assertNotIn(key, said)
         self.elsewhere()
@@ -202,6 +209,13 @@ class RoundTrip(OfKiln):
         self.assertFalse((self.project / "no").exists())
         self.assertIn("is no parcel that can be read", self.fails("parcel", "open", "work.sh"))
         self.assertIn("No results are recorded", self.fails("parcel", "make", "--with-results"))
+        for words in (
+            ["open", "x", "--ready"],
+            ["send", "x", "--to", "y"],
+            ["make", "--into", "x"],
+            ["show", "x", "--key", "k"],
+        ):
+            self.assertIn("means nothing to `parcel", self.fails("parcel", *words))
         self.assertIn("No snapshot in the history begins", self.fails("parcel", "make", "--since", "nothing"))
         path = Path(next(Cache(self.cache).all_files()).path)
         path.chmod(0o644)
@@ -897,6 +911,18 @@ class Signed(OfKiln):
 
     def untrusting(self) -> dict[str, str]:
         return {**self.variables, "XDG_CONFIG_HOME": str(self.folder / "none")}
+
+    def test_a_lockfile(self) -> None:
+        self.lapidar("parcel", "sign", self.lock, "--key", self.folder / "potter")
+        self.assertIn("name nobody whom you trust", self.lapidar("parcel", "verify", self.lock, code=1).stdout)
+        self.trusting('[trust]\nsigners = "signers"\n')
+        self.assertIn("Signed by potter@kilns.example", self.lapidar("parcel", "verify", self.lock).stdout)
+        kiln = make_kiln(self.project / "kiln", tin=("lead",), lead=(), ash=())
+        add_package(kiln, "soda", "2.0")
+        self.lapidar("capture", kiln)
+        self.assertIn(
+            "Not trusted: The signature of potter", self.lapidar("parcel", "verify", self.lock, code=1).stdout
+        )
 
     def test_another_parcel_under_a_signature(self) -> None:
         self.lapidar("parcel", "sign", self.parcel, "--key", self.folder / "potter")

@@ -32,7 +32,7 @@ with --with-results the records of results, their inputs and results; with --wit
   send      bring one to a store: a folder, or a registry (OCI distribution), only what that lacks
   fetch     bring what a store has of this project's lockfile into the cache; with --into all of a parcel, as open does
   list      what a store holds
-  sign      sign one with an SSH key: beside the file, or in the store as what refers to it
+  sign      sign one, or a lockfile, with an SSH key: beside the file, or in the store as what refers to it
 
 A parcel is an OCI image layout in a tar (docs/parcel.md). A store is a folder, such a folder that any web server
 serves (https://HOST/FOLDER, only read), or a registry (oci://HOST/NAME[:TAG]; oci+http:// where nothing is encrypted).
@@ -96,11 +96,30 @@ def run(session: Session) -> int:
     options = session.options
     if options.action == "make" and options.parcel:
         raise LapidarError("`make` takes no file", remedy="Name what to write with --to.")
+    _require_meant(session)
     if options.action in ("open", "show", "verify", "sign") and not options.parcel:
         raise LapidarError(
             f"Which parcel to {options.action} is not said", remedy=f"lapidar parcel {options.action} FILE"
         )
     return _ACTIONS[options.action](session)
+
+
+def _require_meant(session: Session) -> None:
+    """No option is passed over: whoever gives one expects that it acts."""
+    options = session.options
+    of_make = {"--to": options.to, "--since": options.since, "--ready": options.ready}
+    of_make["--without-lapidar"] = options.without_lapidar
+    of_both = {"--with-results": options.with_results, "--with-project": options.with_project}
+    wrong = [name for name, given in of_make.items() if given and options.action != "make"]
+    wrong += [name for name, given in of_both.items() if given and options.action not in ("make", "send")]
+    wrong += ["--into"] if options.into and options.action not in ("open", "fetch") else []
+    wrong += ["--key"] if options.key and options.action != "sign" else []
+    if options.ready and options.since:
+        wrong.append("--since (with --ready)")
+    if wrong:
+        raise LapidarError(
+            f"{wrong[0]} means nothing to `parcel {options.action}`", remedy="lapidar parcel --help says whose it is."
+        )
 
 
 # ---- make
@@ -409,18 +428,27 @@ def _holds(one: Parcel) -> str:
 
 
 def _verify(session: Session) -> int:
-    from lapidar.core.flows.parcel import verified
+    from lapidar.core.flows.parcel import lockfile_signer, verified
     from lapidar.core.parcels.form import ParcelBroken
+    from lapidar.core.parcels.signing import NotTrusted
+    from lapidar.core.records.lockfile import identity_in
 
-    view = session.view
+    view, path = session.view, session.path("parcel")
     try:
+        if path and "://" not in session.options.parcel and (identity := identity_in(path)):
+            name = lockfile_signer(path)
+            if view.json:
+                view.object({"whole": True, "snapshot": identity, "signed_by": name})
+            else:
+                view.line(f"Signed by {name}: snapshot {identity[7:19]}.", "good")
+            return ExitCode.DONE
         found = _named(session)
         count, size = verified(found, view.reporter())
     except ParcelBroken as error:
         if view.json:
             view.object({"whole": False, "what": error.what, "why": error.why})
         else:
-            view.line(f"Damaged: {error}", "bad")
+            view.line(f"{'Not trusted' if isinstance(error, NotTrusted) else 'Damaged'}: {error}", "bad")
             view.note(error.remedy)
         return ExitCode.NO
     lacking = [one.digest for one in found.lacking]

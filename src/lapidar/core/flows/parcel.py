@@ -40,6 +40,7 @@ __all__ = [
     "bring_trees",
     "content_of",
     "known_of",
+    "lockfile_signer",
     "opened_at",
     "require_file",
     "sign_at",
@@ -266,24 +267,46 @@ def trusted_signer(parcel: Parcel) -> str:
 
 
 def sign_at(where: str, tag: str, key: Path) -> str:
-    """Sign the parcel at an address or a path; the signature is kept beside it, or as what refers to it.
+    """Sign the parcel at an address or a path, or a lockfile; the signature is kept beside it, or as what refers to it.
 
     Returns:
-        The digest of what was signed.
+        The snapshot of what was signed.
 
     Raises:
         LapidarError: there is no such parcel or key, or it cannot be written there.
     """
+    file = foreign.expanded(where)
+    if not places.is_host(where) and (identity := lockfile.identity_in(file)):
+        atomic.write_file(_signature_of(file), signing.sign(foreign.read(file), key))
+        return identity
     if places.is_host(where):
         found, named_tag = places.writable_at(where)
         parcel = Parcel(found, named_tag or tag)
         target: WritableBlobs | blobs.InTar = found
     else:
-        target = blobs.at(foreign.expanded(where))
+        target = blobs.at(file)
         parcel = Parcel(target, tag if tag and len(target.tags()) > 1 else "")
     _ = parcel.snapshot  # nothing is signed that is not what it says
     target.put_signature(parcel.manifest_text, signing.sign(parcel.manifest_text, key))
     return parcel.manifest.snapshot
+
+
+def _signature_of(file: Path) -> Path:
+    return file.with_name(file.name + ".sig")
+
+
+def lockfile_signer(file: Path) -> str:
+    """Who signed a lockfile, of those whom the user trusts.
+
+    Raises:
+        NotTrusted: nobody of them did, or it is another one.
+    """
+    told, signature = trust(), _signature_of(file)
+    if told.signers is None:
+        raise NotTrusted("You name nobody whom you trust", remedy="Write signers into [trust] of your configuration.")
+    if not signature.is_file():
+        raise NotTrusted(f"{file} is not signed", why=f"there is no {signature.name} beside it")
+    return signer(foreign.read(file), foreign.read(signature, signing.MOST_BYTES), told.signers)
 
 
 def bring_trees(parcel: Parcel, cache: Cache, digests: Iterable[str], reporter: progress.Progress) -> int:

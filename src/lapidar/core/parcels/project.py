@@ -105,6 +105,8 @@ def gathered(place: Place, never: Sequence[str]) -> Project:
                 Tree([entry])
                 suspects += _suspects(place.root, path, status.st_size)
             else:
+                what = "a repository of its own" if stat.S_ISDIR(status.st_mode) else "neither a file nor a link"
+                left.append(f"{path} is not in it: it is {what}")
                 continue
         except (ValueError, UnicodeEncodeError) as error:
             left.append(
