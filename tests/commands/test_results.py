@@ -15,6 +15,7 @@ import tempfile
 import time
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.place import RECORDS_NAME
@@ -603,15 +604,15 @@ class Comparing(Results):
         self.lapidar("record", "--", "python", "fit.py")
         data = self.project / "data/sherds.csv"
         data.write_text(data.read_text().replace("2.25", "2.5"))
-        found = lapidar.rerun("fit", project=self.project, cache=self.cache, current_files=True)
+        (temporary := self.folder / "temporary").mkdir()
+        with mock.patch.object(tempfile, "tempdir", str(temporary)):
+            found = lapidar.rerun("fit", project=self.project, cache=self.cache, current_files=True)
         self.assertFalse(found.good)
         self.assertIn("data:image/png", found._repr_html_())
         self.assertEqual(found.draw(self.folder / "x.svg").read_text()[:5], "<?xml")
         self.assertEqual({row["verdict"] for row in found.rows()}, {"different"})
-        drawn = set(Path(tempfile.gettempdir()).glob("lapidar-drawn-*"))
+        self.assertEqual(len(list(temporary.glob("lapidar-drawn-*"))), 1)
         del found
         gc.collect()
-        self.assertLess(
-            set(Path(tempfile.gettempdir()).glob("lapidar-drawn-*")), drawn, "what was kept to be drawn is gone"
-        )
+        self.assertEqual(list(temporary.glob("lapidar-drawn-*")), [], "what was kept to be drawn goes with it")
         self.assertTrue(lapidar.compare("fit", self.project / "results", project=self.project, cache=self.cache).good)
