@@ -32,6 +32,7 @@ class Results:
     good: bool
     varying: Mapping[str, str] = field(default_factory=dict)
     files: Mapping[str, tuple[Path, Path]] = field(default_factory=dict, repr=False)
+    _kept: object = field(default=None, repr=False, compare=False)  # the files that can be drawn go with it
 
     @property
     def verdict(self) -> Verdict:
@@ -136,7 +137,7 @@ def rerun(
 
     found = Place.find(Path(project) if project else None)
     done = flow(found, _cache(cache), name, RerunOptions(current_files=current_files, times=times, draws=True))
-    return Results(name, tuple(done.compared), done.is_good, done.varying, done.files)
+    return Results(name, tuple(done.compared), done.is_good, done.varying, done.files, done)
 
 
 def prove(
@@ -167,6 +168,7 @@ def prove(
         tuple(done.compared),
         done.is_good,
         files=done.files,
+        _kept=done,
         proven=told.proof is not None,
         missing=missing,
         remedies=tuple(told.remedies),
