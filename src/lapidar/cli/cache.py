@@ -96,6 +96,7 @@ def _forget(session: Session) -> int:
 
 def _holds(session: Session) -> int:
     from lapidar.core.flows.holding import holders
+    from lapidar.core.records.words import short
 
     view, asked = session.view, session.options.what
     found = holders(session.cache(), asked)
@@ -107,7 +108,7 @@ def _holds(session: Session) -> int:
         return ExitCode.DONE
     rows = [
         [
-            one.snapshot[7:19],
+            short(one.snapshot),
             one.what,
             f"{one.current} of {len(one.lockfiles)}",
             human_path(one.lockfiles[0]) if one.lockfiles else "",

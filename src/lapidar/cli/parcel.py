@@ -14,6 +14,7 @@ from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session, add_snapshot_options
 from lapidar.cli.view import human_bytes, human_count, human_path
 from lapidar.core.errors import LapidarError
+from lapidar.core.records import words
 
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
@@ -53,11 +54,9 @@ examples:
   lapidar parcel list oci://store.example/kilns
   lapidar parcel sign kilns.parcel.tar --key ~/.ssh/id_ed25519"""
 
-ACTIONS = ("make", "open", "show", "verify", "send", "fetch", "list", "sign")
-
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("action", choices=ACTIONS)
+    parser.add_argument("action", choices=list(_ACTIONS))
     parser.add_argument(
         "parcel",
         nargs="?",
@@ -141,7 +140,7 @@ def _make(session: Session) -> int:
         known = parcel.known_of(place, cache, options.since, view.reporter()) if options.since else {}
         if not options.without_lapidar:
             gathered = _with_itself(session, cache, gathered)
-        default = place.root / f"{place.root.name}-{snapshot.snapshot[7:19]}{parcel.SUFFIX}"
+        default = place.root / f"{place.root.name}-{words.short(snapshot.snapshot)}{parcel.SUFFIX}"
         target = session.path("to") or default
         out = sys.stdout.buffer if to_stdout else Path(os.path.abspath(target))
         done = parcel.write(gathered, out, known, view.reporter())
@@ -222,7 +221,7 @@ def _make_ready(session: Session, cache: Cache, gathered: Gathered) -> int:
     from lapidar.core.flows.ready import write_ready
 
     view, place = session.view, session.place
-    target = session.path("to") or place.root / f"{place.root.name}-{gathered.snapshot.snapshot[7:19]}.tar.gz"
+    target = session.path("to") or place.root / f"{place.root.name}-{words.short(gathered.snapshot.snapshot)}.tar.gz"
     size = write_ready(place, cache, gathered, Path(os.path.abspath(target)), view.reporter())
     if view.json:
         view.object({"file": str(target), "bytes": size, "snapshot": gathered.snapshot.snapshot})
@@ -246,7 +245,7 @@ def _tag(session: Session) -> str:
     """What the project's lockfile is called in a store; "" where there is none."""
     from lapidar.core.records.lockfile import identity_in
 
-    return identity_in(session.path("lock") or session.place.lockfile)[7:19]
+    return words.short(identity_in(session.path("lock") or session.place.lockfile))
 
 
 def _address(session: Session) -> str:
@@ -285,8 +284,7 @@ def _open(session: Session) -> int:
         view.warn(f"{name} was not put there: another stands there, or it is no project's file")
     shown = human_path(done.place.root)
     view.line(f"Opened into {shown}: {human_count(len(done.files), 'file')}; all it needs is in the cache.", "good")
-    for command in _next(done.place.root, found):
-        view.note(f"Next: {command}")
+    view.note(f"Next: {_next(done.place.root, found)}")
     return ExitCode.DONE
 
 
@@ -302,12 +300,12 @@ def _default_folder(session: Session, found: Parcel) -> Path:
     return Path(name if name and name not in (".", "..") and "/" not in name and name.isprintable() else "opened")
 
 
-def _next(folder: Path, found: Parcel) -> list[str]:
+def _next(folder: Path, found: Parcel) -> str:
     here = [] if folder == Path.cwd() else [f"cd {human_path(folder)}"]
     after = ["lapidar restore"]
     if found.records.analysis and found.project:
         after.append(f"lapidar rerun {found.records.analysis[0].name}")
-    return [" && ".join([*here, *after])]
+    return " && ".join([*here, *after])
 
 
 def _fetch(session: Session) -> int:
@@ -322,7 +320,7 @@ def _fetch(session: Session) -> int:
     if view.json:
         view.object({"snapshot": found.manifest.snapshot, "trees_brought": brought})
         return ExitCode.DONE
-    short = found.manifest.snapshot[7:19]
+    short = words.short(found.manifest.snapshot)
     if not brought:
         view.line(f"The cache has all of snapshot {short} already.", "good")
     else:
@@ -368,7 +366,7 @@ def _sign(session: Session) -> int:
     if view.json:
         view.object({"signed": address, "snapshot": snapshot})
         return ExitCode.DONE
-    view.line(f"Signed {address}, snapshot {snapshot[7:19]}.", "good")
+    view.line(f"Signed {address}, snapshot {words.short(snapshot)}.", "good")
     view.note("Whom one trusts stands in one's own configuration: [trust] signers, required.")
     return ExitCode.DONE
 
@@ -404,7 +402,7 @@ def _list(session: Session) -> int:
             [
                 tag,
                 one.manifest.annotations.get(TITLE, ""),
-                one.manifest.snapshot[7:19],
+                words.short(one.manifest.snapshot),
                 human_bytes(sum(layer.size for layer in one.manifest.layers)),
                 str(len(one.manifest.layers)),
                 _holds(one),
@@ -440,7 +438,7 @@ def _verify(session: Session) -> int:
             if view.json:
                 view.object({"whole": True, "snapshot": identity, "signed_by": name})
             else:
-                view.line(f"Signed by {name}: snapshot {identity[7:19]}.", "good")
+                view.line(f"Signed by {name}: snapshot {words.short(identity)}.", "good")
             return ExitCode.DONE
         found = _named(session)
         count, size = verified(found, view.reporter())
@@ -481,12 +479,13 @@ def _show(session: Session) -> int:
         )
         return ExitCode.DONE
     from lapidar.core.parcels.form import TITLE
-    from lapidar.core.records import words
 
     layers = found.manifest.layers
     view.line(f"Parcel     {session.options.parcel}")
     view.line(f"Project    {found.manifest.annotations.get(TITLE, '')}")
-    view.line(f"Snapshot   {snapshot.snapshot[7:19]}, for {snapshot.platform.system} {snapshot.platform.machine}")
+    view.line(
+        f"Snapshot   {words.short(snapshot.snapshot)}, for {snapshot.platform.system} {snapshot.platform.machine}"
+    )
     size = sum(one.size for one in layers if one.digest not in lacking)
     view.line(f"Holds      {human_count(len(layers) - len(lacking), 'blob')}, {human_bytes(size)}")
     if lacking:
@@ -502,7 +501,9 @@ def _show(session: Session) -> int:
     for part in sorted(parts, key=lambda part: -packed[part.tree].size)[: None if view.verbose else _SHOWN]:
         one: Descriptor = packed[part.tree]
         state = "elsewhere" if one.digest in lacking else human_bytes(one.size)
-        rows.append([words.owner(part.owner), state, human_bytes(part.bytes), f"{part.files:,}", one.digest[7:19]])
+        rows.append(
+            [words.owner(part.owner), state, human_bytes(part.bytes), f"{part.files:,}", words.short(one.digest)]
+        )
     view.table(["holds", "packed", "unpacked", "files", "blob"], rows, right=(1, 2, 3))
     if len(parts) > len(rows):
         view.note(f"and {len(parts) - len(rows)} smaller ones (-v shows them)")

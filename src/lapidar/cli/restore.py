@@ -187,9 +187,10 @@ def _stores(session: Session) -> list[Parcel]:
     """The parcel that is named, if one is."""
     from lapidar.core.flows.parcel import opened_at
     from lapidar.core.records.lockfile import identity_in
+    from lapidar.core.records.words import short
 
     named, lock = session.options.source, session.path("lock") or session.place.lockfile
-    return [opened_at(named, identity_in(lock)[7:19])] if named else []
+    return [opened_at(named, short(identity_in(lock)))] if named else []
 
 
 def _without_lockfile(session: Session, stores: Sequence[Parcel]) -> Snapshot | None:
@@ -203,6 +204,7 @@ def _without_lockfile(session: Session, stores: Sequence[Parcel]) -> Snapshot | 
 def _bring(session: Session, snapshot: Snapshot, stores: Sequence[Parcel]) -> None:
     from lapidar.cli.stores import agreed_stores
     from lapidar.core.cache.contents import lacking
+    from lapidar.core.records.words import short
     from lapidar.core.restored import sources
 
     cache, reporter = session.cache(), session.view.reporter()
@@ -213,7 +215,9 @@ def _bring(session: Session, snapshot: Snapshot, stores: Sequence[Parcel]) -> No
         if brought := bring_trees(stores[0], cache, trees, reporter):
             session.view.note(f"Took {human_count(brought, 'tree')} out of {stores[0].called}.")
         return
-    others = agreed_stores(session, snapshot.snapshot[7:19]) if lacking(cache, snapshot) else []  # else nobody is asked
+    others = (
+        agreed_stores(session, short(snapshot.snapshot)) if lacking(cache, snapshot) else []
+    )  # else nobody is asked
     fetched = sources.bring(session.place, cache, snapshot, reporter, [*stores, *others])
     for sentence in fetched.notes:
         session.view.warn(sentence)
@@ -224,18 +228,15 @@ def _bring(session: Session, snapshot: Snapshot, stores: Sequence[Parcel]) -> No
 def _near(session: Session) -> int:
     """Into a folder of this node, out of a parcel or out of the cache."""
     from lapidar.core.errors import LapidarError
-    from lapidar.core.flows.near import Near, near_folder, placed, placed_from_cache
+    from lapidar.core.flows.near import Near, near_folder, placed
 
     options, view = session.options, session.view
     if options.into or options.snapshot or options.lock:
         raise LapidarError(
             "--near takes the project's lockfile, or what --from names", remedy="lapidar restore --near --from FILE"
         )
-    near, reporter = Near(near_folder(session.path("near"))), view.reporter()
-    if options.source:
-        found = placed(near, session.place, options.source, reporter)
-    else:
-        found = placed_from_cache(near, session.place, session.cache(), reporter)
+    near = Near(near_folder(session.path("near")))
+    found = placed(near, session.place, options.source, session.cache, view.reporter())
     if view.json:
         view.object({"environment": str(found)})
         return ExitCode.DONE

@@ -63,12 +63,9 @@ def _near(session: Session) -> Path | None:
         return None
     if options.env or (options.source and options.near):
         raise LapidarError("Two environments are named", remedy="Name one: with --env, with --from, or with --near.")
-    from lapidar.core.flows.near import Near, near_folder, placed, placed_from_cache
+    from lapidar.core.flows.near import Near, near_folder, placed
 
-    near = Near(near_folder(None))
-    if options.source:
-        return placed(near, session.place, options.source, session.view.reporter())
-    return placed_from_cache(near, session.place, session.cache(), session.view.reporter())
+    return placed(Near(near_folder(None)), session.place, options.source, session.cache, session.view.reporter())
 
 
 def _tell(ready: Run, view: View) -> None:

@@ -275,7 +275,7 @@ def _remainder(snapshot: Snapshot, view: View) -> None:
 
 def _licences(session: Session, snapshot: Snapshot) -> None:
     """Whose licence is what, as each says it of itself."""
-    from lapidar.core.flows.licences import licences
+    from lapidar.core.exchange.licences import licences
 
     view = session.view
     found = licences(snapshot, session.cache())

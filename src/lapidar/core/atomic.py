@@ -15,6 +15,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from types import TracebackType
+from typing import IO
 
 __all__ = [
     "Unconfirmed",
@@ -35,6 +36,7 @@ __all__ = [
 _libc = ctypes.CDLL(None, use_errno=True)
 _GROUP_WRITES = stat.S_ISGID | stat.S_IRWXG
 _AT_FDCWD = -100
+_PIECE_BYTES = 1 << 20
 _RENAME_EXCHANGE = 2
 
 
@@ -165,10 +167,13 @@ def flush_file_system(path: Path) -> None:
         os.close(descriptor)
 
 
-def write_file(path: Path, data: bytes, mode: int = 0o666, *, flush: bool = True, exactly: int | None = None) -> None:
+def write_file(
+    path: Path, data: bytes | IO[bytes], mode: int = 0o666, *, flush: bool = True, exactly: int | None = None
+) -> None:
     """Write a file whole: a reader sees the old bytes or the new ones, also after a power cut.
 
     Args:
+        data: its bytes, or a stream of them.
         mode: less what the umask takes; in a folder that a group may write, the group may do what it says.
         exactly: its mode, whatever umask and folder say.
         flush: wait for the disk. Without, a power cut may leave half: for what proves itself when it is read.
@@ -182,7 +187,8 @@ def write_file(path: Path, data: bytes, mode: int = 0o666, *, flush: bool = True
     part, descriptor = _new_part(path.parent, prefix, mode)
     try:
         with open(descriptor, "wb", closefd=False) as stream:
-            stream.write(data)
+            for piece in [data] if isinstance(data, bytes) else iter(lambda: data.read(_PIECE_BYTES), b""):
+                stream.write(piece)
         if exactly is not None:
             os.fchmod(descriptor, exactly)
         elif mode & stat.S_IRGRP:

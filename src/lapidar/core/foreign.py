@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import errno
 import os
+import shutil
 import stat
 from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
 
-from lapidar.core.errors import LapidarError
+from lapidar.core.errors import LapidarError, NoSpace
 
 __all__ = [
     "MOST_METADATA_BYTES",
@@ -25,6 +26,7 @@ __all__ = [
     "parsed",
     "read",
     "read_text",
+    "require_room",
 ]
 
 MOST_TEXT_BYTES = 64_000_000  # of a lockfile, a declaration, a source file, a list of files
@@ -97,3 +99,22 @@ def parsed(parse: Callable[[], Result]) -> Result:
         raise ValueError("it is nested too deeply, or too large") from error
     except (OverflowError, SyntaxError, IndexError, KeyError, TypeError, AttributeError, AssertionError) as error:
         raise ValueError(str(error) or type(error).__name__) from error
+
+
+def require_room(folder: Path, needed: int, elsewhere: str) -> None:
+    """Before anything is written: a small file may announce more than any disk has.
+
+    Args:
+        needed: bytes.
+        elsewhere: how another folder is named, as a verb phrase.
+
+    Raises:
+        NoSpace: the folder's disk has not that much room.
+    """
+    free = shutil.disk_usage(folder).free
+    if needed > free:
+        raise NoSpace(
+            f"{folder} has no room for it",
+            why=f"{needed / 1e9:,.2f} GB are needed, and {free / 1e9:,.2f} GB are free",
+            remedy=f"Free some space, or {elsewhere}. Nothing was written.",
+        )

@@ -309,13 +309,12 @@ class History:
             LockfileError: none does, or more than one.
         """
         plain = prefix.removeprefix("sha256:")
-        for one in self.cache.below:
-            if plain and not any(found.removeprefix("sha256:").startswith(plain) for found in self.ids()):
-                try:
-                    return History(one).find(prefix)
-                except LockfileError:
-                    continue
         matching = [found for found in self.ids() if plain and found.removeprefix("sha256:").startswith(plain)]
+        for one in self.cache.below if not matching else ():
+            try:
+                return History(one).find(prefix)
+            except LockfileError:
+                continue
         if not matching:
             raise LockfileError(
                 f"No snapshot in the history begins with {prefix!r}",

@@ -7,7 +7,6 @@ import fcntl
 import os
 import stat
 import sys
-import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
@@ -89,7 +88,6 @@ class Cache:
             self._make_folders()  # one that was lost
         self._verify_format(mark)
         self._files = str(self.root / "files")
-        self._taking, self._takes = threading.RLock(), False
         self._remembers = False
         self._remembered: dict[str, Tree] = {}
 
@@ -370,16 +368,9 @@ class Cache:
 
     def _take_from_below(self, digest: str) -> None:
         """Take a tree out of a cache below that has it; nothing where none has."""
-        with self._taking:
-            if self._takes or self.has_tree(digest):
-                return  # taking asks for it too; or another thread did
-            self._takes = True
-            try:
-                one = next((one for one in self.below if one.is_whole(digest)), None)
-                if one:
-                    self.take([digest], one, progress.Silent())
-            finally:
-                self._takes = False
+        one = next((one for one in self.below if one.is_whole(digest)), None)
+        if one:
+            Cache(self.root).take([digest], one, progress.Silent())  # one that looks into none below
 
     # ---- as a store like others (`lapidar.core.stores.protocol`)
 
@@ -437,15 +428,21 @@ class Cache:
             key: what it follows from beside the tree: the kind of runtime, and its version.
         """
         digest = self.noted_derived(self.derived_path(tree_digest, key))
-        for one in self.below if digest is None else ():
-            if (found := one.derived(tree_digest, key)) and one.has_files(found):
-                self.take([found.digest], one, progress.Silent())
-                self.put_derived(tree_digest, key, found)
-                return found
+        if digest is None:
+            return self._derived_below(tree_digest, key)
         try:
-            return self.tree(digest) if digest else None
+            return self.tree(digest)
         except CacheError:
             return None
+
+    def _derived_below(self, tree_digest: str, key: str) -> Tree | None:
+        """What a cache below has derived from a tree, taken out of it; None where none has."""
+        for one in self.below:
+            if (found := one.derived(tree_digest, key)) and one.has_files(found):
+                self._take_from_below(found.digest)
+                self.put_derived(tree_digest, key, found)
+                return found
+        return None
 
     @staticmethod
     def noted_derived(note: Path) -> str | None:

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Iterable, Iterator, Mapping
 from functools import partial
 from typing import IO, TYPE_CHECKING
 
-from lapidar.core import atomic, progress
+from lapidar.core import atomic, foreign, progress
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import StreamDraft, stow, stow_in_turn
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
-from lapidar.core.errors import CacheError, MissingFromCache, NoSpace
+from lapidar.core.errors import CacheError, MissingFromCache
 from lapidar.core.stores.protocol import SequentialStore
 
 if TYPE_CHECKING:
@@ -116,13 +115,7 @@ def _require_right(store: Store, digest: str, wanted: Iterable[Entry], came: Map
 def _require_room(cache: Cache, missing: Mapping[str, list[Entry]]) -> None:
     """Before anything is written: a small file may announce more than any disk has."""
     sizes = {(entry.content, entry.kind): entry.bytes for entries in missing.values() for entry in entries}
-    needed, free = sum(sizes.values()), shutil.disk_usage(cache.root).free
-    if needed > free:
-        raise NoSpace(
-            f"The cache {cache.root} has no room for it",
-            why=f"{needed / 1e9:,.2f} GB are needed, and {free / 1e9:,.2f} GB are free",
-            remedy="Free some space, or name a cache on another disk with --cache. Nothing was written.",
-        )
+    foreign.require_room(cache.root, sum(sizes.values()), "name a cache on another disk with --cache")
 
 
 def _listing(store: Store, digest: str) -> Tree:

@@ -1,1 +1,1 @@
-"""Others' open forms of what a snapshot is: a bill of materials."""
+"""Others' open forms of what a snapshot is: a bill of materials, a research object, licences."""

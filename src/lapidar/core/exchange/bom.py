@@ -15,6 +15,7 @@ from lapidar.core import languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import judge
 from lapidar.core.errors import LapidarError
+from lapidar.core.exchange.licences import licence_of
 from lapidar.core.records.declaration import Declaration
 from lapidar.core.records.owner import PackageName
 from lapidar.core.records.snapshot import Package, Snapshot
@@ -107,7 +108,7 @@ def _of_package(one: Package, cache: Cache | None) -> Component:
     from cyclonedx.model.component import Component, ComponentScope
     from packageurl import PackageURL
 
-    licence = _licence(one, cache)
+    licence = licence_of(one, cache) if cache else ""
     kind = languages.of(one.language).package_urls
     return Component(
         name=one.name,
@@ -119,15 +120,6 @@ def _of_package(one: Package, cache: Cache | None) -> Component:
         licenses=[LicenseFactory().make_from_string(licence)] if licence else [],
         properties=[Property(name="lapidar:tree", value=one.tree)],
     )
-
-
-def _licence(one: Package, cache: Cache | None) -> str:
-    from lapidar.core.errors import CacheError
-
-    try:
-        return languages.of(one.language).capturing.licence_of(cache.tree(one.tree), cache) if cache else ""
-    except (CacheError, OSError, ValueError):
-        return ""
 
 
 def _of_system(snapshot: Snapshot) -> Iterator[Component]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
+from pathlib import Path
 
 import msgspec
 
@@ -65,8 +66,6 @@ def holders(cache: Cache, asked: str) -> list[Holder]:
 
 
 def _places(moments: Iterable[Moment], identity: str) -> tuple[tuple[str, ...], int]:
-    from pathlib import Path
-
     paths = list(dict.fromkeys(one.lockfile for one in moments if one.is_change))
     current = [one for one in paths if lockfile.identity_in(Path(one)) == identity]
     return (*current, *(one for one in paths if one not in current)), len(current)

@@ -21,7 +21,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lapidar.core import atomic, sealed
-from lapidar.core.errors import NoSpace, TargetRefused
+from lapidar.core.errors import TargetRefused
+from lapidar.core.foreign import require_room
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress
 
@@ -29,7 +30,7 @@ if TYPE_CHECKING:  # who runs in one that is there is not to load what makes it
     from lapidar.core.cache.store import Cache
     from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Near", "near_folder", "placed", "placed_from_cache"]
+__all__ = ["Near", "near_folder", "placed"]
 
 _UNUSED_DAYS = 14
 _LEAST_FREE = 0.1  # of the disk: below it the longest unused goes
@@ -146,7 +147,8 @@ class Near:
         with self.placing():
             found = self.held(identity)
             if found is None:
-                _require_room(self, sum(part.bytes for part in snapshot.parts()))
+                needed = sum(part.bytes for part in snapshot.parts())
+                require_room(self.folder, needed, "name another folder with --near DIR or LAPIDAR_NEAR")
                 target = self.environment(identity)
                 make(target)
                 (target.parent / "used").touch(mode=0o600)
@@ -185,60 +187,43 @@ def _remove_unheld(folder: Path) -> None:
         os.close(descriptor)
 
 
-def placed(near: Near, place: Place, source: str, reporter: Progress) -> Path:
-    """The environment of a parcel, here on this node; it is made where it is not there.
+def placed(near: Near, place: Place, source: str | None, cache: Callable[[], Cache], reporter: Progress) -> Path:
+    """An environment, here on this node; it is made where it is not there.
 
     Args:
         place: the project, where its own packages lie.
-        source: a file or an address.
+        source: a parcel, by its file or address; None for the project's lockfile.
+        cache: has what that needs; asked where there is no parcel.
 
     Raises:
-        LapidarError: the parcel cannot be opened, or the environment not be made.
+        LapidarError: the parcel cannot be opened, the cache lacks something, or the environment cannot be made.
     """
-    file = Path(source)
-    is_file = "://" not in source and file.is_file()
-    if is_file and (known := near.known(file)) and (found := near.held(known)):
+    file = Path(source) if source and "://" not in source else None
+    if file and file.is_file() and (known := near.known(file)) and (found := near.held(known)):
         return found
-    from lapidar.core.cache.store import Cache
-    from lapidar.core.flows.parcel import bring_trees, opened_at
-    from lapidar.core.flows.restore import RestoreOptions, restore
-    from lapidar.core.records.lockfile import identity_in
-
-    parcel = opened_at(source, identity_in(place.lockfile)[7:19])
-    snapshot = parcel.snapshot
-
-    def make(target: Path) -> None:
-        cache = Cache(near.folder / "cache", create=True)
-        with cache.in_use():
-            bring_trees(parcel, cache, [part.tree for part in snapshot.parts()], reporter)
-            restore(place, cache, snapshot, RestoreOptions(into=target), reporter)
-
-    found = near.made_once(snapshot, make)
-    if is_file:
-        near.remember(file, snapshot.snapshot)
-    return found
-
-
-def placed_from_cache(near: Near, place: Place, cache: Cache, reporter: Progress) -> Path:
-    """The environment of a project's lockfile, here on this node, from the cache that has it.
-
-    Raises:
-        LapidarError: the cache lacks something, or the environment cannot be made.
-    """
     from lapidar.core.flows.restore import RestoreOptions, restore
     from lapidar.core.records import lockfile
 
-    snapshot = lockfile.read(place.lockfile)
-    return near.made_once(
-        snapshot, lambda target: restore(place, cache, snapshot, RestoreOptions(into=target), reporter)
-    )
+    def from_cache(target: Path) -> None:
+        restore(place, cache(), snapshot, RestoreOptions(into=target), reporter)
 
+    if not source:
+        snapshot = lockfile.read(place.lockfile)
+        return near.made_once(snapshot, from_cache)
+    from lapidar.core.cache.store import Cache
+    from lapidar.core.flows.parcel import bring_trees, opened_at
+    from lapidar.core.records import words
 
-def _require_room(near: Near, size: int) -> None:
-    free = shutil.disk_usage(near.folder).free
-    if free < size:
-        raise NoSpace(
-            f"{near.folder} has no room for the environment",
-            why=f"{size / 1e9:,.2f} GB are needed, and {free / 1e9:,.2f} GB are free",
-            remedy="Name another folder with --near DIR or LAPIDAR_NEAR. Nothing was written.",
-        )
+    parcel = opened_at(source, words.short(lockfile.identity_in(place.lockfile)))
+    snapshot = parcel.snapshot
+
+    def from_parcel(target: Path) -> None:
+        own = Cache(near.folder / "cache", create=True)
+        with own.in_use():
+            bring_trees(parcel, own, [part.tree for part in snapshot.parts()], reporter)
+            restore(place, own, snapshot, RestoreOptions(into=target), reporter)
+
+    found = near.made_once(snapshot, from_parcel)
+    if file and file.is_file():
+        near.remember(file, snapshot.snapshot)
+    return found

@@ -5,16 +5,17 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
 from lapidar.core import atomic, foreign, progress
 from lapidar.core.cache.contents import lacking
+from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import LINK, Entry, Tree
+from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.declaring import reading
 from lapidar.core.declaring.trust import trust
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused
@@ -25,7 +26,7 @@ from lapidar.core.parcels.form import Descriptor, Manifest
 from lapidar.core.parcels.packing import Opener
 from lapidar.core.parcels.parcel import Parcel
 from lapidar.core.parcels.project import Project
-from lapidar.core.parcels.signing import NotTrusted, signer
+from lapidar.core.parcels.signing import NotHolding, NotTrusted, signer
 from lapidar.core.place import OWN_FOLDER, Place
 from lapidar.core.records import lockfile, results, words
 from lapidar.core.records.results import Analysis
@@ -106,7 +107,7 @@ class Opened:
     place: Place
     brought: int
     files: tuple[str, ...] = ()
-    kept: tuple[str, ...] = field(default=())
+    kept: tuple[str, ...] = ()
 
 
 # ---- out
@@ -181,7 +182,7 @@ def _analyses(place: Place, cache: Cache, snapshot: Snapshot, notes: list[str]) 
             notes.append(f"{one.name} cannot be run again from it alone: {words.some(unkept, 3)} is in no cache")
         if one.snapshot != snapshot.snapshot:
             notes.append(
-                f"{one.name} was recorded with another snapshot ({one.snapshot[7:19]}), which does not go along"
+                f"{one.name} was recorded with another snapshot ({words.short(one.snapshot)}), which does not go along"
             )
         found.append(one)
     return tuple(found)
@@ -238,10 +239,14 @@ def opened_at(where: str, tag: str = "") -> Parcel:
         found, named_tag = places.place_at(where)
         opened = Parcel(found, named_tag or tag)
     else:
-        there = blobs.at(foreign.expanded(where))
-        opened = Parcel(there, tag if tag and len(there.tags()) > 1 else "")
+        opened = _opened_here(blobs.at(foreign.expanded(where)), tag)
     opened.signed_by = trusted_signer(opened)
     return opened
+
+
+def _opened_here(layout: blobs.InTar | blobs.InFolder, tag: str) -> Parcel:
+    """The parcel in a layout on this machine: the only one, whatever it is called, or that of a tag."""
+    return Parcel(layout, tag if len(layout.tags()) > 1 else "")
 
 
 def trusted_signer(parcel: Parcel) -> str:
@@ -257,10 +262,10 @@ def trusted_signer(parcel: Parcel) -> str:
     for signature in parcel.blobs.signatures(parcel.manifest_text):
         try:
             return signer(parcel.manifest_text, signature, told.signers)
+        except NotHolding as error:
+            raise NotTrusted(f"{parcel.called}: {error.what}", why=error.why) from error
         except NotTrusted as error:
             refused = NotTrusted(f"{parcel.called}: {error.what}", why=error.why)
-            if "does not hold" in error.what:
-                raise refused from error
     if told.required:
         raise refused
     return ""
@@ -277,7 +282,7 @@ def sign_at(where: str, tag: str, key: Path) -> str:
     """
     file = foreign.expanded(where)
     if not places.is_host(where) and (identity := lockfile.identity_in(file)):
-        atomic.write_file(_signature_of(file), signing.sign(foreign.read(file), key))
+        atomic.write_file(signing.beside(file), signing.sign(foreign.read(file), key))
         return identity
     if places.is_host(where):
         found, named_tag = places.writable_at(where)
@@ -285,14 +290,10 @@ def sign_at(where: str, tag: str, key: Path) -> str:
         target: WritableBlobs | blobs.InTar = found
     else:
         target = blobs.at(file)
-        parcel = Parcel(target, tag if tag and len(target.tags()) > 1 else "")
+        parcel = _opened_here(target, tag)
     _ = parcel.snapshot  # nothing is signed that is not what it says
     target.put_signature(parcel.manifest_text, signing.sign(parcel.manifest_text, key))
     return parcel.manifest.snapshot
-
-
-def _signature_of(file: Path) -> Path:
-    return file.with_name(file.name + ".sig")
 
 
 def lockfile_signer(file: Path) -> str:
@@ -301,7 +302,7 @@ def lockfile_signer(file: Path) -> str:
     Raises:
         NotTrusted: nobody of them did, or it is another one.
     """
-    told, signature = trust(), _signature_of(file)
+    told, signature = trust(), signing.beside(file)
     if told.signers is None:
         raise NotTrusted("You name nobody whom you trust", remedy="Write signers into [trust] of your configuration.")
     if not signature.is_file():
@@ -347,7 +348,7 @@ def unpack(parcel: Parcel, into: Path, cache: Cache, reporter: progress.Progress
     _require_place_for(parcel, place)
     snapshot = parcel.snapshot
     with cache.in_use():
-        brought = bring_trees(parcel, cache, parcel.manifest.trees, reporter)
+        brought = bring_trees(parcel, cache, parcel.trees, reporter)
         tree = _project_tree(parcel, cache, reporter)
         for one in parcel.records.analysis:
             if all(cache.is_whole(digest) for digest in _trees_of(one)):
@@ -373,7 +374,7 @@ def _require_place_for(parcel: Parcel, place: Place) -> None:
     if place.lockfile.exists() and there != parcel.manifest.snapshot:
         raise TargetRefused(
             f"{place.root} has a lockfile of another snapshot",
-            why=f"the parcel's is {parcel.manifest.snapshot[7:19]}",
+            why=f"the parcel's is {words.short(parcel.manifest.snapshot)}",
             remedy="Open it into a folder of its own with --into. Nothing was changed.",
         )
 
@@ -409,7 +410,9 @@ def _lay_out(tree: Tree, cache: Cache, place: Place) -> tuple[list[str], list[st
         if entry.kind == LINK:
             target.symlink_to(entry.content)
         else:
-            atomic.write_file(target, cache.read(entry), mode=0o755 if entry.kind == "x" else 0o644, flush=False)
+            mode = 0o755 if entry.kind == EXECUTABLE else 0o644
+            with open(cache.entry_path(entry), "rb") as stream:
+                atomic.write_file(target, stream, mode=mode, flush=False)
         made.append(entry.path)
     return made, kept
 
@@ -428,7 +431,7 @@ def _stays_inside(root: Path, folder: Path) -> bool:
 def _is_same(target: Path, entry: Entry, cache: Cache) -> bool:
     if entry.kind == LINK:
         return target.is_symlink() and os.readlink(target) == entry.content
-    return target.is_file() and not target.is_symlink() and target.read_bytes() == cache.read(entry)
+    return target.is_file() and not target.is_symlink() and sha256_of(str(target)) == entry.content
 
 
 def verified(parcel: Parcel, reporter: progress.Progress) -> tuple[int, int]:
@@ -460,7 +463,7 @@ def known_of(place: Place, cache: Cache, since: str, reporter: progress.Progress
     """
     path = Path(since)
     if path.exists() and not lockfile.identity_in(path):
-        return opened_at(since).manifest.trees
+        return opened_at(since).trees
     gathered = content_of(place, cache, named_snapshot(place, cache, since), Wanted())
     with tempfile.TemporaryDirectory(prefix="lapidar-parcel-") as folder:
         return writing.hand_over(gathered.content, {}, lambda one, stream: None, Path(folder), reporter).trees

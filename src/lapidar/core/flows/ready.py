@@ -28,9 +28,7 @@ from lapidar.core.flows.restore import RestoreOptions, restore
 from lapidar.core.parcels import tar
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent, task
-from lapidar.core.records.results import Analysis
 from lapidar.core.restored import running
-from lapidar.core.system.loader import VARIABLES
 
 __all__ = ["ITSELF", "OPEN_SCRIPT", "README", "is_packed", "itself", "write_ready"]
 
@@ -181,13 +179,12 @@ def _run_script(place: Place, folder: Path, gathered: Gathered) -> str:
     nowhere = Place.of_project(folder.parent / "project")
     prepared = running.prepare(nowhere, environment, {}, env_file=False)
     variables = {name: text for name, text in prepared.variables.items() if name not in ("PATH", "VIRTUAL_ENV")}
-    hidden = [name for language in languages.every() for name in language.variables.hidden] + list(VARIABLES)
     analysis = gathered.analyses[0] if gathered.analyses else None
-    command = _command(analysis) if analysis and gathered.project else ""
+    command = shlex.join(analysis.command) if analysis and gathered.project else ""
     inside = "project" if gathered.project else "."
     return _RUN.format(
         shown="[COMMAND [WORD ...]]" if command else "COMMAND [WORD ...]",
-        hidden=" ".join(sorted(set(hidden) - variables.keys())),
+        hidden=" ".join(sorted(set(running.hidden_names(environment)) - variables.keys())),
         variables="\n".join(
             f"{name}={_quoted(text, str(folder))}; export {name}" for name, text in sorted(variables.items())
         ),
@@ -195,10 +192,6 @@ def _run_script(place: Place, folder: Path, gathered: Gathered) -> str:
         folder=f"{inside}/{analysis.folder}" if command and analysis and analysis.folder != "." else inside,
         default=f"[ $# -gt 0 ] || set -- {command}" if command else _NO_DEFAULT,
     )
-
-
-def _command(analysis: Analysis) -> str:
-    return " ".join(shlex.quote(word) for word in analysis.command)
 
 
 def _quoted(text: str, folder: str) -> str:

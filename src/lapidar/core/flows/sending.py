@@ -17,6 +17,7 @@ from lapidar.core.parcels import places, writing
 from lapidar.core.parcels.blobs import BlobMissing, Blobs, WritableBlobs
 from lapidar.core.parcels.form import EMPTY, EMPTY_BLOB, Descriptor, Manifest, ParcelBroken, written
 from lapidar.core.parcels.parcel import Parcel
+from lapidar.core.records import words
 
 __all__ = ["Sent", "listed", "send"]
 
@@ -51,14 +52,12 @@ def send(gathered: Gathered, address: str, reporter: progress.Progress) -> Sent:
         LapidarError: the store cannot be used. What it was given stays, and is not sent again.
     """
     target, tag = places.writable_at(address)
-    sent, lock = Sent(tag or gathered.snapshot.snapshot[7:19]), Lock()
+    sent, lock = Sent(tag or words.short(gathered.snapshot.snapshot)), Lock()
 
     def sink(one: Descriptor, stream: IO[bytes]) -> None:
-        if target.has(one):
-            return
-        target.put(one, stream)
-        with lock:
-            sent.blobs, sent.bytes = sent.blobs + 1, sent.bytes + one.size
+        if target.put(one, stream):
+            with lock:
+                sent.blobs, sent.bytes = sent.blobs + 1, sent.bytes + one.size
 
     with tempfile.TemporaryDirectory(prefix="lapidar-parcel-") as folder:
         known = _known(target, sent.tag)

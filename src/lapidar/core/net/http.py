@@ -30,7 +30,7 @@ from lapidar.core import foreign, sealed
 from lapidar.core.errors import LapidarError
 from lapidar.core.net.addresses import without_credentials
 
-__all__ = ["AT_ONCE", "Answer", "Client", "Purpose"]
+__all__ = ["AT_ONCE", "Answer", "Client", "Purpose", "login_of"]
 
 AT_ONCE = 16
 MOST_SECONDS = 300  # for a whole answer that is no file
@@ -384,6 +384,15 @@ def _place(url: str) -> tuple[str, str, int | None]:
         return "", "", None
 
 
+def login_of(host: str) -> tuple[str, str] | None:
+    """The user's name and password for a host, as netrc has them; None where it has none."""
+    try:
+        found = netrc.netrc(os.environ.get("NETRC")).authenticators(host)
+    except (OSError, netrc.NetrcParseError):
+        return None
+    return (found[0] or "", found[2] or "") if found else None
+
+
 def _credentials(url: str, *, netrc_too: bool = True) -> tuple[str, dict[str, str]]:
     """An address without the name and the password in it, and the header that holds them instead. Where the address
     has none, netrc may."""
@@ -393,11 +402,8 @@ def _credentials(url: str, *, netrc_too: bool = True) -> tuple[str, dict[str, st
     if not name:
         if not netrc_too:
             return address, {}
-        try:
-            found = netrc.netrc(os.environ.get("NETRC")).authenticators(parts.hostname or "")
-        except (OSError, netrc.NetrcParseError):
-            found = None
+        found = login_of(parts.hostname or "")
         if not found:
             return address, {}
-        name, password = found[0] or "", found[2] or ""
+        name, password = found
     return address, urllib3.make_headers(basic_auth=f"{name}:{password}")

@@ -29,6 +29,7 @@ from lapidar.core.parcels.form import (
     Manifest,
     ParcelBroken,
     described,
+    digest_of,
     manifest_of,
     name_of,
     named,
@@ -36,7 +37,7 @@ from lapidar.core.parcels.form import (
     written,
 )
 from lapidar.core.parcels.signing import MOST_BYTES as MOST_SIGNATURE_BYTES
-from lapidar.core.parcels.signing import SIGNATURE
+from lapidar.core.parcels.signing import SIGNATURE, beside
 
 __all__ = [
     "INDEX_NAME",
@@ -53,8 +54,8 @@ __all__ = [
     "chosen",
     "index_in",
     "missing",
+    "put_signed",
     "referring",
-    "signed",
     "tags_in",
     "whole",
 ]
@@ -118,8 +119,8 @@ class WritableBlobs(Blobs, Protocol):
     def has(self, one: Descriptor) -> bool:
         """Whether a blob is there."""
 
-    def put(self, one: Descriptor, stream: IO[bytes]) -> None:
-        """Bring a blob there, unless it is there."""
+    def put(self, one: Descriptor, stream: IO[bytes]) -> bool:
+        """Bring a blob there, unless it is there; whether it was not."""
 
     def put_manifest(self, data: bytes, name: str) -> None:
         """Keep a manifest under a tag."""
@@ -238,20 +239,16 @@ class InTar(OfIndex):
             )
         return io.BufferedReader(_Section(self._descriptor, at, size), 1 << 20)
 
-    @property
-    def _signature(self) -> Path:
-        return self.path.with_name(self.path.name + ".sig")
-
     def signatures(self, manifest: bytes) -> list[bytes]:
         """That in the file beside it."""
         try:
-            return [foreign.read(self._signature, MOST_SIGNATURE_BYTES)]
+            return [foreign.read(beside(self.path), MOST_SIGNATURE_BYTES)]
         except FileNotFoundError:
             return []
 
     def put_signature(self, manifest: bytes, signature: bytes) -> None:
         """Into a file beside it."""
-        atomic.write_file(self._signature, signature)
+        atomic.write_file(beside(self.path), signature)
 
     def _index(self) -> Index:
         at, size = self._texts[INDEX_NAME]
@@ -284,20 +281,17 @@ class InFolder(OfIndex):
             return False
 
     def put_signature(self, manifest: bytes, signature: bytes) -> None:
-        one, data = signed(manifest, signature)
-        self.put(one, io.BytesIO(signature))
-        self.put(EMPTY, io.BytesIO(EMPTY_BLOB))
-        listed = msgspec.structs.replace(described(data, MANIFEST), artifact_type=SIGNATURE)
+        listed, data = put_signed(self, manifest, signature)
         self.put(listed, io.BytesIO(data))
         with atomic.locked(self.path):
             there = self._index().manifests
             if listed.digest not in {other.digest for other in there}:
                 atomic.write_file(self.path / INDEX_NAME, written(Index(manifests=(*there, listed))))
 
-    def put(self, one: Descriptor, stream: IO[bytes]) -> None:
+    def put(self, one: Descriptor, stream: IO[bytes]) -> bool:
         """Bring a blob there, unless it is there: whole or not at all."""
         if self.has(one):
-            return
+            return False
         folder = self.path / "blobs" / "sha256"
         atomic.make_folder(folder)
         with atomic.WorkFolder(self.path, ".coming-") as work:
@@ -307,6 +301,7 @@ class InFolder(OfIndex):
                 out.flush()
                 os.fsync(out.fileno())
             os.replace(part, self.path / blob_name(one.digest))
+        return True
 
     def put_manifest(self, data: bytes, name: str) -> None:
         """Keep a manifest under a tag. Several may do so at once: the index has one writer at a time."""
@@ -333,6 +328,11 @@ class InFolder(OfIndex):
 
 
 def index_in(data: bytes, called: str) -> Index:
+    """An index that somebody wrote.
+
+    Raises:
+        ParcelBroken: it is none, or of another version.
+    """
     found = parsed(data, Index, called)
     assert isinstance(found, Index)
     if found.schema_version != 2 or found.media_type not in ("", INDEX):
@@ -366,6 +366,7 @@ def chosen(index: Index, name: str, called: str) -> Descriptor:
 
 
 def missing(called: str, one: Descriptor) -> BlobMissing:
+    """The error for a blob that is not where its manifest says."""
     return BlobMissing(
         f"{called} lacks a blob that it names: {one.title or one.tree or one.digest}",
         why=one.digest,
@@ -373,11 +374,17 @@ def missing(called: str, one: Descriptor) -> BlobMissing:
     )
 
 
-def signed(manifest: bytes, signature: bytes) -> tuple[Descriptor, bytes]:
-    """The blob of a signature, and the text of the manifest by which it refers to what is signed."""
+def put_signed(to: WritableBlobs, manifest: bytes, signature: bytes) -> tuple[Descriptor, bytes]:
+    """Bring the blobs of a signature there.
+
+    Returns:
+        The manifest by which it refers to what is signed: as an index lists it, and its text.
+    """
     one = described(signature, SIGNATURE)
-    referring = Manifest(artifact_type=SIGNATURE, layers=(one,), subject=described(manifest, MANIFEST))
-    return one, written(referring)
+    to.put(one, io.BytesIO(signature))
+    to.put(EMPTY, io.BytesIO(EMPTY_BLOB))
+    data = written(Manifest(artifact_type=SIGNATURE, layers=(one,), subject=described(manifest, MANIFEST)))
+    return msgspec.structs.replace(described(data, MANIFEST), artifact_type=SIGNATURE), data
 
 
 def referring(blobs: Blobs, index: Index, manifest: bytes) -> Iterator[bytes]:
@@ -419,13 +426,11 @@ def whole(blobs: Blobs, one: Descriptor, most: int = MOST_BYTES) -> bytes:
         ParcelBroken: it has other bytes than its digest and size say, or too many.
         BlobMissing: it is not there.
     """
-    import hashlib
-
     if one.size > most:
         raise ParcelBroken(f"{blobs.called} has a text of {one.size:,} bytes", why=f"at most {most:,} are read")
     with blobs.open(one) as stream:
         data = stream.read(one.size + 1)
-    if len(data) != one.size or f"sha256:{hashlib.sha256(data).hexdigest()}" != one.digest:
+    if len(data) != one.size or digest_of(data) != one.digest:
         raise ParcelBroken(
             f"{blobs.called} is damaged",
             why=f"blob {one.digest} has other bytes",

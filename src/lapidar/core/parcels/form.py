@@ -34,6 +34,7 @@ __all__ = [
     "Manifest",
     "ParcelBroken",
     "described",
+    "digest_of",
     "manifest_of",
     "name_of",
     "named",
@@ -57,9 +58,9 @@ _REFERENCE = "org.opencontainers.image.ref.name"
 
 MOST_BYTES = 16_000_000  # of an index or a manifest
 _MOST_LAYERS = 50_000
+_LISTS = ("layers", "manifests")
 _Digest = Annotated[str, msgspec.Meta(pattern=r"^sha256:[0-9a-f]{64}$")]
 _Size = Annotated[int, msgspec.Meta(ge=0, le=2**60)]
-
 
 _REMEDY = "Have it sent again, or made again where it came from. Nothing of it was used."
 
@@ -124,7 +125,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
         return {one.tree: one for one in self.layers if one.media_type == TREE}
 
 
-class Index(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
+class Index(msgspec.Struct, frozen=True, kw_only=True):
     """An index: the manifests of a layout, or those that refer to another."""
 
     schema_version: int = msgspec.field(default=2, name="schemaVersion")
@@ -133,18 +134,19 @@ class Index(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
 
 
 def written(record: Manifest | Index) -> bytes:
-    """The one text of a manifest or an index."""
-    if isinstance(record, Index):  # what has a default is said all the same: readers want it
-        body = msgspec.to_builtins(record)
-        return msgspec.json.encode({"schemaVersion": 2, "mediaType": INDEX, "manifests": body.get("manifests", [])})
+    """The one text of a manifest or an index; its list is said also where it is empty."""
     body = msgspec.to_builtins(record)
-    return msgspec.json.encode({name: value for name, value in body.items() if value or name == "layers"})
+    return msgspec.json.encode({name: value for name, value in body.items() if value or name in _LISTS})
+
+
+def digest_of(data: bytes) -> str:
+    """What a blob is known by."""
+    return f"sha256:{hashlib.sha256(data).hexdigest()}"
 
 
 def described(data: bytes, media_type: str, title: str = "") -> Descriptor:
     """The descriptor of a blob that is at hand."""
-    digest = f"sha256:{hashlib.sha256(data).hexdigest()}"
-    return Descriptor(media_type, digest, len(data), {TITLE: title} if title else {})
+    return Descriptor(media_type, digest_of(data), len(data), {TITLE: title} if title else {})
 
 
 def named(manifest: Manifest, name: str) -> Descriptor:

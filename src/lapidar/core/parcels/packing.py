@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from typing import IO, TYPE_CHECKING
 
 import zstandard
@@ -17,14 +17,14 @@ import zstandard
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import MissingFromCache
 from lapidar.core.parcels import tar
-from lapidar.core.parcels.form import ParcelBroken
+from lapidar.core.parcels.form import ParcelBroken, digest_of
 
 if TYPE_CHECKING:
     from hashlib import _Hash
 
-__all__ = ["LEVEL", "Packed", "files_in", "pack", "tree_in"]
+__all__ = ["Packed", "files_in", "pack", "tree_in"]
 
-LEVEL = 3
+_LEVEL = 3
 _PIECE_BYTES = 1 << 20
 _SMALL_BYTES = 1 << 18  # what is smaller is read whole, and handed on together
 _LISTING = "tree"
@@ -114,12 +114,11 @@ class Packed:
         return f"sha256:{self._digest.hexdigest()}"
 
 
-def pack(tree: Tree, opened: Opener, out: IO[bytes], heard: Callable[[int], None] = lambda size: None) -> Packed:
+def pack(tree: Tree, opened: Opener, out: IO[bytes]) -> Packed:
     """Write a tree as a blob. Its bytes follow from the tree and the version of the compressor.
 
     Args:
         opened: opens the bytes of a file.
-        heard: is told of the bytes that were read.
 
     Returns:
         What the blob is known by.
@@ -128,9 +127,9 @@ def pack(tree: Tree, opened: Opener, out: IO[bytes], heard: Callable[[int], None
         MissingFromCache: a file has other bytes than its digest says.
     """
     packed = Packed(out)
-    threads = max(os.cpu_count() or 1, 1) if tree.total_bytes >= _LARGE_TREE_BYTES else 0
+    threads = (os.cpu_count() or 1) if tree.total_bytes >= _LARGE_TREE_BYTES else 0
     # One thread, several, how many pieces it comes in: no number of threads from 1 on changes the bytes, and no cut.
-    squeezing = zstandard.ZstdCompressor(level=LEVEL, threads=threads, write_checksum=False).compressobj()
+    squeezing = zstandard.ZstdCompressor(level=_LEVEL, threads=threads, write_checksum=False).compressobj()
     waiting: list[bytes] = []
     size = 0
     for piece in _pieces(tree, opened):
@@ -138,10 +137,8 @@ def pack(tree: Tree, opened: Opener, out: IO[bytes], heard: Callable[[int], None
         size += len(piece)
         if size >= _PIECE_BYTES:
             packed.write(squeezing.compress(b"".join(waiting)))
-            heard(size)
             waiting, size = [], 0
     packed.write(squeezing.compress(b"".join(waiting)) + squeezing.flush())
-    heard(size)
     return packed
 
 
@@ -236,7 +233,7 @@ def _listing(reader: _Reader, digest: str) -> Tree:
     if not 0 <= size <= _MOST_LISTING_BYTES or head != tar.header(_LISTING, size, 0o644):
         raise reader.broken("it does not begin with a listing")
     listing = reader.exactly(size)
-    if f"sha256:{hashlib.sha256(listing).hexdigest()}" != digest:
+    if digest_of(listing) != digest:
         raise reader.broken(f"its listing is not that of tree {digest}")
     reader.exactly(-size % tar.BLOCK)
     return Tree.parse(listing, digest)
@@ -279,8 +276,3 @@ def files_in(
             reader.exactly(-entry.bytes % tar.BLOCK)
     reader.expect(tar.END, "its end")
     reader.end(digest)
-
-
-def total(trees: Iterable[Tree]) -> int:
-    """The bytes of all files of trees."""
-    return sum(tree.total_bytes for tree in trees)

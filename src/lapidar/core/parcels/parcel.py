@@ -23,7 +23,7 @@ from lapidar.core.parcels.form import (
     manifest_of,
 )
 from lapidar.core.parcels.packing import files_in, tree_in
-from lapidar.core.records import lockfile, results
+from lapidar.core.records import lockfile, results, words
 from lapidar.core.records.results import Results
 from lapidar.core.records.snapshot import Snapshot
 
@@ -81,7 +81,7 @@ class Parcel:
                 why=f"{self.manifest.snapshot} and {found.snapshot}",
                 remedy="Do not use it. Nothing of it was used.",
             )
-        lost = [part for part in found.parts() if part.tree not in self.manifest.trees]
+        lost = [part for part in found.parts() if part.tree not in self.trees]
         if lost:
             raise ParcelBroken(f"{self.called} does not list all that its lockfile needs", why=lost[0].tree)
         return found
@@ -97,6 +97,11 @@ class Parcel:
         found = self.manifest.of_type(RECORDS)
         return whole(self.blobs, found, MOST_TEXT_BYTES) if found else b""
 
+    @cached_property
+    def trees(self) -> dict[str, Descriptor]:
+        """The blobs of its trees, by the digests of these: every question for a tree looks here."""
+        return self.manifest.trees
+
     @property
     def project(self) -> Descriptor | None:
         """The blob of the project's files."""
@@ -107,15 +112,19 @@ class Parcel:
         """The blobs that it lists and has not, where that can be told."""
         return [one for one in self.manifest.layers if self.blobs.lacks(one)]
 
+    @cached_property
+    def _lacking(self) -> frozenset[str]:
+        return frozenset(one.digest for one in self.lacking)
+
     # ---- as a store
 
     def has_tree(self, digest: str) -> bool:
         found = self._of_tree(digest)
-        return found is not None and found not in self.lacking
+        return found is not None and found.digest not in self._lacking
 
     def _of_tree(self, digest: str) -> Descriptor | None:
         project = self.project
-        return self.manifest.trees.get(digest) or (project if project and project.tree == digest else None)
+        return self.trees.get(digest) or (project if project and project.tree == digest else None)
 
     def _blob(self, digest: str) -> Descriptor:
         found = self._of_tree(digest)
@@ -137,7 +146,7 @@ class Parcel:
             yield from files_in(stream, one.size, digest, one.digest, self._named(one))
 
     def open_blob(self, digest: str) -> IO[bytes]:
-        for tree in self.manifest.trees:
+        for tree in self.trees:
             if self.has_tree(tree) and any(one.content == digest and one.kind != LINK for one in self.tree(tree)):
                 for entry, stream in self.read_through(tree):
                     if entry.content == digest:
@@ -152,7 +161,7 @@ class Parcel:
         yield  # nothing is ever removed from it
 
     def _named(self, one: Descriptor) -> str:
-        return f"blob {one.digest[7:19]} of {self.called}"
+        return f"blob {words.short(one.digest)} of {self.called}"
 
     # ---- all of it
 
@@ -163,9 +172,8 @@ class Parcel:
             ParcelBroken: something is not what it must be.
         """
         _ = self.snapshot, self.records, whole(self.blobs, self.manifest.config)
-        lacking = {one.digest for one in self.lacking}
         for one in self.manifest.layers:
-            if one.digest in lacking:
+            if one.digest in self._lacking:
                 continue
             if one.tree:
                 self._verify_files(one)

@@ -7,7 +7,6 @@ by a redirect. What a host says of digests and lengths is not believed: whoever 
 from __future__ import annotations
 
 import base64
-import io
 import json
 import os
 import re
@@ -19,16 +18,12 @@ from pathlib import Path
 from typing import IO, NamedTuple
 from urllib.parse import quote, urlencode, urljoin, urlsplit
 
-import msgspec
-
 from lapidar.core import foreign
 from lapidar.core.errors import LapidarError, StoreTrouble
-from lapidar.core.net.http import Answer, Client
-from lapidar.core.parcels.blobs import BlobMissing, index_in, missing, referring, signed
+from lapidar.core.net.http import Answer, Client, login_of
+from lapidar.core.parcels.blobs import BlobMissing, index_in, missing, put_signed, referring
 from lapidar.core.parcels.downloading import PURPOSE, download, pieces_of
 from lapidar.core.parcels.form import (
-    EMPTY,
-    EMPTY_BLOB,
     INDEX,
     MANIFEST,
     MOST_BYTES,
@@ -36,9 +31,9 @@ from lapidar.core.parcels.form import (
     Index,
     ParcelBroken,
     described,
+    digest_of,
     written,
 )
-from lapidar.core.parcels.signing import SIGNATURE
 
 __all__ = ["Registry"]
 
@@ -156,11 +151,8 @@ class Registry:
                 f"{self.called} has no parcel {name}", remedy="lapidar parcel list ADDRESS shows what there is."
             )
         self._require(answer, url, 200)
-        if name.startswith("sha256:"):
-            import hashlib
-
-            if f"sha256:{hashlib.sha256(answer.body).hexdigest()}" != name:
-                raise ParcelBroken(f"{self.called} gives another manifest than {name}")
+        if name.startswith("sha256:") and digest_of(answer.body) != name:
+            raise ParcelBroken(f"{self.called} gives another manifest than {name}")
         return answer.body
 
     def signatures(self, manifest: bytes) -> list[bytes]:
@@ -178,10 +170,7 @@ class Registry:
 
     def put_signature(self, manifest: bytes, signature: bytes) -> None:
         """Keep the signature of a manifest, as what refers to it."""
-        one, data = signed(manifest, signature)
-        self.put(one, io.BytesIO(signature))
-        self.put(EMPTY, io.BytesIO(EMPTY_BLOB))
-        listed = msgspec.structs.replace(described(data, MANIFEST), artifact_type=SIGNATURE)
+        listed, data = put_signed(self, manifest, signature)
         url = self._url("manifests", listed.digest)
         answer = self._asked("PUT", url, {"Content-Type": MANIFEST}, data)
         self._require(answer, url, 201)
@@ -197,10 +186,10 @@ class Registry:
 
     # ---- what comes there
 
-    def put(self, one: Descriptor, stream: IO[bytes]) -> None:
+    def put(self, one: Descriptor, stream: IO[bytes]) -> bool:
         """Bring a blob there, unless it is there."""
         if self.has(one):
-            return
+            return False
         url = self._url("blobs", "uploads/")
         answer = self._begun(url)
         where = self._location(answer, url)
@@ -214,6 +203,7 @@ class Registry:
         if not self.has(one):
             self._require(answer, url, 201)
             raise self._client.unusable(url, f"it has not kept blob {one.digest}")
+        return True
 
     def _begun(self, url: str) -> Answer:
         """Begin to bring something there; one who is busy is asked again."""
@@ -382,13 +372,8 @@ def _credentials(base: str) -> str:
                 return str(found["auth"])
         except (OSError, ValueError, AttributeError, KeyError, TypeError, RecursionError):
             continue
-    import netrc
-
-    try:
-        found = netrc.netrc(os.environ.get("NETRC")).authenticators(urlsplit(base).hostname or "")
-    except (OSError, netrc.NetrcParseError):
-        return ""
-    return base64.b64encode(f"{found[0]}:{found[2]}".encode()).decode() if found else ""
+    login = login_of(urlsplit(base).hostname or "")
+    return base64.b64encode(":".join(login).encode()).decode() if login else ""
 
 
 def _files() -> Iterator[Path]:

@@ -16,7 +16,7 @@ from pathlib import Path
 from lapidar.core.errors import LapidarError
 from lapidar.core.parcels.form import ParcelBroken
 
-__all__ = ["SIGNATURE", "NotTrusted", "sign", "signer"]
+__all__ = ["SIGNATURE", "NotHolding", "NotTrusted", "beside", "sign", "signer"]
 
 SIGNATURE = "application/vnd.lapidar.signature.v1+ssh"  # of the artifact, and of its one blob
 _NAMESPACE = "lapidar"
@@ -27,6 +27,15 @@ MOST_BYTES = 100_000  # of a signature
 
 class NotTrusted(ParcelBroken):
     """A parcel is not signed by anybody whom the user trusts."""
+
+
+class NotHolding(NotTrusted):
+    """Somebody whom the user trusts signed something else than this."""
+
+
+def beside(file: Path) -> Path:
+    """Where the signature of a file lies."""
+    return file.with_name(file.name + ".sig")
 
 
 def _run(*words: str, data: bytes = b"") -> subprocess.CompletedProcess[bytes]:
@@ -72,7 +81,8 @@ def signer(data: bytes, signature: bytes, allowed: Path) -> str:
     """Who signed bytes, of those whom a file allows (ALLOWED SIGNERS in ssh-keygen(1)).
 
     Raises:
-        NotTrusted: nobody of them did, or the bytes are others.
+        NotTrusted: nobody of them did.
+        NotHolding: one of them did, and the bytes are others.
     """
     if not allowed.is_file():
         raise NotTrusted(
@@ -89,5 +99,5 @@ def signer(data: bytes, signature: bytes, allowed: Path) -> str:
             if done.returncode == 0:
                 return re.sub(r"[^\x20-\x7e]", "?", name)
             why = (done.stderr or done.stdout).decode("utf-8", "replace").strip()
-            raise NotTrusted(f"The signature of {name} does not hold", why=why or "what is signed is something else")
+            raise NotHolding(f"The signature of {name} does not hold", why=why or "what is signed is something else")
     raise NotTrusted("It is signed by nobody whom you trust", why=f"none of {allowed} did")

@@ -38,6 +38,7 @@ from lapidar.core.parcels.form import (
 )
 from lapidar.core.parcels.packing import Opener, pack
 from lapidar.core.place import LOCKFILE_NAME, RECORDS_NAME
+from lapidar.core.records import words
 
 __all__ = ["Content", "Sink", "hand_over", "write_file"]
 
@@ -205,6 +206,6 @@ def write_file(
     file.blob(EMPTY, io.BytesIO(EMPTY_BLOB))
     data = written(manifest)
     file.blob(described(data, MANIFEST), io.BytesIO(data))
-    file.add(INDEX_NAME, written(Index(manifests=(named(manifest, content.snapshot[7:19]),))))
+    file.add(INDEX_NAME, written(Index(manifests=(named(manifest, words.short(content.snapshot)),))))
     file.end()
     return manifest

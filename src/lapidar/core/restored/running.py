@@ -17,7 +17,7 @@ from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Conditions
 from lapidar.core.system.loader import VARIABLES
 
-__all__ = ["Prepared", "prepare"]
+__all__ = ["Prepared", "hidden_names", "prepare"]
 
 
 def _as_declared(recorded: Conditions, place: Place) -> Conditions:
@@ -58,6 +58,12 @@ class Prepared(msgspec.Struct, frozen=True):
     umask: int | None
 
 
+def hidden_names(environment: Environment) -> list[str]:
+    """The names of the caller's variables that a run in an environment is not to see."""
+    names = [name for language in languages.every() for name in language.variables.hidden]
+    return [*names, *VARIABLES] if environment.is_private else names
+
+
 def prepare(place: Place, environment: Environment, variables: Mapping[str, str], *, env_file: bool = True) -> Prepared:
     """The variables of a run.
 
@@ -70,9 +76,7 @@ def prepare(place: Place, environment: Environment, variables: Mapping[str, str]
         LapidarError: the project's file of variables cannot be read.
     """
     result = {**dict(one for language in languages.every() for one in language.variables.given), **variables}
-    names = [name for language in languages.every() for name in language.variables.hidden]
-    names += VARIABLES if environment.is_private else ()
-    hidden = tuple(name for name in names if result.pop(name, None) is not None)
+    hidden = tuple(name for name in hidden_names(environment) if result.pop(name, None) is not None)
     if os.path.isfile(environment.folder / kept.TOOLS):
         from lapidar.core.layers import tools  # loaded for those alone that have any
 
