@@ -583,10 +583,19 @@ class Kept(OfKiln):
             registry.credentials.clear()
             said = self.lapidar("restore", "--fetch", code=3).stderr
             self.assertIn(f"{host} was not asked: only this project names it", said)
+            for action in ("list", "fetch"):
+                self.assertIn("was not asked: only this project names it", self.fails("parcel", action))
             self.assertEqual(registry.asked, [])
             shown = self.at_a_terminal(["restore", "--fetch"], "y")
             self.assertIn("Restored", shown)
+            self.lapidar("parcel", "list")
+            self.lapidar("parcel", "fetch")
             self.assertEqual(set(registry.credentials), {""})
+            (self.project / "lapidar.toml").write_text(f'[store]\naddress = "http://{host}/served"\n')
+            self.assertIn("holds no parcels", self.lapidar("parcel", "list").stdout)
+            self.assertEqual(registry.asked[-1], ("GET", "/served/index.json"))
+            self.assertEqual(set(registry.credentials), {""})
+            (self.project / "lapidar.toml").write_text(f'[store]\naddress = "{address}"\n')
             shutil.rmtree(self.cache)
             self.lapidar("restore", "--fetch", "--into", "again")  # she has agreed for good
             shutil.rmtree(self.cache)

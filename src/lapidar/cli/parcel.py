@@ -238,7 +238,8 @@ def _make_ready(session: Session, cache: Cache, gathered: Gathered) -> int:
 def _named(session: Session) -> Parcel:
     from lapidar.core.flows.parcel import opened_at
 
-    return opened_at(_address(session), _tag(session))
+    address, with_credentials = _address(session)
+    return opened_at(address, _tag(session), with_credentials=with_credentials)
 
 
 def _tag(session: Session) -> str:
@@ -248,19 +249,15 @@ def _tag(session: Session) -> str:
     return words.short(identity_in(session.path("lock") or session.place.lockfile))
 
 
-def _address(session: Session) -> str:
-    """The parcel or the store that is named, else that of the user or the project."""
+def _address(session: Session) -> tuple[str, bool]:
+    """The parcel or the store that is named, else that of the user or the project; and whether the user's credentials
+    are for it."""
     if session.options.parcel:
-        return str(session.options.parcel)
-    from lapidar.core.declaring.stores import named_stores
+        return str(session.options.parcel), True
+    from lapidar.cli.stores import chosen_store
 
-    found = named_stores(session.place)
-    if not found:
-        raise LapidarError(
-            "No store is named",
-            remedy=f"lapidar parcel {session.options.action} ADDRESS; or [store] address = ... in lapidar.toml.",
-        )
-    return found[0].address
+    one = chosen_store(session)
+    return one.address, one.by_user
 
 
 def _open(session: Session) -> int:
@@ -333,9 +330,9 @@ def _send(session: Session) -> int:
     from lapidar.core.flows.sending import send
 
     view, cache, snapshot = session.view, session.cache(), session.snapshot()
-    address = _address(session)
+    address, with_credentials = _address(session)
     with cache.in_use():
-        sent = send(_gathered(session, cache, snapshot), address, view.reporter())
+        sent = send(_gathered(session, cache, snapshot), address, view.reporter(), with_credentials=with_credentials)
     assert sent.manifest is not None
     if view.json:
         view.object(
@@ -361,7 +358,7 @@ def _sign(session: Session) -> int:
     view, key = session.view, session.path("key")
     if key is None:
         raise LapidarError("With which key is not said", remedy="lapidar parcel sign FILE --key ~/.ssh/id_ed25519")
-    address = _address(session)
+    address, _ = _address(session)
     snapshot = sign_at(address, _tag(session), key)
     if view.json:
         view.object({"signed": address, "snapshot": snapshot})
@@ -376,8 +373,8 @@ def _list(session: Session) -> int:
     from lapidar.core.parcels.form import TITLE
     from lapidar.core.parcels.places import place_at
 
-    view, address = session.view, _address(session)
-    rows = list(listed(place_at(address)[0]))
+    view, (address, with_credentials) = session.view, _address(session)
+    rows = list(listed(place_at(address, with_credentials=with_credentials)[0]))
     if view.json:
         view.object(
             [

@@ -7,9 +7,44 @@ from typing import TYPE_CHECKING
 from lapidar.cli.main import Session
 
 if TYPE_CHECKING:
+    from lapidar.core.declaring.stores import Named
     from lapidar.core.parcels.parcel import Parcels
 
-__all__ = ["agreed_stores"]
+__all__ = ["agreed_stores", "chosen_store"]
+
+
+def _may_be_asked(session: Session, one: Named) -> bool:
+    """Whether a store may be asked: a host that only the project names, after the user has agreed, once."""
+    from lapidar.core.declaring.stores import agree, is_agreed
+
+    if one.by_user or is_agreed(one.host):
+        return True
+    if session.view.asks(f"Ask {one.host}, which only this project names as its store?"):
+        agree(one.host)
+        return True
+    session.view.warn(
+        f"{one.host} was not asked: only this project names it. LAPIDAR_STORE={one.address}, or [store] in "
+        "your own configuration, lets it be"
+    )
+    return False
+
+
+def chosen_store(session: Session) -> Named:
+    """The store that is meant where a command names none: the first that may be asked.
+
+    Raises:
+        LapidarError: there is none.
+    """
+    from lapidar.core.declaring.stores import named_stores
+    from lapidar.core.errors import LapidarError
+
+    for one in named_stores(session.place):
+        if _may_be_asked(session, one):
+            return one
+    raise LapidarError(
+        "No store is named",
+        remedy=f"lapidar parcel {session.options.action} ADDRESS; or [store] address = ... in lapidar.toml.",
+    )
 
 
 def agreed_stores(session: Session, first: str) -> list[Parcels]:
@@ -18,21 +53,15 @@ def agreed_stores(session: Session, first: str) -> list[Parcels]:
     Args:
         first: the tag that is looked at first.
     """
-    from lapidar.core.declaring.stores import agree, is_agreed, named_stores
+    from lapidar.core.declaring.stores import named_stores
     from lapidar.core.errors import LapidarError
     from lapidar.core.parcels.parcel import Parcels
     from lapidar.core.parcels.places import place_at
 
     view, found = session.view, []
     for one in named_stores(session.place):
-        if not one.by_user and not is_agreed(one.host):
-            if not view.asks(f"Ask {one.host}, which only this project names as its store?"):
-                view.warn(
-                    f"{one.host} was not asked: only this project names it. LAPIDAR_STORE={one.address}, or [store] in "
-                    "your own configuration, lets it be"
-                )
-                continue
-            agree(one.host)
+        if not _may_be_asked(session, one):
+            continue
         try:
             blobs, tag = place_at(one.address, with_credentials=one.by_user)
             found.append(Parcels(blobs, [tag or first]))

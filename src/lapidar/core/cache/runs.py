@@ -136,7 +136,7 @@ class Runs:
 
         projects = {Path(one.lockfile).parent for one in History(self.cache).moments()}
         for path in self._folder.glob(f"*{_CAME}.results") if self._folder.is_dir() else ():
-            record = path.stem.removesuffix(_CAME)
+            record = self.record_of(path)
             if path.stat().st_mtime < limit and not any(
                 _is_held(record, str(project / RECORDS_NAME)) for project in projects
             ):

@@ -226,17 +226,18 @@ def require_file(to: Path) -> None:
 # ---- back
 
 
-def opened_at(where: str, tag: str = "") -> Parcel:
+def opened_at(where: str, tag: str = "", *, with_credentials: bool = True) -> Parcel:
     """The parcel at an address or a path: a file, the folder of a layout, a web server's, a registry's.
 
     Args:
         tag: which one, where several are there and the address names none.
+        with_credentials: whether the user's own are for it: not where a project alone names it.
 
     Raises:
         LapidarError: there is none.
     """
     if places.is_host(where):
-        found, named_tag = places.place_at(where)
+        found, named_tag = places.place_at(where, with_credentials=with_credentials)
         opened = Parcel(found, named_tag or tag)
     else:
         opened = _opened_here(blobs.at(foreign.expanded(where)), tag)

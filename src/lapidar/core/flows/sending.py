@@ -40,18 +40,19 @@ class Sent:
     bytes: int = 0
 
 
-def send(gathered: Gathered, address: str, reporter: progress.Progress) -> Sent:
+def send(gathered: Gathered, address: str, reporter: progress.Progress, *, with_credentials: bool = True) -> Sent:
     """Bring a parcel to a store. What is there is not packed again where a manifest there tells which blob it is; the
     manifest comes last, so that nobody finds half of it.
 
     Args:
         gathered: what it consists of; the cache is in use by the caller.
         address: of a folder or a registry, with a tag or without: then the snapshot's first digits are it.
+        with_credentials: whether the user's own are for it: not where a project alone names it.
 
     Raises:
         LapidarError: the store cannot be used. What it was given stays, and is not sent again.
     """
-    target, tag = places.writable_at(address)
+    target, tag = places.writable_at(address, with_credentials=with_credentials)
     sent, lock = Sent(tag or words.short(gathered.snapshot.snapshot)), Lock()
 
     def sink(one: Descriptor, stream: IO[bytes]) -> None:

@@ -32,12 +32,13 @@ class Served(OfIndex):
 
     Args:
         address: of the folder.
+        with_credentials: whether the user's own are for it.
     """
 
-    def __init__(self, address: str) -> None:
+    def __init__(self, address: str, *, with_credentials: bool = True) -> None:
         self.address = address.rstrip("/")
         self.called = f"the store {self.address}"
-        self._client = Client(PURPOSE, None, [self.address])
+        self._client = Client(PURPOSE, None, [self.address] if with_credentials else ())
 
     def open(self, one: Descriptor) -> IO[bytes]:
         return download(self.called, one, self._pieces)
@@ -72,7 +73,7 @@ def place_at(address: str, *, with_credentials: bool = True) -> tuple[Blobs, str
         registry = Registry(address, with_credentials=with_credentials)
         return registry, registry.tag
     if address.startswith(("https://", "http://")):
-        return Served(address), ""
+        return Served(address, with_credentials=with_credentials), ""
     if is_host(address):
         raise LapidarError(
             f"{address!r} is no address of a store",
@@ -81,13 +82,13 @@ def place_at(address: str, *, with_credentials: bool = True) -> tuple[Blobs, str
     return InFolder(foreign.expanded(address)), ""
 
 
-def writable_at(address: str) -> tuple[WritableBlobs, str]:
-    """What can be sent to at an address, and the tag that it names.
+def writable_at(address: str, *, with_credentials: bool = True) -> tuple[WritableBlobs, str]:
+    """What can be sent to at an address, and the tag that it names; see `place_at`.
 
     Raises:
         LapidarError: it is none, or is only read.
     """
-    found, tag = place_at(address)
+    found, tag = place_at(address, with_credentials=with_credentials)
     if isinstance(found, Served):
         raise LapidarError(
             f"What a web server serves at {address} is only read",
