@@ -89,6 +89,37 @@ class RoundTrip(OfKiln):
         self.lapidar("cache", "prune")
         self.lapidar("restore", "--into", self.folder / "with a blank")
 
+    def test_what_it_says_next_can_be_typed(self) -> None:
+        self.lapidar("record", "my kilns", "--", "sh", "work.sh")
+        self.variables["PATH"] = f"{Path(PROGRAM).parent}:{self.variables['PATH']}"
+
+        def typed(said: str, after: str, **settings: Any) -> None:
+            line = next(line for line in said.splitlines() if line.startswith(after)).removeprefix(after).strip()
+            subprocess.run(["sh", "-ec", line], cwd=self.project, env=self.variables, check=True, capture_output=True)
+
+        self.parcel = self.folder / "my kilns.parcel.tar"
+        said = self.lapidar(
+            "parcel", "make", "--without-lapidar", "--with-project", "--with-results", "--to", self.parcel
+        ).stdout
+        self.elsewhere("else where")
+        self.parcel = self.parcel.rename(self.project / self.parcel.name)
+        typed(said, "Elsewhere:")
+        said = self.lapidar("parcel", "open", self.parcel, "--into", "a folder").stdout
+        self.lapidar("rerun", "my kilns", "--yes", "--project", "a folder")
+        typed(said, "Next:")
+        scratch = self.folder / "my scratch"
+        scratch.mkdir()
+        for words in (
+            ["--near", scratch, "--from", self.parcel],
+            ["--near", scratch, "--project", self.project / "a folder"],
+        ):
+            said = self.lapidar("restore", *words).stdout
+            self.project /= "a folder" if "--project" in words else ""
+            typed(said.replace("COMMAND", "true"), "Use it with:")
+        store = self.folder / "a store"
+        said = self.lapidar("parcel", "send", store).stdout
+        typed(said.replace("; or lapidar parcel fetch", " --into x && lapidar parcel fetch"), "Elsewhere:")
+
     def test_the_same_bytes_whatever_came_first(self) -> None:
         first = self.make().read_bytes()
         snapshot = lockfile.read(self.lock)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shlex
 import sys
 from collections.abc import Sequence
 from dataclasses import replace
@@ -175,7 +176,7 @@ def _make(session: Session) -> int:
     if left_out:
         size = human_bytes(sum(one.size for one in left_out))
         view.note(f"Without {human_count(len(left_out), 'blob')} ({size}) that {options.since} has.")
-    view.note(f"Elsewhere: lapidar parcel open {target.name}")
+    view.note(f"Elsewhere: lapidar parcel open {shlex.quote(target.name)}")
     return ExitCode.DONE
 
 
@@ -228,7 +229,8 @@ def _make_ready(session: Session, cache: Cache, gathered: Gathered) -> int:
         return ExitCode.DONE
     view.line(f"Wrote {human_path(target)}: {human_bytes(size)}", "good")
     runs = "[COMMAND]" if gathered.analyses and gathered.project else "COMMAND"
-    view.note(f"Elsewhere: tar xzf {target.name}; sh {gathered.content.name}/run {runs}")
+    script = shlex.quote(f"{gathered.content.name}/run")
+    view.note(f"Elsewhere: tar xzf {shlex.quote(target.name)}; sh {script} {runs}")
     return ExitCode.DONE
 
 
@@ -298,10 +300,10 @@ def _default_folder(session: Session, found: Parcel) -> Path:
 
 
 def _next(folder: Path, found: Parcel) -> str:
-    here = [] if folder == Path.cwd() else [f"cd {human_path(folder)}"]
+    here = [] if folder == Path.cwd() else [f"cd {shlex.quote(os.path.relpath(folder))}"]
     after = ["lapidar restore"]
     if found.records.analysis and found.project:
-        after.append(f"lapidar rerun {found.records.analysis[0].name}")
+        after.append(f"lapidar rerun {shlex.quote(found.records.analysis[0].name)}")
     return " && ".join([*here, *after])
 
 
@@ -348,7 +350,8 @@ def _send(session: Session) -> int:
         return ExitCode.DONE
     what = f"{human_count(sent.blobs, 'blob')}, {human_bytes(sent.bytes)}" if sent.bytes else "nothing it had not"
     view.line(f"Sent to {address} as {sent.tag}: {what}; {len(sent.manifest.layers)} blobs in all.", "good")
-    view.note(f"Elsewhere: lapidar restore --fetch, with LAPIDAR_STORE={address}; or lapidar parcel fetch {address}")
+    there = shlex.quote(address)
+    view.note(f"Elsewhere: LAPIDAR_STORE={there} lapidar restore --fetch; or lapidar parcel fetch {there}")
     return ExitCode.DONE
 
 

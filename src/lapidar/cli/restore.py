@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -54,7 +55,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         nargs="?",
         const="",
         help="into a folder of this node (without DIR: LAPIDAR_NEAR, else that for temporary files), once for all "
-        "processes of a user; `run --near` and `run --from` use it",
+        "processes of a user; `run --near` and `run --from` use that of LAPIDAR_NEAR",
     )
     parser.add_argument(
         "--from",
@@ -241,5 +242,7 @@ def _near(session: Session) -> int:
         view.object({"environment": str(found)})
         return ExitCode.DONE
     view.line(f"On this node: {human_path(found)}", "good")
-    view.note(f"Use it with: lapidar run {f'--from {options.source}' if options.source else '--near'} COMMAND")
+    where = f"LAPIDAR_NEAR={shlex.quote(str(session.path('near')))} " if options.near else ""
+    how = f"--from {shlex.quote(options.source)}" if options.source else "--near"
+    view.note(f"Use it with: {where}lapidar run {how} COMMAND")
     return ExitCode.DONE

@@ -49,7 +49,7 @@ def near_folder(named: Path | None) -> Path:
     """
     base = named or Path(os.environ.get("LAPIDAR_NEAR") or tempfile.gettempdir())
     if not base.is_dir():
-        raise TargetRefused(f"There is no folder {base} on this node", remedy="Name one with LAPIDAR_NEAR or --near.")
+        raise TargetRefused(f"There is no folder {base} on this node", remedy="Name one with LAPIDAR_NEAR.")
     folder = base / f"lapidar-{os.getuid()}"
     try:
         folder.mkdir(mode=0o700)
@@ -60,13 +60,13 @@ def near_folder(named: Path | None) -> Path:
         raise TargetRefused(
             f"{folder} is not yours alone",
             why="somebody else made it, or others may look into it or write it",
-            remedy="Name another folder with --near DIR or LAPIDAR_NEAR.",
+            remedy="Name another folder with LAPIDAR_NEAR.",
         )
     if os.statvfs(folder).f_flag & os.ST_NOEXEC:
         raise TargetRefused(
             f"Nothing may be executed in {base}",
             why="it is mounted so (noexec)",
-            remedy="Name another folder with --near DIR or LAPIDAR_NEAR.",
+            remedy="Name another folder with LAPIDAR_NEAR.",
         )
     return folder
 
@@ -148,7 +148,7 @@ class Near:
             found = self.held(identity)
             if found is None:
                 needed = sum(part.bytes for part in snapshot.parts())
-                require_room(self.folder, needed, "name another folder with --near DIR or LAPIDAR_NEAR")
+                require_room(self.folder, needed, "name another folder with LAPIDAR_NEAR")
                 target = self.environment(identity)
                 make(target)
                 (target.parent / "used").touch(mode=0o600)

@@ -72,8 +72,8 @@ LAPIDAR_CACHE=${LAPIDAR_CACHE:-${into%/*}/cache}
 export LAPIDAR_CACHE
 "$own/lapidar/env/bin/lapidar" -q parcel open "$here" --into "$into"
 "$own/lapidar/env/bin/lapidar" -q --project "$into" restore
-echo "Run in it:   $own/lapidar/env/bin/lapidar --project $into run COMMAND"
-echo "The cache:   LAPIDAR_CACHE=$LAPIDAR_CACHE"
+echo "Run in it:   '$own/lapidar/env/bin/lapidar' --project '$into' run COMMAND"
+echo "The cache:   export LAPIDAR_CACHE='$LAPIDAR_CACHE'"
 """
 
 _RUN = """\
