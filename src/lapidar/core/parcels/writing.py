@@ -42,7 +42,7 @@ from lapidar.core.records import words
 
 __all__ = ["Content", "Sink", "hand_over", "write_file"]
 
-_IN_MEMORY_BYTES = 8 << 20
+_IN_MEMORY_BYTES = 2 << 20
 _WORKERS = min(4, os.cpu_count() or 1)
 
 Sink = Callable[[Descriptor, IO[bytes]], None]
