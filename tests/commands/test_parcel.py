@@ -11,7 +11,6 @@ import os
 import random
 import shutil
 import signal
-import socket
 import subprocess
 import tarfile
 import threading
@@ -27,10 +26,10 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.parcels import packing, tar
 from lapidar.core.records import lockfile
-from roots import bare_root, run_in
+from roots import bare_root, run_in, skip_loudly
 from support import PROGRAM, Case, InFolder, many, wheel
 from toy.kiln import add_package, make_kiln
-from toy.registry import Registry, serving
+from toy.registry import Registry, debians_own, serving
 
 EMPTY = "blobs/sha256/" + hashlib.sha256(b"{}").hexdigest()
 WORK = "mkdir -p out\nsort in/clay.csv > out/sorted.csv\nprintf 'fired\\n'\n"
@@ -767,35 +766,16 @@ class WithOthersTools(OfKiln):
     def need(self, *names: str) -> None:
         for name in names:
             if not shutil.which(name):
-                self.skipTest(f"there is no {name} (Debian's {name})")
+                skip_loudly(self, f"there is no {name} (Debian's {name})")
 
     def test_through_a_real_registry(self) -> None:
         self.need("docker-registry", "skopeo")
         self.record()
-        place = self.folder / "registry"
-        place.mkdir()
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            host = f"127.0.0.1:{free.getsockname()[1]}"
-        (self.folder / "registry.yml").write_text(
-            f"version: 0.1\nlog: {{level: error, accesslog: {{disabled: true}}}}\n"
-            f"storage: {{filesystem: {{rootdirectory: {place}}}}}\nhttp: {{addr: '{host}'}}\n"
-        )
-        with subprocess.Popen(
-            ["docker-registry", "serve", self.folder / "registry.yml"], stdout=-3, stderr=-3
-        ) as server:
-            try:
-                self._through(host)
-            finally:
-                server.kill()
+        with debians_own(self.folder) as host:
+            self._through(host)
 
     def _through(self, host: str) -> None:
         address = f"oci+http://{host}/lab/kilns"
-        for _ in range(100):
-            with socket.socket() as asked:
-                if asked.connect_ex(("127.0.0.1", int(host.partition(":")[2]))) == 0:
-                    break
-            time.sleep(0.1)
         self.lapidar("parcel", "send", f"{address}:first", "--with-results", "--with-project")
         self.assertEqual(
             self.json("parcel", "send", f"{address}:first", "--with-results", "--with-project")["blobs_sent"], 0

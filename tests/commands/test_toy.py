@@ -295,7 +295,7 @@ class Helpers(unittest.TestCase):
         from lapidar.core.system import supervision
 
         folder = Path(supervision.__file__).parent / "native"
-        for name in ("enter", "supervise"):
+        for name in ("enter", "start", "supervise"):
             source = (folder / "kernel.h").read_bytes() + (folder / f"{name}.c").read_bytes()
             said = subprocess.run([folder / f"{name}.{os.uname().machine}"], capture_output=True, text=True).stderr
             self.assertIn(hashlib.sha256(source).hexdigest(), said, "make helper builds it again")

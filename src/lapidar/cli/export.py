@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import argparse
 import os
+import shlex
 from pathlib import Path
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session, add_snapshot_options
-from lapidar.cli.view import human_count, human_path
+from lapidar.cli.view import human_bytes, human_count, human_path
 
 DESCRIPTION = """\
 Write what a lockfile says of packages in a form that other programs read: the standard pylock.toml, a
 requirements-style list with digests, a table (CSV) of the packages of every language, a bill of materials (CycloneDX
-1.6); or a recorded analysis with its sources, inputs and results as a research object (RO-Crate 1.2). What has no place
-in a form is said; the lockfile stays what counts."""
+1.6); or a recorded analysis with its sources, inputs and results as a research object (RO-Crate 1.2); or the
+environment and the project as a runnable OCI image, from nothing but the snapshot. What has no place in a form is said;
+the lockfile stays what counts."""
 
 EXAMPLES = """\
 examples:
@@ -22,7 +24,9 @@ examples:
   lapidar export table                         also of R: name, version, digests
   lapidar export requirements --to -           to standard output
   lapidar export bom                           components, digests, licences, who needs whom
-  lapidar export crate kilns --to kilns.zip    for a repository of research data"""
+  lapidar export crate kilns --to kilns.zip    for a repository of research data
+  lapidar export image --to kilns.tar          runs the recorded analysis; an OCI layout in a tar
+  lapidar export image kilns --to oci://registry.example/team/kilns:paper"""
 
 _FILES = {
     "pylock": "pylock.toml",
@@ -30,6 +34,7 @@ _FILES = {
     "table": "packages.csv",
     "bom": "bom.json",
     "crate": "crate",
+    "image": "image",
 }
 _OF_PYTHON = ("pylock", "requirements")
 
@@ -37,9 +42,13 @@ _OF_PYTHON = ("pylock", "requirements")
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("form", choices=sorted(_FILES), help="which form")
     parser.add_argument(
-        "name", nargs="?", default="", metavar="ANALYSIS", help="crate: which, where several are recorded"
+        "name", nargs="?", default="", metavar="ANALYSIS", help="crate, image: which, where several are recorded"
     )
-    parser.add_argument("--to", metavar="FILE", help="where (default: in the project; - for standard output)")
+    parser.add_argument(
+        "--to",
+        metavar="FILE",
+        help="where (default: in the project; - for standard output); image: a store's address too",
+    )
     add_snapshot_options(parser)
 
 
@@ -51,6 +60,8 @@ def run(session: Session) -> int:
     options, view = session.options, session.view
     if options.form == "crate":
         return _crate(session)
+    if options.form == "image":
+        return _image(session)
     snapshot = session.snapshot()
     only = "python" if options.form in _OF_PYTHON else ""
     if only:
@@ -99,4 +110,21 @@ def _crate(session: Session) -> int:
     for sentence in done.notes:
         view.warn(sentence)
     view.line(f"Wrote {human_path(to)}: {done.analysis}, {human_count(done.files, 'file')}", "good")
+    return ExitCode.DONE
+
+
+def _image(session: Session) -> int:
+    from lapidar.core.flows.image import write_image
+
+    view, place, cache = session.view, session.place, session.cache()
+    snapshot = session.snapshot()
+    to = session.options.to or str(place.root / f"{place.root.name}.image.tar")
+    with cache.in_use():
+        done = write_image(place, cache, snapshot, session.options.name, to, view.reporter())
+    if view.json:
+        view.object({"to": to, "command": done.command, "bytes": done.bytes, "notes": done.notes})
+        return ExitCode.DONE
+    for sentence in done.notes:
+        view.warn(sentence)
+    view.line(f"Wrote {to}: {shlex.join(done.command)}, {human_bytes(done.bytes)}", "good")
     return ExitCode.DONE

@@ -7,11 +7,8 @@ import gzip
 import hashlib
 import os
 import shlex
-import shutil
-import stat
 import sys
 import tempfile
-from collections.abc import Callable
 from pathlib import Path
 from typing import IO
 
@@ -34,7 +31,6 @@ __all__ = ["ITSELF", "OPEN_SCRIPT", "README", "is_packed", "itself", "write_read
 
 ITSELF = "lapidar.tar.gz"
 _LEVEL = 4
-_PIECE_BYTES = 1 << 20
 
 README = """\
 This is a parcel: an environment that a project was captured with, every byte of it, made by Lapidar. It is an OCI image
@@ -95,42 +91,6 @@ exec "$@"
 _NO_DEFAULT = 'if [ $# -eq 0 ]; then echo "sh run COMMAND [WORD ...]" >&2; exit 2; fi'
 
 
-# ---- a folder as a tar
-
-
-def _add_folder(folder: Path, name: str, out: IO[bytes], heard: Callable[[int], None] = lambda size: None) -> None:
-    """Write a folder into a tar, sorted; modes are 0755 or 0644."""
-    for root, folders, files in os.walk(folder):
-        folders.sort()
-        below = os.path.relpath(root, folder)
-        prefix = name if below == "." else f"{name}/{below}"
-        if not folders and not files:
-            out.write(tar.header(f"{prefix}/", 0, 0o755, tar.FOLDER))
-        links = [one for one in folders if os.path.islink(f"{root}/{one}")]
-        folders[:] = [one for one in folders if one not in links]
-        for one in sorted([*files, *links]):
-            heard(_add(f"{root}/{one}", f"{prefix}/{one}", out))
-
-
-def _add(path: str, name: str, out: IO[bytes]) -> int:
-    status = os.lstat(path)
-    if stat.S_ISLNK(status.st_mode):
-        out.write(tar.header(name, 0, 0o777, tar.LINK, os.readlink(path)))
-        return 0
-    if not stat.S_ISREG(status.st_mode):
-        return 0
-    with open(path, "rb") as stream:
-        out.write(tar.header(name, status.st_size, 0o755 if status.st_mode & stat.S_IXUSR else 0o644))
-        shutil.copyfileobj(stream, out, _PIECE_BYTES)
-    out.write(tar.padding(status.st_size))
-    return status.st_size
-
-
-def _add_text(name: str, text: str, out: IO[bytes], *, executable: bool = False) -> None:
-    data = text.encode("utf-8", "surrogateescape")
-    out.write(tar.header(name, len(data), 0o755 if executable else 0o644) + data + tar.padding(len(data)))
-
-
 def _packed(out: IO[bytes]) -> IO[bytes]:
     return gzip.GzipFile(filename="", mode="wb", fileobj=out, compresslevel=_LEVEL, mtime=0)  # type: ignore[return-value]
 
@@ -160,12 +120,14 @@ def write_ready(place: Place, cache: Cache, gathered: Gathered, to: Path, report
         done = restore(place, cache, gathered.snapshot, options, reporter)
         part = work.path / "packed"
         with part.open("wb") as file, _packed(file) as out, task(reporter, "Packing", done.bytes, "bytes"):
-            _add_folder(folder, f"{name}/env", out, reporter.advance)
+            archive = tar.Writer(out)
+            archive.below(f"{name}/env", str(folder), reporter.advance)
             if gathered.project:
                 for entry in gathered.project.tree:
-                    _add(str(gathered.project.root / entry.path), f"{name}/project/{entry.path}", out)
-            _add_text(f"{name}/run", _run_script(place, folder, gathered), out, executable=True)
-            out.write(tar.END)
+                    archive.path(f"{name}/project/{entry.path}", str(gathered.project.root / entry.path))
+            text = _run_script(place, folder, gathered)
+            archive.data(f"{name}/run", text.encode("utf-8", "surrogateescape"), executable=True)
+            archive.end()
         with part.open("rb") as whole:
             os.fsync(whole.fileno())
         size = part.stat().st_size
@@ -260,5 +222,6 @@ def _pack_itself(place: Place, cache: Cache, file: Path, reporter: Progress) -> 
         _packed(packed) as out,
         task(reporter, "Packing Lapidar itself", done.bytes, "bytes"),
     ):
-        _add_folder(folder, "lapidar/env", out, reporter.advance)
-        out.write(tar.END)
+        archive = tar.Writer(out)
+        archive.below("lapidar/env", str(folder), reporter.advance)
+        archive.end()

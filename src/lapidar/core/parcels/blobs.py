@@ -30,7 +30,6 @@ from lapidar.core.parcels.form import (
     ParcelBroken,
     described,
     digest_of,
-    manifest_of,
     name_of,
     named,
     parsed,
@@ -311,7 +310,9 @@ class InFolder(OfIndex):
             if not (self.path / LAYOUT_NAME).exists():
                 atomic.write_file(self.path / LAYOUT_NAME, LAYOUT)
             others = [other for other in self._index().manifests if name_of(other) != name]
-            manifests = (*others, named(manifest_of(data, self.called), name))
+            manifest = parsed(data, Manifest, self.called)
+            assert isinstance(manifest, Manifest)
+            manifests = (*others, named(manifest, name))
             atomic.write_file(self.path / INDEX_NAME, written(Index(manifests=manifests)))
 
     def open(self, one: Descriptor) -> IO[bytes]:

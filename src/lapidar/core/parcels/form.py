@@ -155,9 +155,11 @@ def named(manifest: Manifest, name: str) -> Descriptor:
     Args:
         name: its reference in the layout, as registries have tags.
     """
-    annotations = {_REFERENCE: name, SNAPSHOT: manifest.snapshot}
+    annotations = {_REFERENCE: name} | ({SNAPSHOT: manifest.snapshot} if manifest.snapshot else {})
     one = described(written(manifest), MANIFEST)
-    return msgspec.structs.replace(one, annotations=annotations, artifact_type=PARCEL)
+    # That of an image is what its configuration is, by the standard.
+    kind = manifest.artifact_type or manifest.config.media_type
+    return msgspec.structs.replace(one, annotations=annotations, artifact_type=kind)
 
 
 def name_of(one: Descriptor) -> str:

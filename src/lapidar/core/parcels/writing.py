@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import io
 import os
-import shutil
 import tempfile
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping
@@ -40,7 +39,7 @@ from lapidar.core.parcels.packing import Opener, pack
 from lapidar.core.place import LOCKFILE_NAME, RECORDS_NAME
 from lapidar.core.records import words
 
-__all__ = ["Content", "Sink", "hand_over", "write_file"]
+__all__ = ["Content", "Layout", "Sink", "begun", "hand_over", "write_file"]
 
 _IN_MEMORY_BYTES = 2 << 20
 _WORKERS = min(4, os.cpu_count() or 1)
@@ -160,33 +159,44 @@ def _packed(jobs: list[_Job], folder: Path, sink: Sink | None) -> Iterator[tuple
             raise
 
 
-class _TarFile:
-    """Writes entries of a tar one after the other; nothing is ever gone back to, so it may be a pipe."""
+class Layout:
+    """The blobs of a layout in a tar."""
 
-    def __init__(self, out: IO[bytes]) -> None:
-        self._out = out
+    def __init__(self, file: tar.Writer) -> None:
+        self._file = file
         self._names: set[str] = set()
-
-    def add(self, name: str, data: bytes | Path, executable: bool = False) -> None:
-        if isinstance(data, Path):
-            with data.open("rb") as stream:
-                self._add(name, stream, data.stat().st_size, executable)
-        else:
-            self._add(name, io.BytesIO(data), len(data), executable)
 
     def blob(self, one: Descriptor, stream: IO[bytes]) -> None:
         """One of the same bytes may be listed twice, and lies there once."""
         if (name := blob_name(one.digest)) not in self._names:
-            self._add(name, stream, one.size, False)
+            self._names.add(name)
+            self._file.stream(name, stream, one.size)
 
-    def _add(self, name: str, stream: IO[bytes], size: int, executable: bool) -> None:
-        self._names.add(name)
-        self._out.write(tar.header(name, size, 0o755 if executable else 0o644))
-        shutil.copyfileobj(stream, self._out, 1 << 20)
-        self._out.write(tar.padding(size))
+    def end(self, manifest: Manifest, name: str) -> None:
+        """The manifest, and the index that names it."""
+        if manifest.config == EMPTY:
+            self.blob(EMPTY, io.BytesIO(EMPTY_BLOB))
+        data = written(manifest)
+        self.blob(described(data, MANIFEST), io.BytesIO(data))
+        self._file.data(INDEX_NAME, written(Index(manifests=(named(manifest, name),))))
+        self._file.end()
 
-    def end(self) -> None:
-        self._out.write(tar.END)
+
+def begun(out: IO[bytes], beside: Mapping[str, tuple[bytes | Path, bool]] | None = None) -> Layout:
+    """Begin a layout in a tar.
+
+    Args:
+        beside: what lies beside it, by its name: its bytes or the file that has them, and whether it may be executed.
+    """
+    file = tar.Writer(out)
+    for name, (data, executable) in (beside or {}).items():
+        if isinstance(data, Path):
+            with data.open("rb") as stream:
+                file.stream(name, stream, data.stat().st_size, executable=executable)
+        else:
+            file.data(name, data, executable=executable)
+    file.data(LAYOUT_NAME, LAYOUT)
+    return Layout(file)
 
 
 def write_file(
@@ -198,14 +208,7 @@ def write_file(
         known: the blobs that the other side has: they are listed, and not in the file.
         folder: for what lies there until it is written.
     """
-    file = _TarFile(out)
-    for name, (data, executable) in content.beside.items():
-        file.add(name, data, executable)
-    file.add(LAYOUT_NAME, LAYOUT)
-    manifest = hand_over(content, known, file.blob, folder, reporter)
-    file.blob(EMPTY, io.BytesIO(EMPTY_BLOB))
-    data = written(manifest)
-    file.blob(described(data, MANIFEST), io.BytesIO(data))
-    file.add(INDEX_NAME, written(Index(manifests=(named(manifest, words.short(content.snapshot)),))))
-    file.end()
+    layout = begun(out, content.beside)
+    manifest = hand_over(content, known, layout.blob, folder, reporter)
+    layout.end(manifest, words.short(content.snapshot))
     return manifest

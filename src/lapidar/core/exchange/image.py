@@ -1,0 +1,134 @@
+"""A runnable image, as the OCI image-spec (1.1) has it: its layers, what is run in it, its manifest."""
+
+from __future__ import annotations
+
+import datetime
+import gzip
+import hashlib
+import io
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
+
+import msgspec
+
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.store import FILE_TIME_SECONDS
+from lapidar.core.parcels import tar
+from lapidar.core.parcels.form import SNAPSHOT, TITLE, Descriptor, Manifest, described
+
+__all__ = ["Layer", "Runs", "layer", "manifest"]
+
+_LAYER = "application/vnd.oci.image.layer.v1.tar+gzip"  # not every reader has zstd
+_CONFIG = "application/vnd.oci.image.config.v1+json"
+_LEVEL = 4
+_ARCHITECTURES = {"x86_64": "amd64", "aarch64": "arm64"}
+
+
+@dataclass(frozen=True, slots=True)
+class Layer:
+    """A layer that was written.
+
+    Attributes:
+        file: where it lies, packed.
+        unpacked: ``sha256:...`` of its tar.
+        what: what is in it, for people.
+    """
+
+    blob: Descriptor
+    file: Path
+    unpacked: str
+    what: str
+
+
+@dataclass(frozen=True, slots=True)
+class Runs:
+    """What is run in an image.
+
+    Attributes:
+        entry: what the command is given to.
+        command: unless another one is named.
+        folder: where.
+        variables: all that there are.
+    """
+
+    entry: Sequence[str]
+    command: Sequence[str]
+    folder: str
+    variables: Mapping[str, str]
+
+
+class _Heard(io.RawIOBase):
+    """Passes bytes on, and reads their digest."""
+
+    def __init__(self, out: IO[bytes]) -> None:
+        self._out = out
+        self.digest = hashlib.sha256()
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, data: bytes) -> int:  # type: ignore[override]
+        self.digest.update(data)
+        return self._out.write(data)
+
+
+@contextmanager
+def layer(file: Path, what: str, made: list[Layer]) -> Iterator[tar.Writer]:
+    """Write a layer.
+
+    Args:
+        file: where it is to lie.
+        what: what is in it, for people.
+        made: it is put there when it is written.
+    """
+    with (
+        file.open("wb") as out,
+        gzip.GzipFile(filename="", mode="wb", fileobj=out, compresslevel=_LEVEL, mtime=0) as packed,
+    ):
+        heard = _Heard(packed)  # type: ignore[arg-type]
+        archive = tar.Writer(heard)  # type: ignore[arg-type]
+        yield archive
+        archive.end()
+    blob = Descriptor(_LAYER, f"sha256:{sha256_of(str(file))}", file.stat().st_size)
+    made.append(Layer(blob, file, f"sha256:{heard.digest.hexdigest()}", what))
+
+
+def manifest(
+    layers: Sequence[Layer], runs: Runs, name: str, snapshot: str, machine: str
+) -> tuple[Manifest, bytes, Descriptor]:
+    """The manifest of an image.
+
+    Args:
+        name: what the project is called.
+        snapshot: its identity.
+        machine: the kind of processor: ``x86_64``.
+
+    Returns:
+        It, and the blob of what is run in it, with what that is known by. The same for the same image always.
+    """
+    made = datetime.datetime.fromtimestamp(FILE_TIME_SECONDS, datetime.UTC).isoformat().replace("+00:00", "Z")
+    told = {SNAPSHOT: snapshot, TITLE: name}
+    config = {
+        "created": made,
+        "architecture": _ARCHITECTURES.get(machine, machine),
+        "os": "linux",
+        "config": {
+            "Env": [f"{variable}={text}" for variable, text in sorted(runs.variables.items())],
+            "Entrypoint": list(runs.entry),
+            "Cmd": list(runs.command),
+            "WorkingDir": runs.folder,
+            "Labels": told,
+        },
+        "rootfs": {"type": "layers", "diff_ids": [one.unpacked for one in layers]},
+        "history": [{"created": made, "created_by": "lapidar export image", "comment": one.what} for one in layers],
+    }
+    data = msgspec.json.encode(config)
+    blob = described(data, _CONFIG)
+    return (
+        Manifest(artifact_type="", config=blob, layers=tuple(one.blob for one in layers), annotations=told),
+        data,
+        blob,
+    )
