@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import struct
 from pathlib import Path
 from urllib.parse import unquote
 
@@ -52,6 +53,31 @@ class Given(Case):
         self.assertEqual(found["both"], "MIT License, ISC License (ISCL)")
         self.assertEqual((found["silent"], found["libc6"]), ("", ""))
         self.assertIn("not said", self.lapidar("show", "licences").stdout)
+
+    def test_what_a_licence_keeps(self) -> None:
+        store = self.folder / "store"
+        self.lapidar("parcel", "send", store)  # neither "silent" nor "odd" forbids anything
+        for text in ("License: Proprietary", "Classifier: Private :: Do Not Upload", "License: Kiln EULA 2"):
+            found = next(self.venv.rglob("odd-1.0.dist-info")) / "METADATA"
+            found.write_text(HEAD.format("odd") + text + "\n")
+            self.lapidar("capture", self.venv, "--yes")
+            said = self.fails("parcel", "send", store)
+            self.assertIn("odd 1.0 says of its licence", said)
+            self.assertIn("Nothing was sent", said)
+            self.assertEqual(len(self.json("parcel", "list", store)), 1)
+        self.assertIn("Send it all the same?", self.at_a_terminal(["parcel", "send", store], "n"))
+        self.assertEqual(len(self.json("parcel", "list", store)), 1)
+        self.lapidar("parcel", "send", store, "--yes")
+        found.write_text(HEAD.format("odd") + "License: BSD 3-Clause. All rights reserved.\n")
+        for kind, code in ((8, 0), (2, 3)):
+            table = struct.pack(">4sIII", b"OS/2", 0, 28, 12) + struct.pack(">HHHHH", 4, 0, 0, 0, kind) + bytes(2)
+            font = struct.pack(">IHHHH", 0x10000, 1, 0, 0, 0) + table
+            (found.parent.parent / "odd.ttf").write_bytes(font)
+            with (found.parent / "RECORD").open("a") as record:
+                record.write("odd.ttf,,\n")
+            self.lapidar("capture", self.venv, "--scope", "whole", "--yes")
+            said = self.lapidar("parcel", "send", store, code=code).stderr
+            self.assertEqual("the font site/odd.ttf of odd 1.0" in said, kind == 2, said)
 
     def test_a_bill_of_materials(self) -> None:
         self.lapidar("export", "bom")

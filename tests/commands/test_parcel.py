@@ -20,11 +20,12 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import zstandard
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Entry, Tree
-from lapidar.core.parcels import packing, tar
+from lapidar.core.parcels import blobs, leasing, packing, tar
 from lapidar.core.records import lockfile
 from roots import bare_root, run_in, skip_loudly
 from support import PROGRAM, Case, InFolder, many, wheel
@@ -578,7 +579,7 @@ class Kept(OfKiln):
             address = f"oci+http://{host}/kilns"
             self.assertIn("holds no parcels", self.lapidar("parcel", "list", address).stdout)
             sent = self.send(address)
-            self.assertEqual(len(registry.blobs), sent["blobs_sent"])
+            self.assertEqual(len(registry.blobs), sent["blobs_sent"] + 1, "and the lease")
             registry.asked.clear()
             self.assertEqual(self.send(address)["bytes_sent"], 0)
             self.assertEqual(registry.count("POST"), 0)
@@ -597,6 +598,96 @@ class Kept(OfKiln):
                 f"oci://{host}/k:?",
             ):
                 self.assertIn("is no address of a store", self.fails("parcel", "list", bad))
+
+    def old(self, where: Path) -> None:
+        """What lies there came long ago."""
+        for one in (where / "blobs" / "sha256").iterdir():
+            os.utime(one, (10**9, 10**9))
+
+    def test_a_store_forgets(self) -> None:
+        store = self.folder / "store"
+        tag = self.send(store)["tag"]
+        gone = self.send(f"{store}", "--with-project", "--lock", "lapidar.lock", "--lease", "0")["tag"]
+        self.assertEqual(tag, gone, "the same snapshot: the later one has the name")
+        self.with_soda()
+        second = self.send(store, "--lease", "5")["tag"]
+        self.old(store)
+        self.assertEqual(
+            [one["tag"] for one in self.json("parcel", "forget", store)["unneeded"]], [tag], "nobody has a lease on it"
+        )
+        self.assertEqual(len(self.json("parcel", "list", store)), 2, "and nobody agreed")
+        said = self.at_a_terminal(["parcel", "forget", store], "n")
+        self.assertIn("nobody's", said)
+        self.assertIn("Nothing was forgotten", said)
+        done = self.json("parcel", "forget", store, "--yes")
+        self.assertGreater(done["bytes_freed"], 0)
+        self.assertEqual([one["tag"] for one in self.json("parcel", "list", store)], [second])
+        self.assertTrue(self.json("parcel", "verify", store)["whole"])
+        lying = {one.name for one in (store / "blobs" / "sha256").iterdir()}
+        self.lapidar("parcel", "forget", store, "--yes")
+        self.assertEqual({one.name for one in (store / "blobs" / "sha256").iterdir()}, lying)
+        # A lease runs out; one that cannot be read is none; another project's counts as much.
+        layout = blobs.InFolder(store)
+        text = layout.manifest(second)
+        (lease,) = leasing.leases(layout, text)
+        index = json.loads((store / "index.json").read_text())
+        index["manifests"] = [one for one in index["manifests"] if one.get("artifactType") != leasing.LEASE]
+        (store / "index.json").write_text(json.dumps(index))
+        layout.attach(text, leasing.LEASE, b'{"project": 5}')
+        layout.attach(text, leasing.LEASE, msgspec.json.encode(leasing.lasting(lease.project, "kilns", -1)))
+        self.assertEqual(len(self.json("parcel", "forget", store)["unneeded"][0]["lapsed"]), 1)
+        layout.attach(text, leasing.LEASE, msgspec.json.encode(leasing.lasting("another", "wheels", 0)))
+        self.assertEqual(self.json("parcel", "forget", store)["unneeded"], [])
+        self.lapidar("parcel", "forget", f"oci+http://127.0.0.1:1/x:{tag}", code=3)
+        self.assertIn("is none", self.fails("parcel", "send", store, "--lease", "-1"))
+
+    def test_what_a_folder_forgets_is_never_needed(self) -> None:
+        store = self.folder / "store"
+        self.send(store, "--lease", "0")
+        self.with_soda()
+        self.send(store)
+        self.old(store)
+        lying = {one.name for one in (store / "blobs" / "sha256").iterdir()}
+        kept = next(
+            one
+            for one in json.loads((store / "index.json").read_text())["manifests"]
+            if one.get("artifactType") == leasing.LEASE
+        )
+        spoiled = store / "blobs" / "sha256" / kept["digest"][7:]
+        spoiled.write_bytes(spoiled.read_bytes() + b" ")
+        self.json("parcel", "forget", store, "--yes")
+        self.assertEqual(
+            {one.name for one in (store / "blobs" / "sha256").iterdir()}, lying, "what cannot be read holds"
+        )
+        # Two forget while others send.
+        done = [
+            subprocess.Popen([PROGRAM, *map(str, words)], cwd=self.project, env=self.variables, stdout=-3, stderr=-3)
+            for words in [("parcel", "send", store), ("parcel", "forget", store, "--yes")] * 3
+        ]
+        for one in done:
+            one.wait()
+        self.send(store)
+        self.assertTrue(self.json("parcel", "verify", store)["whole"])
+
+    def test_a_registry_forgets(self) -> None:
+        for keeps_referrers in (True, False):
+            with serving(registry := Registry()) as host:
+                registry.keeps_referrers = keeps_referrers
+                address = f"oci+http://{host}/kilns"
+                self.send(f"{address}:first", "--lease", "0")
+                self.send(f"{address}:again", "--lease", "0")
+                registry.keeps_all = True
+                self.assertIn("lets nothing be deleted", self.fails("parcel", "forget", address, "--yes"))
+                registry.keeps_all = False
+                told = self.json("parcel", "forget", address, "--yes")
+                self.assertEqual([one["tag"] for one in told["unneeded"]], ["again", "first"])
+                self.assertEqual((registry.tags, registry.manifests), ({}, {}))
+                self.send(address)
+                self.send(address)
+                self.assertEqual(self.json("parcel", "forget", address, "--yes")["forgotten"], False)
+                self.assertEqual(len([one for one in registry.manifests.values() if leasing.LEASE.encode() in one]),
+                                 1 if keeps_referrers else 2)  # fmt: skip
+                self.assertTrue(self.json("parcel", "verify", address)["whole"])
 
     def test_the_project_names_a_host(self) -> None:
         """Nobody asks it before she agreed, and it never sees her password."""
@@ -797,6 +888,10 @@ class WithOthersTools(OfKiln):
             {one.name for one in (copied / "blobs" / "sha256").iterdir()},
             {name.rpartition("/")[2] for name in _members(self.parcel) if "/sha256/" in name},
         )
+        self.lapidar("parcel", "send", f"{address}:second", "--lease", "0")
+        told = self.json("parcel", "forget", address, "--yes")
+        self.assertEqual(([one["tag"] for one in told["unneeded"]], told["kept"]), (["second"], 1))
+        self.assertEqual([one["tag"] for one in self.json("parcel", "list", address)], ["first"])
         self.elsewhere()
         self.lapidar("parcel", "open", copied, "--into", "x")
         self.lapidar("parcel", "fetch", f"{address}:first", "--into", "y", "--cache", self.folder / "third")
@@ -925,6 +1020,14 @@ class Signed(OfKiln):
         self.lapidar("parcel", "sign", self.parcel, "--key", self.folder / "potter", env=self.untrusting())
         self.assertIn("Signed by potter@kilns.example.", self.lapidar("parcel", "verify", self.parcel).stdout)
         self.lapidar("parcel", "open", self.parcel, "--into", "x")
+        # What was placed while somebody was trusted is not run in when she is not any more.
+        self.lapidar("run", "--from", self.parcel, "--", "true")
+        self.lapidar("run", "--from", self.parcel, "--", "true")
+        signers = self.config / "lapidar" / "signers"
+        text = signers.read_text()
+        signers.write_text(text.replace("potter@", "# potter@"))
+        self.assertIn("nobody whom you trust", self.fails("run", "--from", self.parcel, "--", "true"))
+        signers.write_text(text)
         self.project = self.folder / "project"  # a project has no say in it
         (self.project / "lapidar.toml").write_text("[trust]\nrequired = false\n")
         self.assertIn("table that means nothing: [trust]", self.fails("pin"))

@@ -31,6 +31,7 @@ class Registry:
         password: "name:password" that basic authentication, or a token, wants.
         by_token: whether a token is to be fetched first; `token_good_for` requests it holds.
         keeps_referrers: whether it knows the interface for these.
+        keeps_all: whether it lets nothing be deleted.
     """
 
     def __init__(self) -> None:
@@ -46,6 +47,7 @@ class Registry:
         self.token_good_for = 10**9
         self.tokens = 0
         self.keeps_referrers = True
+        self.keeps_all = False
         self.lock = threading.Lock()
 
     def count(self, method: str, part: str = "") -> int:
@@ -176,7 +178,11 @@ class Answers(http.server.BaseHTTPRequestHandler):
             self.say(201, Location=f"/v2/kilns/manifests/{digest}")
             return
         if self.command == "DELETE":
+            if registry.keeps_all:
+                self.say(405, b'{"errors": [{"code": "UNSUPPORTED"}]}')
+                return
             registry.tags = {tag: digest for tag, digest in registry.tags.items() if name not in (tag, digest)}
+            registry.manifests.pop(name, None)
             self.say(202)
             return
         found = registry.manifests.get(registry.tags.get(name, name))
@@ -236,7 +242,7 @@ def debians_own(folder: Path) -> Iterator[str]:
         host, port = free.getsockname()
     (folder / "registry.yml").write_text(
         f"version: 0.1\nlog: {{level: error, accesslog: {{disabled: true}}}}\n"
-        f"storage: {{filesystem: {{rootdirectory: {place}}}}}\nhttp: {{addr: '{host}:{port}'}}\n"
+        f"storage: {{filesystem: {{rootdirectory: {place}}}, delete: {{enabled: true}}}}\nhttp: {{addr: '{host}:{port}'}}\n"
     )
     with subprocess.Popen(["docker-registry", "serve", folder / "registry.yml"], stdout=-3, stderr=-3) as server:
         try:

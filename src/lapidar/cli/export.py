@@ -49,6 +49,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="where (default: in the project; - for standard output); image: a store's address too",
     )
+    parser.add_argument(
+        "-y", "--yes", action="store_true", help="image: send also what a licence may keep from being passed on"
+    )
     add_snapshot_options(parser)
 
 
@@ -114,12 +117,16 @@ def _crate(session: Session) -> int:
 
 
 def _image(session: Session) -> int:
+    from lapidar.cli.stores import require_may_be_passed_on
     from lapidar.core.flows.image import write_image
+    from lapidar.core.parcels.places import is_host
 
     view, place, cache = session.view, session.place, session.cache()
     snapshot = session.snapshot()
     to = session.options.to or str(place.root / f"{place.root.name}.image.tar")
     with cache.in_use():
+        if is_host(to):
+            require_may_be_passed_on(session, cache, snapshot)
         done = write_image(place, cache, snapshot, session.options.name, to, view.reporter())
     if view.json:
         view.object({"to": to, "command": done.command, "bytes": done.bytes, "notes": done.notes})

@@ -19,10 +19,14 @@ from lapidar.core.records import words
 
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
+    from lapidar.core.flows.forgetting import Unneeded
     from lapidar.core.flows.parcel import Gathered
     from lapidar.core.parcels.form import Descriptor
+    from lapidar.core.parcels.leasing import Lease
     from lapidar.core.parcels.parcel import Parcel
     from lapidar.core.records.snapshot import Snapshot
+
+_MOST_DAYS = 36_500
 
 DESCRIPTION = """\
 One file with all that restoring needs, for a machine that has no network: the lockfile and every byte it stands for;
@@ -34,6 +38,7 @@ with --with-results the records of results, their inputs and results; with --wit
   send      bring one to a store: a folder, or a registry (OCI distribution), only what that lacks
   fetch     bring what a store has of this project's lockfile into the cache; with --into all of a parcel, as open does
   list      what a store holds
+  forget    have a store forget parcels that no project has a lease on: each `send` leaves one, or renews it
   sign      sign one, or a lockfile, with an SSH key: beside the file, or in the store as what refers to it
 
 A parcel is an OCI image layout in a tar (docs/parcel.md). A store is a folder, such a folder that any web server
@@ -53,6 +58,7 @@ examples:
   lapidar parcel send oci://store.example/kilns        what it has already is not sent again
   lapidar parcel fetch oci://store.example/kilns       into the cache, for this project
   lapidar parcel list oci://store.example/kilns
+  lapidar parcel forget /srv/parcels                   shows what nobody needs any more, and asks
   lapidar parcel sign kilns.parcel.tar --key ~/.ssh/id_ed25519"""
 
 
@@ -62,7 +68,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "parcel",
         nargs="?",
         metavar="FILE|ADDRESS",
-        help="the parcel (open, show, verify) or the store (send, fetch, list)",
+        help="the parcel (open, show, verify) or the store (send, fetch, list, forget)",
     )
     parser.add_argument("--to", metavar="FILE", help="make: the file to write (- for standard output)")
     parser.add_argument("--with-results", action="store_true", help="make, send: also records, inputs and results")
@@ -87,6 +93,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--into", metavar="DIR", help="open, fetch: the folder (open: default one of the project's name)"
+    )
+    parser.add_argument(
+        "--lease",
+        type=int,
+        metavar="DAYS",
+        help="send: how long the project is going to need it (default 400; 0: leave no lease)",
+    )
+    parser.add_argument(
+        "-y",
+        "--yes",
+        action="store_true",
+        help="forget: without asking; send: also what a licence may keep from being passed on",
     )
     parser.add_argument("--key", metavar="FILE", help="sign: the SSH key, or the public one of one that an agent holds")
     add_snapshot_options(parser)
@@ -113,6 +131,8 @@ def _require_meant(session: Session) -> None:
     wrong = [name for name, given in of_make.items() if given and options.action != "make"]
     wrong += [name for name, given in of_both.items() if given and options.action not in ("make", "send")]
     wrong += ["--into"] if options.into and options.action not in ("open", "fetch") else []
+    wrong += ["--lease"] if options.lease is not None and options.action != "send" else []
+    wrong += ["--yes"] if options.yes and options.action not in ("send", "forget") else []
     wrong += ["--key"] if options.key and options.action != "sign" else []
     if options.ready and options.since:
         wrong.append("--since (with --ready)")
@@ -329,12 +349,21 @@ def _fetch(session: Session) -> int:
 
 
 def _send(session: Session) -> int:
+    from lapidar.cli.stores import require_may_be_passed_on
     from lapidar.core.flows.sending import send
 
     view, cache, snapshot = session.view, session.cache(), session.snapshot()
     address, with_credentials = _address(session)
     with cache.in_use():
-        sent = send(_gathered(session, cache, snapshot), address, view.reporter(), with_credentials=with_credentials)
+        require_may_be_passed_on(session, cache, snapshot)
+        gathered = _gathered(session, cache, snapshot)
+        sent = send(
+            gathered,
+            address,
+            view.reporter(),
+            lease=_lease(session, gathered.content.name),
+            with_credentials=with_credentials,
+        )
     assert sent.manifest is not None
     if view.json:
         view.object(
@@ -353,6 +382,74 @@ def _send(session: Session) -> int:
     there = shlex.quote(address)
     view.note(f"Elsewhere: LAPIDAR_STORE={there} lapidar restore --fetch; or lapidar parcel fetch {there}")
     return ExitCode.DONE
+
+
+def _lease(session: Session, name: str) -> Lease | None:
+    from lapidar.core.parcels import leasing
+
+    days = leasing.DAYS if session.options.lease is None else session.options.lease
+    if not 0 <= days <= _MOST_DAYS:
+        raise LapidarError(f"A lease of {days} days is none", remedy=f"Give --lease 0 to {_MOST_DAYS}.")
+    return leasing.lasting(session.place.identity(), name, days) if days else None
+
+
+def _forget(session: Session) -> int:
+    from lapidar.core.flows.forgetting import looked_through
+    from lapidar.core.parcels.form import TITLE
+    from lapidar.core.parcels.places import writable_at
+
+    view, (address, with_credentials) = session.view, _address(session)
+    target, tag = writable_at(address, with_credentials=with_credentials)
+    if tag:
+        raise LapidarError(
+            f"{address} names one parcel", remedy="Name the store without a tag: what is forgotten the leases say."
+        )
+    found, others = looked_through(target)
+    agreed = bool(found) and (session.options.yes or (not view.json and _agreed_to_forget(session, found)))
+    freed = target.forget([one.tag for one in found]) if agreed else 0
+    if view.json:
+        view.object(
+            {
+                "address": address,
+                "unneeded": [
+                    {"tag": one.tag, "snapshot": one.parcel.manifest.snapshot, "lapsed": one.lapsed} for one in found
+                ],
+                "kept": others,
+                "forgotten": agreed,
+                "bytes_freed": freed,
+            }
+        )
+        return ExitCode.DONE
+    if not found:
+        view.line(f"Nothing to forget: somebody has a lease on all of {human_count(others, 'parcel')}.", "good")
+    elif agreed:
+        what = ", ".join(one.parcel.manifest.annotations.get(TITLE) or one.tag for one in found[:3])
+        view.line(f"Forgot {human_count(len(found), 'parcel')} ({what}); {human_bytes(freed)} became free.", "good")
+        if not freed:
+            view.note("The blobs go when the store's keeper has it collect what no manifest lists.")
+    else:
+        view.note("Nothing was forgotten. --yes does it without asking.")
+    return ExitCode.DONE
+
+
+def _agreed_to_forget(session: Session, found: Sequence[Unneeded]) -> bool:
+    from lapidar.core.parcels.form import TITLE
+
+    session.view.table(
+        ["tag", "project", "snapshot", "size", "lease"],
+        [
+            [
+                one.tag,
+                one.parcel.manifest.annotations.get(TITLE, ""),
+                words.short(one.parcel.manifest.snapshot),
+                human_bytes(sum(layer.size for layer in one.parcel.manifest.layers)),
+                ", ".join(f"{lease.name} until {lease.until}" for lease in one.lapsed) or "nobody's",
+            ]
+            for one in found
+        ],
+        right=(3,),
+    )
+    return session.view.asks(f"Forget {human_count(len(found), 'parcel')}?")
 
 
 def _sign(session: Session) -> int:
@@ -519,5 +616,6 @@ _ACTIONS = {
     "send": _send,
     "fetch": _fetch,
     "list": _list,
+    "forget": _forget,
     "sign": _sign,
 }

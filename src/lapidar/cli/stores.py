@@ -7,10 +7,12 @@ from typing import TYPE_CHECKING
 from lapidar.cli.main import Session
 
 if TYPE_CHECKING:
+    from lapidar.core.cache.store import Cache
     from lapidar.core.declaring.stores import Named
     from lapidar.core.parcels.parcel import Parcels
+    from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["agreed_stores", "chosen_store"]
+__all__ = ["agreed_stores", "chosen_store", "require_may_be_passed_on"]
 
 
 def _may_be_asked(session: Session, one: Named) -> bool:
@@ -68,3 +70,24 @@ def agreed_stores(session: Session, first: str) -> list[Parcels]:
         except LapidarError as error:
             view.warn(f"{error}: it is passed over")
     return found
+
+
+def require_may_be_passed_on(session: Session, cache: Cache, snapshot: Snapshot) -> None:
+    """Before something goes to a store: what says by its licence that it is not for everybody.
+
+    Raises:
+        LapidarError: nobody agreed.
+    """
+    from lapidar.core.errors import LapidarError
+    from lapidar.core.exchange.licences import not_to_be_passed_on
+    from lapidar.core.records import words
+
+    found = [] if session.options.yes else not_to_be_passed_on(snapshot, cache)
+    for sentence in found:
+        session.view.warn(sentence)
+    if found and not session.view.asks("Send it all the same? Whoever reads the store gets it."):
+        raise LapidarError(
+            "Nothing was sent: a licence may forbid that it is passed on",
+            why=words.some(found, 3),
+            remedy="Send with --yes where you may; or capture without it (lapidar show licences).",
+        )

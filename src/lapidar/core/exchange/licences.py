@@ -2,14 +2,31 @@
 
 from __future__ import annotations
 
+import re
+import struct
+from collections.abc import Iterator
+
 import msgspec
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.errors import CacheError
+from lapidar.core.records import words
 from lapidar.core.records.snapshot import Package, Snapshot
 
-__all__ = ["Licence", "licence_of", "licences"]
+__all__ = ["Licence", "licence_of", "licences", "not_to_be_passed_on"]
+
+# What those write who do not let others pass it on.
+_KEEPS = re.compile(
+    r"(?i)(?<!non-)(?<!non)propriet|\beula\b|end[- ]user licen|all rights reserved|commercial licen|confidential|"
+    r"internal use|unlicensed\b|(?:do not|no|not be|without) (?:re)?distribut|do not upload"
+)
+# Free ones, whose texts people paste, say some of that too.
+_FREE = re.compile(r"\b(?:BSD|MIT|ISC|Apache|L?GPL|MPL|PSF)\b")
+_FONT = re.compile(r"\.(ttf|otf)$", re.IGNORECASE)
+_RESTRICTED = 2  # of fsType in the table OS/2: OpenType 1.9, "Restricted License embedding"
+_TABLES, _AT_KIND = 12, 8
 
 
 class Licence(msgspec.Struct, frozen=True):
@@ -48,3 +65,38 @@ def licences(snapshot: Snapshot, cache: Cache) -> list[Licence]:
     owners |= {(one.owner or "", one.owner_version or "") for one in snapshot.tools}
     found += [Licence(name, version, "package of the system") for name, version in sorted(owners) if name]
     return found
+
+
+def not_to_be_passed_on(snapshot: Snapshot, cache: Cache) -> list[str]:
+    """What of a snapshot says by its licence, or of a font by its own bits, that it is not for everybody, a sentence
+    each. What says nothing is not among them."""
+    found = [
+        f"{one.name} {one.version} says of its licence: {one.licence[:80]}"
+        for one in licences(snapshot, cache)
+        if _KEEPS.search(one.licence) and not _FREE.search(one.licence)
+    ]
+    for part in snapshot.parts():
+        for path in _restricted_fonts(cache.tree(part.tree), cache) if cache.is_whole(part.tree) else ():
+            found.append(f"the font {path} of {words.owner(part.owner)} says that its licence is restricted")
+    return found
+
+
+def _restricted_fonts(tree: Tree, cache: Cache) -> Iterator[str]:
+    for entry in tree:
+        if entry.kind != LINK and _FONT.search(entry.path) and _is_restricted(cache.entry_path(entry)):
+            yield entry.path
+
+
+def _is_restricted(file: str) -> bool:
+    """Whether a font says that it may not be embedded; a file that is none does not."""
+    try:
+        with open(file, "rb") as stream:
+            head = stream.read(_TABLES)
+            (tables,) = struct.unpack_from(">H", head, 4)
+            for tag, _, at, size in struct.iter_unpack(">4sIII", stream.read(16 * tables)):
+                if tag == b"OS/2" and size > _AT_KIND + 1:
+                    stream.seek(at + _AT_KIND)
+                    return bool(struct.unpack(">H", stream.read(2))[0] & 0xF == _RESTRICTED)
+    except (OSError, struct.error):
+        pass
+    return False

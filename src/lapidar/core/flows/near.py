@@ -21,6 +21,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lapidar.core import atomic, sealed
+from lapidar.core.declaring.files import user_file
 from lapidar.core.errors import TargetRefused
 from lapidar.core.foreign import require_room
 from lapidar.core.place import Place
@@ -85,7 +86,7 @@ class Near:
 
     def _note(self, file: Path) -> Path:
         status = file.stat()
-        key = f"{file.resolve()}\n{status.st_ino} {status.st_size} {status.st_mtime_ns}"
+        key = f"{file.resolve()}\n{status.st_ino} {status.st_size} {status.st_mtime_ns}\n{_trusted()}"
         return self.folder / "known" / hashlib.sha256(key.encode("utf-8", "surrogateescape")).hexdigest()
 
     def known(self, file: Path) -> str:
@@ -172,6 +173,17 @@ class Near:
             usage = shutil.disk_usage(self.folder)
             if old or usage.free < usage.total * _LEAST_FREE:
                 _remove_unheld(path)
+
+
+def _trusted() -> str:
+    """What is another when the user trusts others than before: what was opened before is opened again then."""
+    if not user_file().is_file():
+        return ""
+    from lapidar.core.declaring.trust import trust
+
+    told = trust()
+    status = told.signers.stat() if told.signers and told.signers.is_file() else None
+    return f"{told} {status and (status.st_ino, status.st_size, status.st_mtime_ns)}"
 
 
 def _remove_unheld(folder: Path) -> None:

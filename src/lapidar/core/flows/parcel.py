@@ -260,7 +260,7 @@ def trusted_signer(parcel: Parcel) -> str:
     if told.signers is None:
         return ""
     refused = NotTrusted(f"{parcel.called} is not signed", why="your configuration requires it ([trust] required)")
-    for signature in parcel.blobs.signatures(parcel.manifest_text):
+    for signature in parcel.blobs.attached(parcel.manifest_text, signing.SIGNATURE):
         try:
             return signer(parcel.manifest_text, signature, told.signers)
         except NotHolding as error:
@@ -293,7 +293,11 @@ def sign_at(where: str, tag: str, key: Path) -> str:
         target = blobs.at(file)
         parcel = _opened_here(target, tag)
     _ = parcel.snapshot  # nothing is signed that is not what it says
-    target.put_signature(parcel.manifest_text, signing.sign(parcel.manifest_text, key))
+    signature = signing.sign(parcel.manifest_text, key)
+    if isinstance(target, blobs.InTar):
+        target.sign(signature)
+    else:
+        target.attach(parcel.manifest_text, signing.SIGNATURE, signature)
     return parcel.manifest.snapshot
 
 

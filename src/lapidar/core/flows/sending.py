@@ -13,7 +13,7 @@ from typing import IO
 
 from lapidar.core import progress
 from lapidar.core.flows.parcel import Gathered
-from lapidar.core.parcels import places, writing
+from lapidar.core.parcels import leasing, places, writing
 from lapidar.core.parcels.blobs import BlobMissing, Blobs, WritableBlobs
 from lapidar.core.parcels.form import EMPTY, EMPTY_BLOB, Descriptor, Manifest, ParcelBroken, written
 from lapidar.core.parcels.parcel import Parcel
@@ -40,13 +40,21 @@ class Sent:
     bytes: int = 0
 
 
-def send(gathered: Gathered, address: str, reporter: progress.Progress, *, with_credentials: bool = True) -> Sent:
+def send(
+    gathered: Gathered,
+    address: str,
+    reporter: progress.Progress,
+    *,
+    lease: leasing.Lease | None = None,
+    with_credentials: bool = True,
+) -> Sent:
     """Bring a parcel to a store. What is there is not packed again where a manifest there tells which blob it is; the
     manifest comes last, so that nobody finds half of it.
 
     Args:
         gathered: what it consists of; the cache is in use by the caller.
         address: of a folder or a registry, with a tag or without: then the snapshot's first digits are it.
+        lease: that somebody needs it; renewed where it is there.
         with_credentials: whether the user's own are for it: not where a project alone names it.
 
     Raises:
@@ -64,7 +72,10 @@ def send(gathered: Gathered, address: str, reporter: progress.Progress, *, with_
         known = _known(target, sent.tag)
         sent.manifest = writing.hand_over(gathered.content, known, sink, Path(folder), reporter, at_once=target.at_once)
     sink(EMPTY, io.BytesIO(EMPTY_BLOB))
-    target.put_manifest(written(sent.manifest), sent.tag)
+    text = written(sent.manifest)
+    target.put_manifest(text, sent.tag)
+    if lease:
+        leasing.leave(target, text, lease)
     return sent
 
 

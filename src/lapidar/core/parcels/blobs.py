@@ -9,7 +9,8 @@ import re
 import shutil
 import stat
 import tarfile
-from collections.abc import Iterator
+import time
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import IO, Protocol
 
@@ -53,7 +54,7 @@ __all__ = [
     "chosen",
     "index_in",
     "missing",
-    "put_signed",
+    "put_referring",
     "referring",
     "tags_in",
     "whole",
@@ -63,6 +64,7 @@ LAYOUT_NAME, INDEX_NAME = "oci-layout", "index.json"
 LAYOUT = json.dumps({"imageLayoutVersion": "1.0.0"}).encode()
 _BLOB = re.compile(r"(?:\./)?blobs/sha256/([0-9a-f]{64})")
 _MOST_MEMBERS = 100_000
+_MAY_BE_COMING_SECONDS = 3600
 
 
 class BlobMissing(LapidarError):
@@ -101,8 +103,12 @@ class Blobs(Protocol):
             ParcelBroken: what is there cannot be read.
         """
 
-    def signatures(self, manifest: bytes) -> list[bytes]:
-        """The signatures of a manifest that are there; what they are worth is not asked."""
+    def attached(self, manifest: bytes, kind: str) -> list[bytes]:
+        """What is kept as referring to a manifest: signatures, leases; what they are worth is not asked.
+
+        Args:
+            kind: the type of the artifact.
+        """
 
 
 class WritableBlobs(Blobs, Protocol):
@@ -124,8 +130,18 @@ class WritableBlobs(Blobs, Protocol):
     def put_manifest(self, data: bytes, name: str) -> None:
         """Keep a manifest under a tag."""
 
-    def put_signature(self, manifest: bytes, signature: bytes) -> None:
-        """Keep the signature of a manifest, as what refers to it."""
+    def attach(self, manifest: bytes, kind: str, data: bytes) -> None:
+        """Keep something as referring to a manifest."""
+
+    def forget(self, tags: Sequence[str]) -> int:
+        """Forget parcels, what refers to them, and blobs that nothing else lists.
+
+        Args:
+            tags: of each manifest all that it has.
+
+        Returns:
+            The bytes that became free; 0 where the place frees them itself, some time.
+        """
 
 
 def blob_name(digest: str) -> str:
@@ -169,8 +185,8 @@ class OfIndex:
     def manifest(self, name: str = "") -> bytes:
         return whole(self, chosen(self._index(), name, self.called))
 
-    def signatures(self, manifest: bytes) -> list[bytes]:
-        return list(referring(self, self._index(), manifest))
+    def attached(self, manifest: bytes, kind: str) -> list[bytes]:
+        return [data for _, data in referring(self, self._index(), manifest, kind)]
 
 
 class InTar(OfIndex):
@@ -238,15 +254,17 @@ class InTar(OfIndex):
             )
         return io.BufferedReader(_Section(self._descriptor, at, size), 1 << 20)
 
-    def signatures(self, manifest: bytes) -> list[bytes]:
-        """That in the file beside it."""
+    def attached(self, manifest: bytes, kind: str) -> list[bytes]:
+        """The signature in the file beside it."""
+        if kind != SIGNATURE:
+            return []
         try:
             return [foreign.read(beside(self.path), MOST_SIGNATURE_BYTES)]
         except FileNotFoundError:
             return []
 
-    def put_signature(self, manifest: bytes, signature: bytes) -> None:
-        """Into a file beside it."""
+    def sign(self, signature: bytes) -> None:
+        """Keep its signature, in a file beside it."""
         atomic.write_file(beside(self.path), signature)
 
     def _index(self) -> Index:
@@ -279,9 +297,9 @@ class InFolder(OfIndex):
         except FileNotFoundError:
             return False
 
-    def put_signature(self, manifest: bytes, signature: bytes) -> None:
-        listed, data = put_signed(self, manifest, signature)
-        self.put(listed, io.BytesIO(data))
+    def attach(self, manifest: bytes, kind: str, data: bytes) -> None:
+        listed, text = put_referring(self, manifest, kind, data)
+        self.put(listed, io.BytesIO(text))
         with atomic.locked(self.path):
             there = self._index().manifests
             if listed.digest not in {other.digest for other in there}:
@@ -305,15 +323,66 @@ class InFolder(OfIndex):
     def put_manifest(self, data: bytes, name: str) -> None:
         """Keep a manifest under a tag. Several may do so at once: the index has one writer at a time."""
         one = described(data, MANIFEST)
+        manifest = parsed(data, Manifest, self.called)
+        assert isinstance(manifest, Manifest)
         self.put(one, io.BytesIO(data))
         with atomic.locked(self.path):
+            # Whoever forgot parcels in the meantime has the lock before or after.
+            for listed in (*manifest.layers, one):
+                if not self.has(listed):
+                    raise missing(self.called, listed)
             if not (self.path / LAYOUT_NAME).exists():
                 atomic.write_file(self.path / LAYOUT_NAME, LAYOUT)
             others = [other for other in self._index().manifests if name_of(other) != name]
-            manifest = parsed(data, Manifest, self.called)
-            assert isinstance(manifest, Manifest)
             manifests = (*others, named(manifest, name))
             atomic.write_file(self.path / INDEX_NAME, written(Index(manifests=manifests)))
+
+    def forget(self, tags: Sequence[str]) -> int:
+        with atomic.locked(self.path):
+            before = self._index().manifests
+            named_still = {one.digest for one in before if name_of(one) and name_of(one) not in tags}
+            kept = tuple(
+                one for one in before if name_of(one) not in tags and self._subject_of(one) in (None, *named_still)
+            )
+            listed = [digests for one in kept for digests in self._listed_by(one)]
+            atomic.write_file(self.path / INDEX_NAME, written(Index(manifests=kept)))
+            return 0 if None in listed else self._drop_but(set(filter(None, listed)))
+
+    def _subject_of(self, one: Descriptor) -> str | None:
+        """What a manifest without a tag refers to; None where it refers to nothing, or that is not known."""
+        if name_of(one):
+            return None
+        try:
+            found = parsed(whole(self, one), Manifest, self.called)
+        except (ParcelBroken, BlobMissing):
+            return None
+        return found.subject.digest if isinstance(found, Manifest) and found.subject else None
+
+    def _listed_by(self, one: Descriptor) -> Iterator[str | None]:
+        """The digests that a manifest needs; None among them where that is not known."""
+        yield one.digest
+        try:
+            found = parsed(whole(self, one), Manifest, self.called)
+        except (ParcelBroken, BlobMissing):
+            yield None
+            return
+        assert isinstance(found, Manifest)
+        yield found.config.digest
+        yield from (layer.digest for layer in found.layers)
+
+    def _drop_but(self, kept: set[str]) -> int:
+        """Remove blobs that nothing lists; one that came lately may be listed yet.
+
+        Returns:
+            Their bytes.
+        """
+        size, now = 0, time.time()
+        for entry in os.scandir(self.path / "blobs" / "sha256"):
+            status = entry.stat(follow_symlinks=False)
+            if f"sha256:{entry.name}" not in kept and now - status.st_mtime > _MAY_BE_COMING_SECONDS:
+                os.unlink(entry.path)
+                size += status.st_size
+        return size
 
     def open(self, one: Descriptor) -> IO[bytes]:
         try:
@@ -375,29 +444,33 @@ def missing(called: str, one: Descriptor) -> BlobMissing:
     )
 
 
-def put_signed(to: WritableBlobs, manifest: bytes, signature: bytes) -> tuple[Descriptor, bytes]:
-    """Bring the blobs of a signature there.
+def put_referring(to: WritableBlobs, manifest: bytes, kind: str, data: bytes) -> tuple[Descriptor, bytes]:
+    """Bring the blobs of what refers to a manifest there.
 
     Returns:
-        The manifest by which it refers to what is signed: as an index lists it, and its text.
+        The manifest by which it refers to that: as an index lists it, and its text.
     """
-    one = described(signature, SIGNATURE)
-    to.put(one, io.BytesIO(signature))
+    one = described(data, kind)
+    to.put(one, io.BytesIO(data))
     to.put(EMPTY, io.BytesIO(EMPTY_BLOB))
-    data = written(Manifest(artifact_type=SIGNATURE, layers=(one,), subject=described(manifest, MANIFEST)))
-    return msgspec.structs.replace(described(data, MANIFEST), artifact_type=SIGNATURE), data
+    text = written(Manifest(artifact_type=kind, layers=(one,), subject=described(manifest, MANIFEST)))
+    return msgspec.structs.replace(described(text, MANIFEST), artifact_type=kind), text
 
 
-def referring(blobs: Blobs, index: Index, manifest: bytes) -> Iterator[bytes]:
-    """The signatures in a list of manifests that refer to one; what cannot be read is none."""
+def referring(blobs: Blobs, index: Index, manifest: bytes, kind: str) -> Iterator[tuple[Descriptor, bytes]]:
+    """What in a list of manifests refers to one: its manifest, and its bytes; what cannot be read does not.
+
+    Args:
+        kind: the type of the artifact; "" for any.
+    """
     digest = described(manifest, MANIFEST).digest
     for listed in index.manifests:
-        if listed.artifact_type != SIGNATURE:
+        if not listed.artifact_type or (kind and listed.artifact_type != kind):
             continue
         try:
             found = parsed(blobs.manifest(listed.digest), Manifest, blobs.called)
             if isinstance(found, Manifest) and found.subject and found.subject.digest == digest and found.layers:
-                yield whole(blobs, found.layers[0], MOST_SIGNATURE_BYTES)
+                yield listed, whole(blobs, found.layers[0], MOST_SIGNATURE_BYTES)
         except (ParcelBroken, BlobMissing):
             continue
 

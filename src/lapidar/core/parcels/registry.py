@@ -12,7 +12,7 @@ import os
 import re
 import threading
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from pathlib import Path
 from typing import IO, NamedTuple
@@ -21,7 +21,7 @@ from urllib.parse import quote, urlencode, urljoin, urlsplit
 from lapidar.core import foreign
 from lapidar.core.errors import LapidarError, StoreTrouble
 from lapidar.core.net.http import Answer, Client, login_of
-from lapidar.core.parcels.blobs import BlobMissing, index_in, missing, put_signed, referring
+from lapidar.core.parcels.blobs import BlobMissing, index_in, missing, put_referring, referring
 from lapidar.core.parcels.downloading import PURPOSE, download, pieces_of
 from lapidar.core.parcels.form import (
     INDEX,
@@ -108,6 +108,9 @@ class Registry:
 
     def tags(self) -> list[str]:
         """All tags, sorted; none where the name is not known there."""
+        return sorted({tag for tag in self._all_tags() if not _REFERRING.fullmatch(tag)})
+
+    def _all_tags(self) -> list[str]:
         found: list[str] = []
         url = f"{self._url('tags', 'list')}?n=1000"
         for _ in range(_MOST_PAGES):
@@ -123,7 +126,7 @@ class Registry:
             if not more or not self._is_here(following := urljoin(url, more[1])):
                 break
             url = following
-        return sorted({tag for tag in found if not _REFERRING.fullmatch(tag)})
+        return found
 
     def manifest(self, name: str = "") -> bytes:
         """The text of a manifest, by a tag or a digest.
@@ -155,9 +158,10 @@ class Registry:
             raise ParcelBroken(f"{self.called} gives another manifest than {name}")
         return answer.body
 
-    def signatures(self, manifest: bytes) -> list[bytes]:
-        """Those that the registry lists as referring to it; where it keeps no list, those of the standard's tag."""
-        return list(referring(self, self._referrers(described(manifest, MANIFEST).digest), manifest))
+    def attached(self, manifest: bytes, kind: str) -> list[bytes]:
+        """What the registry lists as referring to it; where it keeps no list, what the standard's tag has."""
+        index = self._referrers(described(manifest, MANIFEST).digest)
+        return [data for _, data in referring(self, index, manifest, kind)]
 
     def _referrers(self, digest: str) -> Index:
         answer = self._asked("GET", self._url("referrers", digest), {"Accept": INDEX})
@@ -168,11 +172,11 @@ class Registry:
         except (BlobMissing, ParcelBroken):
             return Index()
 
-    def put_signature(self, manifest: bytes, signature: bytes) -> None:
-        """Keep the signature of a manifest, as what refers to it."""
-        listed, data = put_signed(self, manifest, signature)
+    def attach(self, manifest: bytes, kind: str, data: bytes) -> None:
+        """Keep something as referring to a manifest."""
+        listed, text = put_referring(self, manifest, kind, data)
         url = self._url("manifests", listed.digest)
-        answer = self._asked("PUT", url, {"Content-Type": MANIFEST}, data)
+        answer = self._asked("PUT", url, {"Content-Type": MANIFEST}, text)
         self._require(answer, url, 201)
         if answer.headers.get("oci-subject"):
             return  # it lists what refers to it
@@ -180,6 +184,29 @@ class Registry:
         there = self._referrers(digest).manifests
         if listed.digest not in {other.digest for other in there}:
             self.put_manifest(written(Index(manifests=(*there, listed))), _fallback(digest), INDEX)
+
+    def forget(self, tags: Sequence[str]) -> int:
+        """Delete the manifests; a registry frees what no manifest lists when its keeper has it do so."""
+        for manifest in {self.manifest(tag) for tag in tags}:
+            digest = described(manifest, MANIFEST).digest
+            for listed in [one for one, _ in referring(self, self._referrers(digest), manifest, "")]:
+                self._delete(listed.digest)
+            if _fallback(digest) in self._all_tags():
+                self._delete(described(self.manifest(_fallback(digest)), INDEX).digest)
+            self._delete(digest)
+        return 0
+
+    def _delete(self, digest: str) -> None:
+        url = self._url("manifests", digest)
+        answer = self._asked("DELETE", url)
+        if answer.status in (400, 405):
+            raise StoreTrouble(
+                f"{self.called} lets nothing be deleted",
+                why=f"it answers with status {answer.status}",
+                remedy="Its keeper can allow that, or remove them there.",
+            )
+        if answer.status != 404:
+            self._require(answer, url, 202)
 
     def open(self, one: Descriptor) -> IO[bytes]:
         return download(self.called, one, self._stream)

@@ -70,6 +70,7 @@ class Metadata:
         return cls(canonicalize_name(name), version, requires, extras, requires_python)
 
 
+_PRIVATE = "Private ::"  # of the standard list too: "Do Not Upload"
 _CLASSIFIER = "License :: OSI Approved :: "
 _LONGEST_LICENCE = 80
 
@@ -86,6 +87,7 @@ def licence(text: str) -> str:
     if told and len(told) <= _LONGEST_LICENCE and told.lower() not in ("unknown", "other"):
         return told
     named = [one.removeprefix(_CLASSIFIER) for one in headers.get("classifiers", ()) if one.startswith(_CLASSIFIER)]
+    named += [one for one in headers.get("classifiers", ()) if one.startswith(_PRIVATE)]
     return ", ".join(named)
 
 
