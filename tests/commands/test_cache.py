@@ -7,6 +7,7 @@ import random
 import shutil
 import stat
 import subprocess
+import sys
 import threading
 import unittest
 from concurrent.futures import ThreadPoolExecutor
@@ -494,3 +495,88 @@ class OfAGroup(Case):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+FLOCK = r"""
+#include <errno.h>
+int flock(int descriptor, int what) {
+#ifdef LIES
+    return 0;
+#else
+    errno = ENOLCK;
+    return -1;
+#endif
+}
+"""
+
+
+class OnANetwork(Case):
+    """File systems whose locks are refused, or given to everybody."""
+
+    own_cache = True
+    seeded = False
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.variables |= {"LAPIDAR_LANGUAGES": "toy.glaze", "PYTHONPATH": str(Path(__file__).parents[1])}
+        self.variables["LAPIDAR_NEAR"] = str(self.folder)
+        self.kiln = make_kiln(self.project / "kiln", tin=("lead",), lead=(), ash=())
+        (self.project / "work.sh").write_text("mkdir -p out\necho fired > out/pot.csv\n")
+
+    def locks(self, *options: str) -> None:
+        library = self.folder / "flock.so"
+        words = ["gcc", "-shared", "-fPIC", "-x", "c", "-", "-o", str(library), *options]
+        subprocess.run(words, input=FLOCK, text=True, check=True)
+        self.variables["LD_PRELOAD"] = str(library)
+
+    def test_without_locks_everything_but_what_must_be_alone(self) -> None:
+        for options, why in (((), "has no locks"), (("-DLIES",), "gives the same lock to two processes")):
+            self.locks(*options)
+            self.lapidar("capture", self.kiln, "--yes")
+            self.lapidar("restore", "--into", f"env{len(options)}")
+            self.lapidar("restore")
+            self.lapidar("record", "kilns", "--", "sh", "work.sh")
+            self.lapidar("rerun", "kilns")
+            at_work = self.cache / "staging" / "work-of-another"
+            at_work.mkdir()
+            self.lapidar("parcel", "make", "--without-lapidar", "--to", self.folder / "kilns.tar")
+            said = self.fails("cache", "prune", "--history-days", "0")
+            self.assertIn("Nobody can know whether others use the cache", said)
+            self.assertIn(why, said)
+            self.assertIn(why, self.fails("run", "--from", self.folder / "kilns.tar", "--", "true"))
+            shutil.rmtree(self.restored)
+            self.lapidar("restore")
+            self.assertTrue(at_work.is_dir(), "somebody may be at work there")
+            at_work.rmdir()
+            self.lapidar("cache", "audit")
+        del self.variables["LD_PRELOAD"]
+        (at_work := self.cache / "staging" / "work-of-another").mkdir()
+        self.lapidar("capture", self.kiln, "--yes")
+        add_package(self.kiln, "soda", "2.0")
+        self.lapidar("capture", self.kiln, "--yes")
+        self.assertFalse(at_work.exists())
+        self.lapidar("cache", "prune", "--history-days", "0")
+
+    def test_many_write_one_list(self) -> None:
+        self.lapidar("capture", self.kiln)
+        store = self.folder / "store"
+        for options in ((), ("-DLIES",)):
+            self.locks(*options)
+            sent = [
+                subprocess.Popen(
+                    [PROGRAM, "parcel", "send", str(store)], cwd=self.project, env=self.variables, stderr=-3
+                )
+                for _ in range(1)
+            ]
+            self.assertEqual([one.wait() for one in sent], [0])
+            layouts = [
+                f"import sys, pathlib; from lapidar.core.parcels.blobs import InFolder\n"
+                f"s = InFolder(pathlib.Path({str(store)!r})); t = s.manifest(s.tags()[0])\n"
+                f"[s.put_manifest(t, f'{number}-{{n}}') for n in range(10)]"
+                for number in range(4)
+            ]
+            several = [subprocess.Popen([sys.executable, "-c", text], env=self.variables) for text in layouts]
+            self.assertEqual([one.wait() for one in several], [0] * 4)
+            self.assertEqual(len(self.json("parcel", "list", store)), 41)
+            self.assertFalse((store / ".lock").exists())
+            shutil.rmtree(store)

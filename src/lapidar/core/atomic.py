@@ -17,6 +17,8 @@ from pathlib import Path
 from types import TracebackType
 from typing import IO
 
+from lapidar.core import locks
+
 __all__ = [
     "Unconfirmed",
     "WorkFolder",
@@ -96,6 +98,11 @@ def sweep(parent: Path, prefix: str) -> None:
     """Remove abandoned work: everything in `parent` that begins with `prefix` and that nobody holds."""
     try:
         names = [name for name in os.listdir(parent) if name.startswith(prefix)]
+    except OSError:
+        return
+    try:
+        if not names or locks.of(parent) is not locks.Locks.HOLD:
+            return  # who made it may be at work
     except OSError:
         return
     for name in names:
@@ -235,15 +242,15 @@ def replace_file(path: Path, data: bytes) -> None:
 
 @contextmanager
 def locked(folder: Path) -> Iterator[None]:
-    """One at a time: a lock on a folder, for what its files are rewritten under. Where the file system has no locks (on
-    folders) there is none."""
+    """One at a time: a lock on a folder, for what its files are rewritten under; by a file where its locks do not
+    hold."""
+    if locks.of(folder) is not locks.Locks.HOLD:
+        with locks.by_file(folder):
+            yield
+        return
     descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX)
-        except OSError as error:
-            if error.errno not in (errno.EBADF, errno.ENOLCK, errno.ENOTSUP, errno.EINVAL, errno.ENOSYS):
-                raise
+        fcntl.flock(descriptor, fcntl.LOCK_EX)
         yield
     finally:
         os.close(descriptor)

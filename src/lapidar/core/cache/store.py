@@ -15,7 +15,7 @@ from typing import IO, TYPE_CHECKING, NamedTuple
 
 import tomli
 
-from lapidar.core import atomic, foreign, progress, sealed
+from lapidar.core import atomic, foreign, locks, progress, sealed
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, CacheUnreadable, MissingFromCache
 
@@ -165,7 +165,18 @@ class Cache:
 
     @contextmanager
     def alone(self, waiting: Callable[[], None] | None = None) -> Iterator[None]:
-        """No other process uses it meanwhile. `waiting` is called once where others must be waited for."""
+        """No other process uses it meanwhile. `waiting` is called once where others must be waited for.
+
+        Raises:
+            CacheError: the locks of its file system do not hold, so that nobody can know that.
+        """
+        told = locks.of(self.root)
+        if told is not locks.Locks.HOLD:
+            raise CacheError(
+                f"Nobody can know whether others use the cache {self.root} just now",
+                why=str(told),
+                remedy="Do it on the machine that has the disk, where locks hold. Nothing was removed.",
+            )
         with self._locked(fcntl.LOCK_EX, waiting):
             yield
 
@@ -179,6 +190,9 @@ class Cache:
                 if waiting:
                     waiting()
                 fcntl.flock(descriptor, kind)
+            except OSError as error:
+                if error.errno not in locks.REFUSING:
+                    raise  # without locks nobody is ever alone in it either
             yield
         finally:
             os.close(descriptor)

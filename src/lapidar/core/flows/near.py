@@ -20,7 +20,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lapidar.core import atomic, sealed
+from lapidar.core import atomic, locks, sealed
 from lapidar.core.declaring.files import user_file
 from lapidar.core.errors import TargetRefused
 from lapidar.core.foreign import require_room
@@ -115,7 +115,11 @@ class Near:
             descriptor = os.open(found.parent / "used", os.O_RDWR)
         except FileNotFoundError:
             return None
-        fcntl.flock(descriptor, fcntl.LOCK_SH)
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_SH)
+        except OSError as error:
+            if error.errno not in locks.REFUSING:
+                raise  # where there are none, nobody can have the lock either that is needed to remove it
         if not (found / "lapidar.toml").is_file():  # it was removed just now
             os.close(descriptor)
             return None
@@ -145,6 +149,13 @@ class Near:
         identity = snapshot.snapshot
         if found := self.held(identity):
             return found
+        told = locks.of(self.folder)
+        if told is not locks.Locks.HOLD:
+            raise TargetRefused(
+                f"No environment can be shared in {self.folder.parent}",
+                why=str(told),
+                remedy="Name a folder on a disk of this node with LAPIDAR_NEAR.",
+            )
         with self.placing():
             found = self.held(identity)
             if found is None:
@@ -190,7 +201,7 @@ def _remove_unheld(folder: Path) -> None:
     descriptor = os.open(folder / "used", os.O_RDWR | os.O_CLOEXEC)
     try:
         fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
+    except OSError:
         return
     else:
         (folder / "used").unlink()  # who comes now makes it anew

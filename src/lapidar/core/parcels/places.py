@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from contextlib import ExitStack
 from pathlib import Path
@@ -12,6 +13,7 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.net.http import Client
 from lapidar.core.parcels.blobs import (
     INDEX_NAME,
+    LAYOUT_NAME,
     Blobs,
     InFolder,
     OfIndex,
@@ -100,8 +102,15 @@ def writable_at(address: str, *, with_credentials: bool = True) -> tuple[Writabl
     return found, tag
 
 
+def _holds_something_else(folder: Path) -> bool:
+    """Whether it is no layout; one that somebody else is just beginning has its blobs first."""
+    names = os.listdir(folder)
+    others = [name for name in names if name != "blobs" and not name.startswith((".coming-", ".lock"))]
+    return bool(others) and not (folder / LAYOUT_NAME).exists()
+
+
 def _require_layout(folder: Path) -> None:
-    if folder.exists() and (not folder.is_dir() or (any(folder.iterdir()) and not (folder / "oci-layout").exists())):
+    if folder.exists() and (not folder.is_dir() or _holds_something_else(folder)):
         raise LapidarError(
             f"{folder} is not empty, and no store", remedy="Name a folder of its own. Nothing was written there."
         )
