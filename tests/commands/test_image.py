@@ -28,6 +28,9 @@ if len(sys.argv) > 1:
 _CHROOT = shutil.which("chroot", path="/usr/sbin:/sbin:/usr/bin:/bin") or "chroot"
 VENV = """\
 import os, subprocess, sys, venv
+# What a caller has set that no launcher lets through, at the end of its variables.
+for name in ("LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT", "PYTHONHOME"):
+    os.environ[name] = "/nowhere"
 venv.create("/tmp/own")
 print(subprocess.check_output(["/tmp/own/bin/python", "-c", "import sys; print(sys.prefix, sys.base_prefix)"], text=True))
 with open("/tmp/script", "w") as file:
@@ -189,6 +192,10 @@ class OfPython(OfAnalysis):
         self.assertIn("There is no folder", self.fails("export", "image", "--to", "no/such/image.tar"))
         self.assertIn("is not empty, and no store", self.fails("export", "image", "--to", self.project))
         self.assertIn("no record of an analysis other", self.fails("export", "image", "other", "--to", self.image))
+        self.lapidar("record", "again", "--", "python", "work.py")
+        said = self.fails("export", "image", "--to", self.image)
+        self.assertIn("recorded are again, kilns", said)
+        self.assertIn("lapidar export image NAME", said)
         self.assertFalse(self.image.exists())
 
 

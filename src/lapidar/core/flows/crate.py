@@ -54,7 +54,7 @@ def write_crate(place: Place, cache: Cache, name: str, to: Path) -> Crate:
         raise TargetRefused(f"{to} is there, and not an empty folder", remedy="Name another with --to.")
     if not to.parent.is_dir():
         raise TargetRefused(f"There is no folder {to.parent}", remedy="Make it, or name another place with --to.")
-    analysis = analysis_of(place, name)
+    analysis = analysis_of(place, name, "lapidar export crate")
     whole = listing.whole(analysis, cache)
     with atomic.WorkFolder(to.parent, f".{to.name}.lapidar-") as work:
         folder = work.path / "crate"

@@ -88,7 +88,8 @@ def write_image(place: Place, cache: Cache, snapshot: Snapshot, name: str, to: s
         target, tag = places.writable_at(to)
     else:
         require_file(Path(to))
-    analysis = analysis_of(place, name) if name or len(results.read(place.records).analysis) == 1 else None
+    recorded = results.read(place.records).analysis
+    analysis = analysis_of(place, name, "lapidar export image") if name or recorded else None
     near = Path(to).parent if target is None else Path(os.environ.get("TMPDIR") or "/tmp")
     with atomic.WorkFolder(near, ".image.lapidar-") as work:
         made = _Making(place, cache, snapshot, analysis, work.path)

@@ -88,11 +88,12 @@ class Judge(Protocol):
         """How runs on the bad side end: one that ends so is bad."""
 
 
-def analysis_of(place: Place, name: str) -> Analysis:
+def analysis_of(place: Place, name: str, command: str = "") -> Analysis:
     """A recorded analysis.
 
     Args:
         name: "" for the only one.
+        command: that is to be typed again with a name; "" for culprit, which takes a judge instead too.
 
     Raises:
         LapidarError: there is none of that name; nothing or more than one is recorded.
@@ -108,7 +109,11 @@ def analysis_of(place: Place, name: str) -> Analysis:
         raise LapidarError(
             "Which result is meant is not said",
             why=f"recorded are {many}" if many else "nothing is recorded",
-            remedy="Name an analysis: lapidar culprit NAME; or a judge: lapidar culprit --good ID -- COMMAND.",
+            remedy=f"Name an analysis: {command} NAME."
+            if command and many
+            else "Record one first: lapidar record NAME -- COMMAND."
+            if command
+            else "Name an analysis: lapidar culprit NAME; or a judge: lapidar culprit --good ID -- COMMAND.",
         )
     return recorded.analysis[0]
 

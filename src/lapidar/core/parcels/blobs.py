@@ -65,6 +65,7 @@ LAYOUT = json.dumps({"imageLayoutVersion": "1.0.0"}).encode()
 _BLOB = re.compile(r"(?:\./)?blobs/sha256/([0-9a-f]{64})")
 _MOST_MEMBERS = 100_000
 _MAY_BE_COMING_SECONDS = 3600
+_MOST_REFERRING = 1_000  # of what is said to refer to a manifest
 
 
 class BlobMissing(LapidarError):
@@ -464,9 +465,8 @@ def referring(blobs: Blobs, index: Index, manifest: bytes, kind: str) -> Iterato
         kind: the type of the artifact; "" for any.
     """
     digest = described(manifest, MANIFEST).digest
-    for listed in index.manifests:
-        if not listed.artifact_type or (kind and listed.artifact_type != kind):
-            continue
+    meant = [one for one in index.manifests if one.artifact_type and kind in ("", one.artifact_type)]
+    for listed in meant[:_MOST_REFERRING]:
         try:
             found = parsed(blobs.manifest(listed.digest), Manifest, blobs.called)
             if isinstance(found, Manifest) and found.subject and found.subject.digest == digest and found.layers:

@@ -117,6 +117,7 @@ static int start(int count, char **given, char **inherited) {
             if (file >= 0 && file != 9) call(33, file, 9, 0, 0, 0), sys_close((int)file);
         }
     }
+    environment[variables] = 0; /* others stood behind */
     for (int at = 1; at < count; at++) command[words++] = given[at];
     if (!words) return say("lapidar: name a command to start\n"), 2;
     long error = program ? sys_execve(program, command, environment) : looked_for(command, environment);
