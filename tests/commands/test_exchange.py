@@ -8,6 +8,7 @@ import struct
 from pathlib import Path
 from urllib.parse import unquote
 
+import msgspec
 from cyclonedx.schema import SchemaVersion
 from cyclonedx.validation.json import JsonStrictValidator
 from rocrate.rocrate import ROCrate
@@ -51,8 +52,20 @@ class Given(Case):
         self.assertEqual(found["plain"], "BSD-3-Clause")
         self.assertEqual(found["whole"], "MIT License")
         self.assertEqual(found["both"], "MIT License, ISC License (ISCL)")
-        self.assertEqual((found["silent"], found["libc6"]), ("", ""))
+        self.assertEqual((found["silent"], found["cpython"]), ("", "PSF-2.0"))
         self.assertIn("not said", self.lapidar("show", "licences").stdout)
+        system = {one["name"]: one for one in self.json("show", "licences") if one["what"] == "package of the system"}
+        self.assertIn("LGPL", system["libc6"]["licence"])
+        self.assertTrue(system["libc6"]["here"])
+        snapshot = lockfile.read(self.lock)  # of another version this machine knows nothing
+        other = tuple(
+            msgspec.structs.replace(one, owner_version="0.1-1") if one.owner == "libc6" else one
+            for one in snapshot.libraries
+        )
+        altered = lockfile.identify(msgspec.structs.replace(snapshot, libraries=other))
+        (self.project / "other.lock").write_text(lockfile.render(altered))
+        told = {one["name"]: one for one in self.json("show", "licences", "--lock", "other.lock")}
+        self.assertEqual((told["libc6"]["version"], told["libc6"]["licence"]), ("0.1-1", ""))
 
     def test_what_a_licence_keeps(self) -> None:
         store = self.folder / "store"

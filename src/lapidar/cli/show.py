@@ -286,4 +286,6 @@ def _licences(session: Session, snapshot: Snapshot) -> None:
     view.table(["name", "version", "licence", "what it is"], rows)
     unknown = sum(not one.licence for one in found)
     if unknown:
-        view.note(f"Of {unknown} nothing says a licence that goes along: look where it came from.")
+        view.note(f"Of {unknown} nothing says a licence: look where it came from.")
+    if any(one.here for one in found):
+        view.note("Those of the system's packages are what this machine says of the same versions.")

@@ -13,7 +13,9 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.errors import CacheError
 from lapidar.core.records import words
-from lapidar.core.records.snapshot import Package, Snapshot
+from lapidar.core.records.snapshot import Package, Runtime, Snapshot
+from lapidar.core.system.owners import SystemPackage
+from lapidar.core.system.owners import here as owners_here
 
 __all__ = ["Licence", "licence_of", "licences", "not_to_be_passed_on"]
 
@@ -35,16 +37,18 @@ class Licence(msgspec.Struct, frozen=True):
     Attributes:
         what: what it is, for people.
         licence: as it writes it; "" for nothing.
+        here: whether that is what this machine says of the same package, for it has none in what was captured.
     """
 
     name: str
     version: str
     what: str
     licence: str = ""
+    here: bool = False
 
 
-def licence_of(package: Package, cache: Cache) -> str:
-    """What a package says of its licence; "" for nothing, and where the cache has it not."""
+def licence_of(package: Package | Runtime, cache: Cache) -> str:
+    """What a package or a runtime says of its licence; "" for nothing, and where the cache has it not."""
     try:
         return languages.of(package.language).capturing.licence_of(cache.tree(package.tree), cache)
     except (CacheError, OSError, ValueError):
@@ -53,17 +57,20 @@ def licence_of(package: Package, cache: Cache) -> str:
 
 def licences(snapshot: Snapshot, cache: Cache) -> list[Licence]:
     """The parts of a snapshot, in its order: runtimes, packages, the system's packages that libraries and programs are
-    of. Nothing that goes along says the licence of the last: they have it in files that are no part of a snapshot."""
+    of. Nothing that goes along says the licence of the last, in files that are no part of a snapshot; where the same
+    version is installed here, this machine does."""
     found = []
     for runtime in snapshot.runtimes:
         title = languages.of(runtime.language).title
-        found.append(Licence(runtime.implementation, runtime.version, f"runtime ({title})"))
+        found.append(Licence(runtime.implementation, runtime.version, f"runtime ({title})", licence_of(runtime, cache)))
     for one in snapshot.packages:
         title = languages.of(one.language).title
         found.append(Licence(one.name, one.version, f"package ({title})", licence_of(one, cache)))
     owners = {(one.owner or "", one.owner_version or "") for one in snapshot.libraries}
     owners |= {(one.owner or "", one.owner_version or "") for one in snapshot.tools}
-    found += [Licence(name, version, "package of the system") for name, version in sorted(owners) if name]
+    for name, version in sorted(filter(None, owners)):
+        told = owners_here().licence_of(SystemPackage(name, version)) if name else ""
+        found += [Licence(name, version, "package of the system", told, here=bool(told))] if name else []
     return found
 
 

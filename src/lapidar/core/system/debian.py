@@ -11,6 +11,8 @@ from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
+from lapidar.core import foreign
+
 __all__ = ["Debian"]
 
 FOLDER = Path("/var/lib/dpkg")
@@ -18,6 +20,10 @@ _FIELD = re.compile(rb"^(Package|Status|Version|Architecture|Source|Depends|Reco
 # They serve a system's administration, not the work of a program that depends on them.
 _ADMINISTRATION = frozenset("adduser cdebconf debconf dpkg init-system-helpers install-info lsb-base ucf".split())
 _C_LIBRARY = frozenset({"libc6"})
+_DOCUMENTS = Path("/usr/share/doc")
+# Of a copyright file in the machine-readable form (DEP-5) the licence of all files; of another the texts it refers to.
+_OF_ALL_FILES = re.compile(r"^Files: *\*\s*\n(?:.+\n)*?License: *(.+)$", re.MULTILINE)
+_COMMON = re.compile(r"/usr/share/common-licenses/([\w.+-]*\w)")
 _STEPS = ("preinst", "postinst", "prerm", "postrm", "config")
 
 
@@ -114,6 +120,17 @@ class Debian:
     def needs_of(self, name: str) -> Iterator[str]:
         package = self._installed.get(name)
         yield from (need for need in (package.needs if package else ()) if need in self._installed)
+
+    def licence_of(self, name: str, version: str) -> str:
+        package = self._installed.get(name)
+        if package is None or package.version != version:
+            return ""
+        try:
+            text = foreign.read_text(_DOCUMENTS / name / "copyright")
+        except (OSError, ValueError):
+            return ""
+        main = _OF_ALL_FILES.search(text) if text.startswith("Format:") else None
+        return main[1].strip() if main else ", ".join(sorted(set(_COMMON.findall(text))))
 
     def with_file_named(self, name: str) -> str | None:
         end = os.fsencode(f"/{name}\n")

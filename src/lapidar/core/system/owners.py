@@ -60,6 +60,9 @@ class Database(Protocol):
     def needs_of(self, name: str) -> Iterable[str]:
         """The installed packages that one depends on directly."""
 
+    def licence_of(self, name: str, version: str) -> str:
+        """What an installed package says of its licence; "" for nothing, and where another version is installed."""
+
     def with_file_named(self, name: str) -> str | None:
         """A package that has a file of this name anywhere."""
 
@@ -139,6 +142,11 @@ class Owners:
     def needed_by(self, owner: str) -> list[str]:
         """The installed packages that a package depends on directly, sorted."""
         return sorted({need for database in self._databases for need in database.needs_of(owner)})
+
+    def licence_of(self, owner: SystemPackage) -> str:
+        """What a package says of its licence, where this version of it is installed here; "" elsewhere."""
+        told = (database.licence_of(owner.name, owner.version) for database in self._databases)
+        return next(filter(None, told), "")
 
     def has_file_named(self, name: str) -> str | None:
         """The package that has a file of this name anywhere; None where no installed one does."""

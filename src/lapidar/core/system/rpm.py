@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["Rpm"]
 
 PLACES = (Path("/var/lib/rpm"), Path("/usr/lib/sysimage/rpm"))
-_NAME, _VERSION, _RELEASE, _EPOCH, _SOURCE = 1000, 1001, 1002, 1003, 1044
+_NAME, _VERSION, _RELEASE, _EPOCH, _LICENCE, _SOURCE = 1000, 1001, 1002, 1003, 1014, 1044
 _STATES, _NEEDS, _FOLDER_OF, _FILES, _FOLDERS, _WANTS = 1029, 1049, 1116, 1117, 1118, 5046
 _STEPS = (1023, 1024, 1025, 1026)  # before and after it is installed, and taken away
 _NUMBERS = {2: "b", 3: "h", 4: "i"}  # types of the format: 8, 16 and 32 bits, big-endian
@@ -44,6 +44,7 @@ class _Header(NamedTuple):
     wants: tuple[str, ...]
     steps: tuple[str, ...]
     files: tuple[str, ...]
+    licence: str
 
 
 class Rpm:
@@ -129,6 +130,9 @@ class Rpm:
             for need in package.needs:
                 yield from (one.name for one in self._found("Providename", need))
 
+    def licence_of(self, name: str, version: str) -> str:
+        return next((one.licence for one in self._found("Name", name) if one.version == version), "")
+
     def with_file_named(self, name: str) -> str | None:
         return next((package.name for package in self._found("Basenames", name)), None)
 
@@ -167,7 +171,9 @@ def _read(blob: bytes) -> _Header:
     version = f"{epoch}{text(_VERSION)}-{text(_RELEASE)}"
     steps = tuple(map(text, _STEPS))
     wants = tuple(texts(_WANTS))
-    return _Header(text(_NAME), version, text(_SOURCE), tuple(texts(_NEEDS)), wants, steps, tuple(there))
+    return _Header(
+        text(_NAME), version, text(_SOURCE), tuple(texts(_NEEDS)), wants, steps, tuple(there), text(_LICENCE)
+    )
 
 
 def _texts(blob: bytes, at: int, count: int) -> list[str]:

@@ -17,6 +17,8 @@ from lapidar.core.records.snapshot import LanguageParts
 
 __all__ = ["choose_used", "files_of", "licence_of", "locate", "observe", "refuse"]
 
+_LICENCE = b"PYTHON SOFTWARE FOUNDATION LICENSE VERSION 2"
+
 
 def observe(located: Located, place: Place, options: ObserveOptions) -> PythonInventory:
     """What is there."""
@@ -30,8 +32,14 @@ def observe(located: Located, place: Place, options: ObserveOptions) -> PythonIn
 
 
 def licence_of(tree: Tree, cache: Cache) -> str:
-    """What a distribution says of its licence."""
+    """What a distribution says of its licence, or a runtime by its own file."""
     for entry in tree:
+        if (
+            entry.path.startswith("lib/python")
+            and entry.path.endswith("/LICENSE.txt")
+            and _LICENCE in cache.read(entry)
+        ):
+            return "PSF-2.0"
         if layout.is_metadata(entry.path) and entry.path.endswith(("/METADATA", "/PKG-INFO")):
             return metadata.licence(cache.read(entry).decode("utf-8", "replace"))
     return ""

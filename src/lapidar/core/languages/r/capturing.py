@@ -16,6 +16,8 @@ from lapidar.core.records.snapshot import LanguageParts
 
 __all__ = ["choose_used", "files_of", "licence_of", "locate", "observe", "refuse"]
 
+_LICENCE = b"GNU GENERAL PUBLIC LICENSE Version 2"
+
 
 def observe(located: Located, place: Place, options: ObserveOptions) -> RInventory:
     """What is there."""
@@ -23,8 +25,10 @@ def observe(located: Located, place: Place, options: ObserveOptions) -> RInvento
 
 
 def licence_of(tree: Tree, cache: Cache) -> str:
-    """What a package says of its licence; the file that it refers to is not read."""
+    """What a package says of its licence, or R by its own file; the file that a package refers to is not read."""
     for entry in tree:
+        if entry.path == "COPYING" and _LICENCE in b" ".join(cache.read(entry)[:200].split()):
+            return "GPL-2"
         if entry.path == description.FILE_NAME:
             return " ".join(description.parse(cache.read(entry)).fields.get("License", "").split())
     return ""
