@@ -21,6 +21,7 @@ examples:
   lapidar need --group report sherdpages
   lapidar need --installed                   what a notebook installed besides
   lapidar need --language r 'sherdstats (>= 2.1)'
+  lapidar need ./libs/kilns                  a package of your own in the project: its sources are used where they lie
   lapidar need --index lab slip              from this index of lapidar.toml, and from no other
   lapidar need 'kilns @ git+https://packages.example/kilns@1a2b3c4'"""
 
@@ -61,6 +62,32 @@ def _by_hand(session: Session) -> dict[str, list[str]]:
     return taken
 
 
+def _own_or(session: Session, text: str) -> str:
+    """A need by a bare name that a package of the project's own has too: asks which is meant."""
+    import re
+
+    from lapidar.core.declaring.own import Own
+    from lapidar.core.errors import LapidarError
+
+    language = session.options.language
+    if not re.fullmatch(r"[A-Za-z0-9._-]+", text):
+        return text
+    found = [
+        one
+        for one in Own(session.place).every
+        if one.name.lower() == re.sub(r"[-_.]+", "-", text).lower() or one.name == text
+    ]
+    one = next((one for one in found if not language or one.language == language), None)
+    if one is None or session.view.asks(f"A package of your own of this name lies in {one.path}. Is that meant?"):
+        return one.typed if one else text
+    if session.view.has_company:
+        return text
+    raise LapidarError(
+        f"Which {text} is meant is not said: a package of your own of this name lies in {one.path}",
+        remedy=f"lapidar need {one.typed}; or somebody else's with its range: lapidar need '{text}>=0'.",
+    )
+
+
 def run(session: Session) -> int:
     from lapidar.core.errors import LapidarError
     from lapidar.core.flows.declare import need
@@ -79,6 +106,8 @@ def run(session: Session) -> int:
         if by_hand:
             left = ", ".join(name for several in by_hand.values() for name in several)
             session.view.warn(f"of another language, for which it is to be said again: {left}")
+    if not options.index:
+        options.needs = [_own_or(session, text) for text in options.needs]
     settings = pins.declare_options_of(session, options.group, options.index or "")
     cache, review = session.cache(create=True), pins.reviewing(session)
     pinned, restored = need(session.place, cache, options.needs, settings, review, session.view.reporter())

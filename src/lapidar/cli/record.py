@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
+from lapidar.cli.run import members_up
 from lapidar.cli.view import View, human_bytes, human_count, human_seconds
 from lapidar.core.errors import LapidarError
 
@@ -75,6 +76,8 @@ def run(session: Session) -> int:
     )
     good, told = True, []
     for name in names:
+        if how.environment is None:
+            members_up(session, wholly=True)
         recorded = record(place, cache, name, command, how)
         _show(recorded, session.view)
         told.append(_json(recorded))

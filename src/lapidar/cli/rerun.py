@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
+from lapidar.cli.run import members_up
 from lapidar.cli.view import View, human_path, human_seconds
 from lapidar.core.errors import LapidarError
 
@@ -67,6 +68,8 @@ def run(session: Session) -> int:
         raise LapidarError("Nothing is recorded here", remedy="For example: lapidar record -- python analysis.py")
     keep = session.path("keep_results")
     good, told = True, []
+    if options.here:
+        members_up(session, wholly=True)
     for name in names:
         how = RerunOptions(
             current_files=options.current_files or options.here,

@@ -74,6 +74,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "host's, if they satisfy all that is recorded; auto: private where the snapshot has them",
     )
     parser.add_argument("--dry-run", action="store_true", help="show what would be done, and do nothing")
+    parser.add_argument(
+        "--kept",
+        action="store_true",
+        help="packages of the project's own as they were built for the snapshot, and not linked to their sources",
+    )
     parser.add_argument("--verify", action="store_true", help="read every byte in the cache before anything is placed")
 
 
@@ -98,6 +103,7 @@ def run(session: Session) -> int:
         left_out=left_out,
         libraries=WhoseLibraries(options.libraries),
         verify=options.verify,
+        kept=options.kept,
         lockfile=None if options.snapshot else session.path("lock") or place.lockfile,
         chosen=_chosen(session),
         replace=options.replace or _is_meant(session),

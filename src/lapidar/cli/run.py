@@ -49,9 +49,23 @@ def run(session: Session) -> int:
     if not words:
         raise LapidarError("There is no command to run", remedy="For example: lapidar run python analysis.py")
     there = functools.partial(session.cache_if_any, create=False)
-    ready = prepare(session.place, words, _near(session) or session.path("env"), cache=there)
+    elsewhere = _near(session) or session.path("env")
+    if elsewhere is None:
+        members_up(session)
+    ready = prepare(session.place, words, elsewhere, cache=there)
     _tell(ready, session.view)
     return ready.become()
+
+
+def members_up(session: Session, *, wholly: bool = False) -> None:
+    """Bring the environment up to the project's own packages, where it has any that changed; see `flows.members`."""
+    if not session.place.members.is_file():
+        return
+    from lapidar.cli.view import human_seconds
+    from lapidar.core.flows.members import brought_up
+
+    for one in brought_up(session.place, session.cache, session.view.reporter(), wholly=wholly):
+        session.view.remark(f"{one.name} was built again, for {one.path} changed ({human_seconds(one.seconds)})")
 
 
 def _near(session: Session) -> Path | None:

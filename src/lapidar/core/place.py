@@ -86,6 +86,16 @@ class Place:
             return cls.of_project(inside.parent.resolve())
         return None
 
+    @property
+    def members(self) -> Path:
+        """Where it is noted how the folders of its members were (packages of its own)."""
+        return self.own_folder / "members.json"
+
+    @property
+    def members_snapshot(self) -> Path:
+        """The snapshot of an environment whose members are not as the lockfile has them."""
+        return self.own_folder / "members.lock"
+
     def make_own_folder(self) -> None:
         """Make Lapidar's folder, which keeps itself out of version control."""
         self.own_folder.mkdir(exist_ok=True)

@@ -90,6 +90,7 @@ class EnvironmentBuilder:
         left_out: tuple[str, ...],
         libraries: marker.WhoseLibraries,
         chosen: str,
+        live: bool = False,
     ) -> None:
         """Write what the environment says of itself, last, and have all of it on the disk; for what is not told of
         here see `lapidar.core.environment.marker.Marker`."""
@@ -107,6 +108,7 @@ class EnvironmentBuilder:
             left_out,
             libraries,
             chosen,
+            live,
         )
         self._write_new(marker.FILE_NAME, mark.render().encode("utf-8"))
         atomic.flush_file_system(self.work)

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import hashlib
+import posixpath
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from types import MappingProxyType
 from typing import NamedTuple
 
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import EXECUTABLE, FILE, Entry, Tree
+from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.environment import launchers, manifest, marker, reserved
 from lapidar.core.environment.listing import Assembled, Listing, PlacedRow
-from lapidar.core.records.owner import LAPIDAR, Owner
+from lapidar.core.records.owner import LAPIDAR, Owner, PackageName
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Item", "Layout", "Placing"]
+__all__ = ["Item", "Layout", "Placing", "ToProject"]
 
 _OWN = frozenset((marker.FILE_NAME, manifest.FILE_NAME))
 
@@ -32,11 +34,32 @@ class Item(NamedTuple):
     derived: bool = False
 
 
+class ToProject(NamedTuple):
+    """The way from an environment to its project's files.
+
+    Attributes:
+        way: from the environment's folder to the project's, a relative path.
+        live: of packages of the project's own: path in the tree -> path in the project of the file that stands for it.
+    """
+
+    way: str
+    live: Mapping[PackageName, Mapping[str, str]] = MappingProxyType({})
+
+    def link_to(self, path: str, target: str) -> str:
+        """What a link at a path below the environment says, to lead to a path below the project."""
+        return "../" * path.count("/") + posixpath.normpath(f"{self.way}/{target}")
+
+
 @dataclass(slots=True)
 class Layout:
-    """Everything a restored environment holds: path below it -> item. What was added first at a path stands."""
+    """Everything a restored environment holds: path below it -> item. What was added first at a path stands.
+
+    Attributes:
+        live: the paths of links to files of the project.
+    """
 
     items: dict[str, Item] = field(default_factory=dict)
+    live: set[str] = field(default_factory=set)
 
     def add(self, owner: Owner, placed: Iterable[tuple[Entry, str]], *, derived: bool = False) -> None:
         """Files of a tree, each with its path. Where two packages brought the same path it was one file when it was
@@ -50,6 +73,11 @@ class Layout:
         """A file that is written for this environment."""
         entry = Entry(path, EXECUTABLE if executable else FILE, hashlib.sha256(data).hexdigest(), len(data))
         self.items.setdefault(path, Item(entry, owner, data))
+
+    def add_live(self, owner: Owner, path: str, target: str) -> None:
+        """A link to a file of the project, which may be edited."""
+        self.items.setdefault(path, Item(Entry(path, LINK, target, 0), owner))
+        self.live.add(path)
 
     def command(self, name: str, data: bytes, owner: Owner = LAPIDAR) -> None:
         """A generated command in bin/."""
@@ -80,7 +108,7 @@ class Placing:
     Attributes:
         trees: by their digests.
         cache: holds the bytes that generated files follow from.
-        way_to_project: relative path from the environment's folder to the project's.
+        project: the way to the project's files.
         private: how programs are started with the environment's own libraries; None where they run with the host's.
         data: the paths of what these libraries come with, below the private folder.
         closed_loader: the bytes of the loader that finds nothing of the host, where one could be made.
@@ -92,7 +120,7 @@ class Placing:
 
     trees: Mapping[str, Tree]
     cache: Cache
-    way_to_project: str
+    project: ToProject
     private: launchers.Private | None = None
     data: tuple[str, ...] = ()
     closed_loader: bytes | None = None

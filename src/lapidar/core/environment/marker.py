@@ -36,6 +36,7 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
         left_out: the groups of the lockfile that are not part of its snapshot.
         libraries: whose system libraries it runs with.
         chosen: how another snapshot than that of the project's lockfile was asked for; "" where none was.
+        live: whether it has links to files of the project; not written where not.
     """
 
     format: int
@@ -46,11 +47,12 @@ class Marker(msgspec.Struct, frozen=True, rename={"left_out": "left-out"}):
     left_out: tuple[str, ...] = ()
     libraries: WhoseLibraries = WhoseLibraries.HOST
     chosen: str = ""
+    live: bool = False
 
     def render(self) -> str:
         """The text of the file."""
         fields = msgspec.to_builtins(self)
-        lines = [f"{key} = {_toml(value)}" for key, value in fields.items()]
+        lines = [f"{key} = {_toml(value)}" for key, value in fields.items() if key != "live" or value]
         return "\n".join(
             ["# Written by lapidar restore. This folder may be moved, and is not to be edited.", *lines, ""]
         )

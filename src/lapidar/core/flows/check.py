@@ -110,13 +110,13 @@ def check(
     with cache.in_use():
         placed = choose.placed_snapshot(cache, environment, snapshot) if options.as_placed else snapshot
         part = _restored_part(placed, environment)
-        sides = _Sides(part, environment, walking, cache, os.path.relpath(place.root, environment.folder))
+        sides = _Sides(part, environment, walking, cache, place)
         # All that needs no walk is done while other processes walk.
         lost = None if options.deep else sides.lost()
         lower = _judge_layers(part, environment, cache)
         compared = sides.in_all(reporter) if options.deep else sides.at_a_glance(lost)
         declared, overrides = _judge_declaration(place, snapshot, cache)
-        findings = [*declared, *compared]
+        findings = [*declared, *_judge_members(place, snapshot), *compared]
         findings += [finding for judgement in lower for finding in judgement.findings]
         findings += _judge_results(place, part, cache)
         live = watched = None
@@ -190,14 +190,14 @@ class _Sides:
     Attributes:
         snapshot: the part of the lockfile's that was restored.
         walking: the walk of the environment, going on.
-        way: from the environment to the project.
+        place: the project.
     """
 
     snapshot: Snapshot
     environment: Environment
     walking: Walking
     cache: Cache
-    way: str
+    place: Place
 
     def lost(self) -> list[str] | None:
         """The files of the environment that the cache does not have any more; None where that cannot be told."""
@@ -250,7 +250,11 @@ class _Sides:
         return compare.some_by_bytes(self.snapshot, self.environment, derived, paths) if derived else []
 
     def _derived(self, contents: Contents) -> Derived | None:
-        return compare.derived_part(self.snapshot, self.environment, contents, self.way)
+        from lapidar.core.restored import own_packages
+
+        links = bool(self.environment.marker and self.environment.marker.live)
+        project = own_packages.to_project(self.place, self.snapshot, self.environment.folder, self.cache, links=links)
+        return compare.derived_part(self.snapshot, self.environment, contents, project)
 
 
 # ---- the layers below, and what runs
@@ -292,6 +296,17 @@ def _watch(place: Place, cache: Cache, environment: Environment, options: CheckO
 
 
 # ---- the declaration
+
+
+def _judge_members(place: Place, snapshot: Snapshot) -> Iterator[Finding]:
+    """The packages of the project's own whose sources are others than were built."""
+    if not any(one.origin.sources for one in snapshot.packages):
+        return
+    from lapidar.core.restored.own_packages import was_edited
+
+    for one in snapshot.packages:
+        if was_edited(one, place):
+            yield Finding(Layer.PACKAGES, Problem.MEMBER_EDITED, one.owner, details=(one.origin.path or "",))
 
 
 def _judge_declaration(

@@ -38,6 +38,10 @@ def placed_snapshot(cache: Cache, environment: Environment, locked: Snapshot) ->
         return locked
     from lapidar.core.cache.history import History
 
+    place = Place.of_environment(environment.folder)
+    own = lockfile.read_if_there(place.members_snapshot) if place else None
+    if own and selection.without(own, mark.left_out).snapshot == mark.snapshot:
+        return own
     for _, one in History(cache).copies():
         if isinstance(one, Snapshot) and selection.without(one, mark.left_out).snapshot == mark.snapshot:
             return one

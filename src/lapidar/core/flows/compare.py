@@ -22,6 +22,7 @@ from lapidar.core.records.snapshot import Snapshot
 
 if TYPE_CHECKING:
     from lapidar.core.cache.contents import Contents
+    from lapidar.core.environment.layout import ToProject
     from lapidar.core.progress import Progress
     from lapidar.core.restored.assemble import Derived
 
@@ -60,7 +61,7 @@ def quickly(snapshot: Snapshot, environment: Environment) -> list[Finding]:
 
 
 def derived_part(
-    snapshot: Snapshot, environment: Environment, contents: Contents, way_to_project: str
+    snapshot: Snapshot, environment: Environment, contents: Contents, project: ToProject
 ) -> Derived | None:
     """What must be there by the lockfile and the trees alone, so that no list in the environment itself is trusted.
     None where the trees cannot be read."""
@@ -68,7 +69,7 @@ def derived_part(
 
     try:
         return assemble.derive(
-            snapshot, contents.trees, contents.cache, way_to_project, environment.libraries, there=lambda tree: True
+            snapshot, contents.trees, contents.cache, project, environment.libraries, there=lambda tree: True
         )
     except (CacheError, OSError, KeyError):
         return None

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from lapidar.core import foreign, languages
 from lapidar.core.cache.history import Cause, Deed
 from lapidar.core.cache.store import Cache
-from lapidar.core.declaring import editing, reading
+from lapidar.core.declaring import editing, own, reading
 from lapidar.core.declaring.files import DECLARATION_NAME
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import DeclarationError, LapidarError
@@ -71,15 +71,16 @@ def need(
         DeclarationError: one is no need, or has no place.
         Conflict, IndexTrouble ...: nothing was changed.
     """
+    names = own.spelled(own.Own(place), names)
     language, said = language_of(place, options.language, names)
     group = group_name(called.checked(options.group, "a group")) if options.group else ""
     needs = [language.versions.parse_need(text, "the command line", group) for text in names]
     texts = dict(editing.added(editing.place_of(place.root, language), needs))
     if options.index:
-        own = texts.get(DECLARATION_NAME)
-        if own is None:
-            own = foreign.read_text(place.declaration) if place.declaration.is_file() else ""
-        texts[DECLARATION_NAME] = editing.claimed(own, options.index, [one.name for one in needs])
+        text = texts.get(DECLARATION_NAME)
+        if text is None:
+            text = foreign.read_text(place.declaration) if place.declaration.is_file() else ""
+        texts[DECLARATION_NAME] = editing.claimed(text, options.index, [one.name for one in needs])
     change = _Changed(texts, Cause.NEEDED, tuple(names), language, said)
     return _change(place, cache, change, options, review, reporter)
 
@@ -144,6 +145,7 @@ def _change(
     previous = lockfile.read_if_there(place.lockfile)
     _require_declared(place, previous, change)
     declaration = reading.read(place, change.texts)
+    own.Own(place).require_all(declaration)
     cache.require_writable()
     request = PinRequest(place, cache, declaration, previous, options.pinning, reporter or Silent())
     # Where the last need goes, what was captured of another language stays as it is.

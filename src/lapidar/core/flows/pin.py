@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from lapidar.core import languages
 from lapidar.core.cache.history import Cause, Deed, History
-from lapidar.core.declaring import files, judge, writing
+from lapidar.core.declaring import files, judge, own, writing
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.flows import runtimes
@@ -224,6 +224,7 @@ def pin(
             "The project declares no needs",
             remedy="`lapidar start` finds out what it needs; `lapidar need NAME` declares one.",
         )
+    own.Own(request.place).require_all(request.declaration)
     request.cache.require_writable()
     lock, options = request.place.lockfile, request.options
     merged = lockfile.of_merge(lock)

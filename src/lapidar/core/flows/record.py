@@ -391,9 +391,11 @@ class _Recording:
         snapshot_id, mark = self.ready.snapshot, self.environment.marker
         if history.path(snapshot_id).is_file():
             return
-        whole = lockfile.read_if_there(self.place.lockfile)
-        if whole and mark and (part := selection.without(whole, mark.left_out)).snapshot == snapshot_id:
-            history.put(part)
+        for file in (self.place.lockfile, self.place.members_snapshot):
+            whole = lockfile.read_if_there(file)
+            if whole and mark and (part := selection.without(whole, mark.left_out)).snapshot == snapshot_id:
+                history.put(part)
+                return
 
     def kept(self, run: Analysis) -> Recorded:
         """Write the record of a run, last of all, and note it."""

@@ -280,7 +280,8 @@ class _Again:
             return
         wanted = self.analysis.snapshot
         own = Environment(self.place.environment)
-        is_own = own.marker is not None and own.marker.snapshot == wanted
+        # Links to sources lead to the project's, and not to those that were recorded.
+        is_own = own.marker is not None and own.marker.snapshot == wanted and not own.marker.live
         locked = lockfile.read_if_there(self.place.lockfile)
         snapshot = locked if locked and locked.snapshot == wanted else None
         if is_own:

@@ -19,6 +19,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.environment import marker
 from lapidar.core.environment.build import EnvironmentBuilder
 from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.layout import ToProject
 from lapidar.core.environment.linked import unlinked
 from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.environment.status import Walking
@@ -51,6 +52,7 @@ class RestoreOptions(msgspec.Struct, frozen=True, kw_only=True):
         chosen: how another snapshot than that of the project's lockfile was asked for, as one types it.
         replace: an environment that stands there may become that of another project's lockfile.
         dry_run: tell what would be done, and do nothing.
+        kept: packages of the project's own are what was built of them, and not linked to their sources.
         lockfile: the lockfile that the snapshot was read from: the history notes it, so that what it needs is kept.
     """
 
@@ -63,6 +65,7 @@ class RestoreOptions(msgspec.Struct, frozen=True, kw_only=True):
     chosen: str = ""
     replace: bool = False
     dry_run: bool = False
+    kept: bool = False
 
 
 class Restored(msgspec.Struct, frozen=True, kw_only=True):
@@ -138,12 +141,14 @@ class _Wanted:
 
     Attributes:
         notes: what the user should know of it, a sentence each.
+        project: the way to the project's files.
     """
 
     snapshot: Snapshot
     target: Path
     libraries: WhoseLibraries
     notes: tuple[str, ...]
+    project: ToProject
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,17 +166,21 @@ class _Restoring:
         libraries, notes = whose_libraries(snapshot, self.options.libraries, target)
         self._refuse_what_stands_there(target)
         if self.options.dry_run:
-            return self._told(_Wanted(snapshot, target, libraries, tuple(notes)))
+            return self._told(_Wanted(snapshot, target, libraries, tuple(notes), self._to_project(snapshot, target)))
         atomic.sweep(target.parent, _work_prefix(target))  # what a killed restore left, also where nothing is to do
+        notes = (*notes, *_not_here(snapshot, self.place))
         with self.cache.in_use():
             contents, healed = self._verified(snapshot) if self.options.verify else (None, [])
-            wanted = _Wanted(snapshot, target, libraries, (*notes, *healed))
+            project = self._to_project(snapshot, target)
+            wanted = _Wanted(snapshot, target, libraries, (*notes, *healed), project)
             there = Environment(target)
             try:
                 stands = self._stands(wanted, there, contents)
                 restored = self._already(wanted, there) if stands else self._built(wanted, contents)
             except OSError as error:
                 raise from_os_error(error, f"restore into {target}", "with --into") from error
+            if target == self.place.environment and not (self.options.kept or restored.already):
+                self._note_members(snapshot, project)
             # Only now: what never was here is not to be missed.
             noted = _noted(self.place, self.cache, whole, self.options.lockfile)
             return msgspec.structs.replace(restored, warnings=(*restored.warnings, *noted))
@@ -189,8 +198,21 @@ class _Restoring:
 
         return verified(self.cache, snapshot, self.reporter)
 
-    def _way_from(self, target: Path) -> str:
-        return os.path.relpath(self.place.root, target)
+    def _to_project(self, snapshot: Snapshot, target: Path) -> ToProject:
+        if not any(one.origin.live for one in snapshot.packages):
+            return ToProject(os.path.relpath(self.place.root, target))
+        from lapidar.core.restored import own_packages  # few projects have any
+
+        links = not self.options.kept and target == self.place.environment
+        return own_packages.to_project(self.place, snapshot, target, self.cache, links=links)
+
+    def _note_members(self, snapshot: Snapshot, project: ToProject) -> None:
+        if not any(one.origin.sources for one in snapshot.packages):
+            return
+        from lapidar.core.restored import own_packages
+
+        locked = identity_in(self.place.lockfile) or ""
+        own_packages.note(self.place, snapshot, locked, project.live)
 
     def _stands(self, wanted: _Wanted, there: Environment, contents: Contents | None) -> bool:
         """Whether an environment is there as it must be.
@@ -201,13 +223,13 @@ class _Restoring:
         mark, snapshot = there.marker, wanted.snapshot
         if mark is None or mark.snapshot != snapshot.snapshot or there.libraries != wanted.libraries:
             return False
-        if self.options.placement not in (Placement.AUTO, mark.placement):
+        if self.options.placement not in (Placement.AUTO, mark.placement) or mark.live != bool(wanted.project.live):
             return False
         if contents is None:
             return not compare.quickly(snapshot, there) and not unlinked(self.cache, snapshot, there)
         if compare.is_of(snapshot, there):
             return False
-        derived = compare.derived_part(snapshot, there, contents, self._way_from(wanted.target))
+        derived = compare.derived_part(snapshot, there, contents, wanted.project)
         if derived is None or (derived.missing and self.cache.writable):
             return False
         walked = Walking(there.folder).result()
@@ -245,10 +267,15 @@ class _Restoring:
         target.parent.mkdir(parents=True, exist_ok=True)
         with atomic.WorkFolder(target.parent, _work_prefix(target)) as work:
             builder = EnvironmentBuilder(self.cache, work.path, options.placement, self.reporter)
-            building = Building(snapshot, builder, self._way_from(target), wanted.libraries, contents)
+            building = Building(snapshot, builder, wanted.project, wanted.libraries, contents)
             assembled = building.run()
             builder.finish(
-                assembled, snapshot, left_out=options.left_out, libraries=wanted.libraries, chosen=options.chosen
+                assembled,
+                snapshot,
+                left_out=options.left_out,
+                libraries=wanted.libraries,
+                chosen=options.chosen,
+                live=bool(wanted.project.live),
             )
             _refuse_foreign(target)
             replaced = _put_in_place(work.path, target)
@@ -264,6 +291,13 @@ class _Restoring:
             warnings=(*wanted.notes, *building.warnings),
             seconds=time.monotonic() - self.began,
         )
+
+
+def _not_here(snapshot: Snapshot, place: Place) -> Iterator[str]:
+    """What is as it was built, for its folder is not there, a sentence each."""
+    for one in snapshot.packages:
+        if one.origin.sources and one.origin.path and not (place.root / one.origin.path).is_dir():
+            yield f"{one.name} is as it was built for the snapshot: {one.origin.path} is not here"
 
 
 def would_replace(place: Place, lockfile: Path | None, target: Path) -> bool:

@@ -9,6 +9,7 @@ import shutil
 import subprocess
 import tarfile
 import zipfile
+from collections.abc import Iterable
 from pathlib import Path, PurePosixPath
 from typing import NamedTuple
 from urllib.parse import parse_qs, urldefrag, urlsplit
@@ -24,7 +25,9 @@ __all__ = [
     "Checkout",
     "checked_out",
     "copied",
+    "digest_here",
     "digest_of",
+    "files_of",
     "parse_version_control",
     "telling_lines",
     "unpacked",
@@ -84,19 +87,37 @@ def copied(folder: Path, target: Path) -> Path:
         PackageBroken: it cannot be read.
     """
 
-    def left_out(at: str, names: list[str]) -> list[str]:
-        pattern = _MADE_AT_TOP if Path(at) == folder else _MADE_IN_BUILD if Path(at) == folder / "build" else _MADE
-        return [
-            name
-            for name in names
-            if pattern.fullmatch(name) or _is_environment(Path(at, name)) or _came_by_running(Path(at, name), folder)
-        ]
-
     try:
-        shutil.copytree(folder, target, ignore=left_out)
+        shutil.copytree(folder, target, ignore=lambda at, names: _left_out(folder, at, names))
     except (OSError, shutil.Error) as error:
         raise PackageBroken(f"{folder} cannot be read as source", why=str(error)) from error
     return target
+
+
+def _left_out(folder: Path, at: str, names: list[str]) -> list[str]:
+    """Of the names in a folder below a source those that are not copied."""
+    pattern = _MADE_AT_TOP if Path(at) == folder else _MADE_IN_BUILD if Path(at) == folder / "build" else _MADE
+    return [
+        name
+        for name in names
+        if pattern.fullmatch(name) or _is_environment(Path(at, name)) or _came_by_running(Path(at, name), folder)
+    ]
+
+
+def files_of(folder: Path) -> list[str]:
+    """The files of a source folder that a copy of it has, but for those of version control: paths below it, sorted."""
+    found = []
+    for at, folders, names in os.walk(folder, followlinks=True):
+        out = {*_left_out(folder, at, [*folders, *names]), *_VERSION_CONTROL}
+        folders[:] = [name for name in folders if name not in out]
+        below = os.path.relpath(at, folder)
+        found += [name if below == "." else f"{below}/{name}" for name in names if name not in out]
+    return sorted(found, key=lambda path: path.split("/"))
+
+
+def digest_here(folder: Path) -> str:
+    """The digest of a source folder as a copy of it would have it: see `digest_of`."""
+    return _digest(folder, files_of(folder))
 
 
 def _came_by_running(path: Path, below: Path) -> bool:
@@ -110,12 +131,17 @@ def _is_environment(folder: Path) -> bool:
 
 def digest_of(folder: Path) -> str:
     """What a source folder is: all of its files, and of version control the commit, from which builds take versions."""
+    names = (path.relative_to(folder).parts for path in sorted(folder.rglob("*")) if path.is_file())
+    return _digest(folder, ("/".join(parts) for parts in names if not _VERSION_CONTROL.intersection(parts)))
+
+
+def _digest(folder: Path, names: Iterable[str]) -> str:
     digest = hashlib.sha256()
-    for path in sorted(folder.rglob("*")):
-        parts = path.relative_to(folder).parts
-        if path.is_file() and not _VERSION_CONTROL.intersection(parts):
-            executable = "x" if os.access(path, os.X_OK) else "-"
-            digest.update(f"{'/'.join(parts)}\0{executable}{sha256_of(str(path))}\n".encode("utf-8", "surrogateescape"))
+    for name in names:
+        if not os.path.isfile(path := f"{folder}/{name}"):
+            continue
+        executable = "x" if os.access(path, os.X_OK) else "-"
+        digest.update(f"{name}\0{executable}{sha256_of(path)}\n".encode("utf-8", "surrogateescape"))
     if (folder / ".git").exists():
         described = git.run(folder, "describe", "--always", "--tags", "--long", "--dirty", seconds=_GIT_TIMEOUT_SECONDS)
         digest.update(described.stdout)

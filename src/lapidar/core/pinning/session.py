@@ -18,7 +18,7 @@ from lapidar.core.records.declaration import Declaration, Need
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange
 from lapidar.core.records.owner import PackageName
-from lapidar.core.records.snapshot import LanguageParts, Platform, Runtime, Snapshot
+from lapidar.core.records.snapshot import LanguageParts, Package, Platform, Runtime, Snapshot
 
 __all__ = ["LanguagePinning", "LanguagePlan", "PinOptions", "PinRequest"]
 
@@ -139,6 +139,14 @@ class LanguagePinning(Protocol):
 
         Raises:
             IndexTrouble, PackageBroken, NoSpace: nothing has changed for a reader.
+        """
+
+    def built_again(self, package: Package) -> Package:
+        """A package of the project's own, built of its folder as it is now.
+
+        Raises:
+            BuildFailed: it cannot be built.
+            Conflict: it needs other things than are pinned.
         """
 
     def releases(self, name: str) -> Sequence[Release]:

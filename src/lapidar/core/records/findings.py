@@ -19,6 +19,7 @@ class Problem(enum.StrEnum):
     ALTERED = "altered"
     EXTRA = "extra"
     EXTRA_PACKAGE = "extra package"
+    MEMBER_EDITED = "edited since the snapshot"
     # an environment as a whole
     NOT_RESTORED = "not restored"
     NOT_OURS = "not made by lapidar"

@@ -78,7 +78,9 @@ class Origin(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=
     ``environment``: only the captured environment is known. ``archive``: the file at `url`. ``index``: the
     file `file` of the index at `index`. ``version-control``: the commit `commit` of the repository at `url`.
     ``local``: the folder `path` of the project; where `folders` are given, the package is used from these
-    folders of the project (an editable installation) and its code is not part of the snapshot.
+    folders of the project (an editable installation) and its code is not part of the snapshot. Otherwise its tree is
+    what was built of that folder: `sources` is the digest of what was there, `live` are the folders below it that have
+    files of the tree at the same paths with the same bytes, and `made` the paths that have others there.
     """
 
     kind: Literal["environment", "archive", "index", "version-control", "local"]
@@ -93,6 +95,9 @@ class Origin(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=
     subdirectory: Inside | None = None
     path: Inside | None = None
     folders: tuple[Inside, ...] | None = None
+    sources: Digest | None = None
+    live: tuple[Inside, ...] | None = None
+    made: tuple[Inside, ...] | None = None
 
 
 class Package(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True, omit_defaults=True):

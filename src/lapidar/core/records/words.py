@@ -145,6 +145,7 @@ def short(snapshot_id: str) -> str:
 
 _PROBLEMS = {
     Problem.NOT_OURS: "lapidar did not make it",
+    Problem.MEMBER_EDITED: "{} was edited since the snapshot",
     Problem.OTHER_SNAPSHOT: "it is of snapshot {}, the lockfile of {}",
     Problem.LIST_ALTERED: "the list of placed files is missing or altered",
     Problem.NOTHING_OF_IT: "it has nothing of it: is it the right one?",
@@ -184,6 +185,7 @@ _REMEDIES = {
     Problem.EXTRA_PACKAGE: "lapidar need --installed to declare it, or, where nothing is declared, lapidar capture of "
     "this environment to keep it; lapidar restore to be without it",
     Problem.NOT_OURS: "restore with --into elsewhere",
+    Problem.MEMBER_EDITED: "lapidar pin, which takes it into the snapshot as it is",
     Problem.NOTHING_OF_IT: "lapidar restore --fetch, or name the one that has it with --cache or LAPIDAR_CACHE",
     Problem.LOST: _MEND,
     Problem.CORRUPT: _MEND,

@@ -12,7 +12,7 @@ from lapidar.core import languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.environment import activation, launchers
-from lapidar.core.environment.layout import Layout, Placing
+from lapidar.core.environment.layout import Layout, Placing, ToProject
 from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.languages.protocol import Deriver
 from lapidar.core.layers import conditions, libraries, tools
@@ -40,7 +40,7 @@ _C_LIBRARY = ("libc.so.6", "libm.so.6", "libpthread.so.0", "libdl.so.2", "librt.
 
 
 def assemble(
-    snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, way_to_project: str, whose_libraries: WhoseLibraries
+    snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, project: ToProject, whose_libraries: WhoseLibraries
 ) -> Layout:
     """Lay out a restored environment, but for what is derived.
 
@@ -48,11 +48,11 @@ def assemble(
         snapshot: what is to be restored.
         trees: its trees by their digests.
         cache: holds the bytes that generated files follow from.
-        way_to_project: relative path from the environment's folder to the project's.
+        project: the way from the environment to the project's files.
         whose_libraries: the system libraries that it is to run with.
     """
     layout = Layout()
-    at = _placing(snapshot, trees, cache, way_to_project, whose_libraries)
+    at = _placing(snapshot, trees, cache, project, whose_libraries)
     for parts in snapshot.of_languages():
         languages.of(parts.runtime.language).laying_out.lay_out(parts, layout, at)
     for layer in (libraries, tools, conditions):
@@ -64,14 +64,14 @@ def assemble(
 
 
 def _placing(
-    snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, way_to_project: str, whose_libraries: WhoseLibraries
+    snapshot: Snapshot, trees: Mapping[str, Tree], cache: Cache, project: ToProject, whose_libraries: WhoseLibraries
 ) -> Placing:
     layer = snapshot.library_layer
     held_to = snapshot.conditions
     declared = held_to.variables if held_to else {}
     folders = library_folders(snapshot)
     if whose_libraries is not WhoseLibraries.PRIVATE or layer is None:
-        return Placing(trees, cache, way_to_project, folders=folders, declared=declared)
+        return Placing(trees, cache, project, folders=folders, declared=declared)
     tree = trees[layer.tree]
     data = tuple(entry.path for entry in tree)
     early = {name: path for one, name, path in companions.variables(data) if not one.use}
@@ -92,7 +92,7 @@ def _placing(
         keeps=[name for name in VARIABLES if name in declared],
         folders=folders,
     )
-    return Placing(trees, cache, way_to_project, private, data, closed_loader, late, drivers, folders, declared)
+    return Placing(trees, cache, project, private, data, closed_loader, late, drivers, folders, declared)
 
 
 def library_folders(snapshot: Snapshot) -> tuple[str, ...]:
@@ -195,7 +195,7 @@ def derive(
     snapshot: Snapshot,
     trees: Mapping[str, Tree],
     cache: Cache,
-    way_to_project: str,
+    project: ToProject,
     whose_libraries: WhoseLibraries,
     *,
     there: Callable[[Tree], bool],
@@ -205,7 +205,7 @@ def derive(
     Args:
         there: whether the files of what was derived are to be counted as there.
     """
-    derived = Derived(assemble(snapshot, trees, cache, way_to_project, whose_libraries))
+    derived = Derived(assemble(snapshot, trees, cache, project, whose_libraries))
     for parts, deriver in derivers(snapshot, cache):
         language = languages.of(parts.runtime.language)
         sources = {one.tree: trees[one.tree] for one in parts.every}

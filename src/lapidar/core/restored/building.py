@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
 from typing import TYPE_CHECKING
 
 from lapidar.core.environment import assemblies
 from lapidar.core.environment.build import EnvironmentBuilder
+from lapidar.core.environment.layout import ToProject
 from lapidar.core.environment.listing import Assembled
 from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.errors import MissingFromCache
@@ -23,7 +25,7 @@ class Building:
 
     Args:
         builder: places it.
-        way_to_project: from the environment to the project's folder.
+        project: the way from the environment to the project's files.
         libraries: whose system libraries it runs with.
         contents: what was verified already: then nothing that was kept is taken.
     """
@@ -32,14 +34,14 @@ class Building:
         self,
         snapshot: Snapshot,
         builder: EnvironmentBuilder,
-        way_to_project: str,
+        project: ToProject,
         libraries: WhoseLibraries,
         contents: Contents | None,
     ) -> None:
         self.cache = builder.cache
         self.snapshot = snapshot
         self.builder = builder
-        self.way_to_project = way_to_project
+        self.project = project
         self.libraries = libraries
         self.contents = contents
         self.warnings: list[str] = []
@@ -61,12 +63,14 @@ class Building:
 
     def _key(self) -> str:
         """What the files of the environment follow from beside the snapshot."""
-        local = any(package.origin.folders for package in self.snapshot.packages)
+        local = self.project.live or any(package.origin.folders for package in self.snapshot.packages)
+        live = sorted((*name, *sorted(files.items())) for name, files in self.project.live.items())
+        told = hashlib.sha256(repr(live).encode("utf-8", "surrogateescape")).hexdigest() if live else ""
         own = self.libraries is WhoseLibraries.PRIVATE
         held_to = self.snapshot.conditions
         drivers = own and held_to is not None and held_to.host
         of_host = _hosts_drivers() if drivers else "" if own else _hosts_options()
-        return "\n".join([self.libraries, self.way_to_project if local else "", of_host])
+        return "\n".join([self.libraries, self.project.way if local else "", of_host, *([told] if told else [])])
 
     def _derived(self) -> Assembled:
         from lapidar.core.cache.contents import Contents
@@ -82,7 +86,7 @@ class Building:
             self.snapshot,
             contents.trees,
             self.cache,
-            self.way_to_project,
+            self.project,
             self.libraries,
             there=self.contents.has_read if self.contents else self.cache.has_files,
         )

@@ -11,6 +11,7 @@ from lapidar.core.cache.placing import Placement
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment import assemblies
 from lapidar.core.environment.build import EnvironmentBuilder
+from lapidar.core.environment.layout import ToProject
 from lapidar.core.environment.marker import WhoseLibraries
 from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
@@ -55,7 +56,7 @@ def _tried(cache: Cache, bare: Snapshot, starts: Mapping[str, Start], reporter: 
         environment = work.path / "environment"
         environment.mkdir()
         builder = EnvironmentBuilder(cache, environment, Placement.AUTO, reporter)
-        building = Building(bare, builder, ".", WhoseLibraries.PRIVATE, None)
+        building = Building(bare, builder, ToProject("."), WhoseLibraries.PRIVATE, None)
         builder.finish(building.run(), bare, left_out=(), libraries=WhoseLibraries.PRIVATE, chosen="")
         root, _ = alone.laid_out(top.path, [environment])
         variables = {**alone.VARIABLES, "PATH": f"{environment}/bin:{alone.PATH}"}

@@ -55,7 +55,16 @@ def lay_out_derived(parts: LanguageParts, into: Layout, derived: Mapping[str, Tr
     entries = placing.runtime_entries(runtime, derived.get(runtime.tree, nothing))
     into.add(runtime.owner, entries, derived=True)
     for one in parts.above_runtime:
-        into.add(one.owner, placing.package_entries(runtime, derived.get(one.tree, nothing)), derived=True)
+        entries = placing.package_entries(runtime, derived.get(one.tree, nothing))
+        # What may be edited is compiled when it is imported.
+        made = (found for found in entries if _source_of(found[1]) not in into.live)
+        into.add(one.owner, made, derived=True)
+
+
+def _source_of(path: str) -> str:
+    """The module that byte-code was compiled from (PEP 3147)."""
+    folder, _, name = path.rpartition("/")
+    return f"{posixpath.dirname(folder)}/{name.partition('.')[0]}.py"
 
 
 def _launchers(runtime: Runtime, named: list[tuple[str, list[str]]], into: Layout, at: Placing) -> None:
@@ -98,7 +107,13 @@ class _PackageLayout:
     def add(self) -> None:
         """Add all of it."""
         starters = dict(self._starters())
+        live = self.at.project.live.get(self.package.key, {})
         for entry, path in placing.package_entries(self.runtime, self.tree):
+            if entry.path in live:
+                target = self.at.project.link_to(path, live[entry.path])
+                self.into.add_live(self.package.owner, path, target)
+                self.listed.append(path)
+                continue
             if entry.path in starters:
                 path = f"{SCRIPTS}/{posixpath.basename(path)}"
             elif self._is_program_inside(entry):
@@ -118,7 +133,7 @@ class _PackageLayout:
         if metadata is None:
             self._facts_of_its_own()
             return
-        for path, data in _installers_files(self.runtime, self.package, metadata, self.at.way_to_project):
+        for path, data in _installers_files(self.runtime, self.package, metadata, self.at.project.way):
             self.into.generate(self.package.owner, path, data)
             self.listed.append(path)
         if metadata.endswith(".dist-info"):

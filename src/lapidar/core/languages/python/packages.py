@@ -409,7 +409,12 @@ class _Observer:
         if wired and package.origin.kind != "local":
             self._stow_editable(package, wired, one)
         self._claim_metadata(one)
-        drafted = walk.drafts(self._first_on_the_path(found), may_take=self.explained)
+        own = f"{self.place.root.resolve()}/{package.origin.path}/" if package.origin.live else None
+        # Of a package of the project's own the links to its sources are its files.
+        drafted = walk.drafts(
+            self._first_on_the_path(found),
+            may_take=lambda real: bool(own and real.startswith(own)) or self.explained(real),
+        )
         self._say_foreign(drafted)
         package.drafts += drafted.drafts
         package.gone += drafted.broken

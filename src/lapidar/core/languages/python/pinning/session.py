@@ -6,12 +6,13 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 
+import msgspec
 from packaging.utils import canonicalize_name
 
 from lapidar.core.errors import Conflict
 from lapidar.core.languages.python.building.build import BuildFailed
 from lapidar.core.languages.python.index.indexes import Indexes
-from lapidar.core.languages.python.pinning import base, record
+from lapidar.core.languages.python.pinning import base, cached, record
 from lapidar.core.languages.python.pinning.cached import CachedPackage
 from lapidar.core.languages.python.pinning.decide import Choice, Decider
 from lapidar.core.languages.python.pinning.supply import Supply
@@ -19,7 +20,7 @@ from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.standards.metadata import Metadata
 from lapidar.core.pinning.deciding import OneSession
 from lapidar.core.pinning.session import LanguagePlan, PinRequest
-from lapidar.core.records.snapshot import LanguageParts
+from lapidar.core.records.snapshot import LanguageParts, Package
 
 __all__ = ["PythonPinning", "opened"]
 
@@ -36,6 +37,26 @@ class PythonPinning(OneSession):
 
         plan: LanguagePlan = self.decider.plan_of(pylock.found_in(path, self.target, self.supply))
         return plan
+
+    def built_again(self, package: Package) -> Package:
+        was = cached.of_package(self.request.cache, package)
+        self.supply.workplace.held = package.built_with
+        now = self.supply.named(package.name, f"./{package.origin.path}")
+        if was and _normalised(was.metadata) != _normalised(now.metadata):
+            raise Conflict(
+                f"{package.name} in {package.origin.path} needs other things than when it was pinned",
+                remedy="lapidar pin",
+            )
+        tree = self.request.cache.tree(now.tree)
+        return msgspec.structs.replace(
+            package,
+            version=now.metadata.version,
+            tree=now.tree,
+            files=len(tree),
+            bytes=tree.total_bytes,
+            origin=now.origin,
+            built_with=now.built_with,
+        )
 
     def carry_out(self, plan: LanguagePlan) -> LanguageParts:
         choices = {name: choice for name, choice in plan.choices.items() if isinstance(choice, Choice)}

@@ -5,9 +5,11 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
+from dataclasses import replace
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
 
+import msgspec
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
@@ -16,6 +18,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.cache.trees import Tree
 from lapidar.core.errors import DeclarationError, PackageBroken
+from lapidar.core.languages import live
 from lapidar.core.languages import source_trees as sources
 from lapidar.core.languages.python.building.build import SourceBuilder
 from lapidar.core.languages.python.index.indexes import Indexes
@@ -62,7 +65,8 @@ class Supply:
         self.cache = cache
         self.indexes = indexes
         self.reporter = reporter
-        self.builder = SourceBuilder(cache, target.runtime, Workplace(self, target).restored, place)
+        self.workplace = Workplace(self, target)
+        self.builder = SourceBuilder(cache, target.runtime, self.workplace.restored, place)
 
     # ---- files of an index
 
@@ -242,4 +246,12 @@ class Supply:
         origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
         with self.cache.work_folder() as work:
             copy = sources.copied(folder, work.path / "source")
-            return self._build(copy, str(folder), origin, sources.digest_of(copy), work.path)
+            digest, names = sources.digest_of(copy), live.listed(copy)
+            built = self._build(copy, inside or str(folder), origin, digest, work.path)
+            if not inside:
+                return built
+            told = live.found(self.cache.tree(built.tree), folder, names)
+            known = msgspec.structs.replace(
+                origin, sources=f"sha256:{digest}", live=told.folders or None, made=told.made or None
+            )
+            return replace(built, origin=known)

@@ -9,17 +9,20 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from packaging.requirements import Requirement
+from packaging.utils import canonicalize_name
 
 from lapidar.core.errors import LapidarError
 from lapidar.core.languages.python import requirements
 from lapidar.core.languages.python.pinning import record
+from lapidar.core.languages.python.pinning.cached import CachedPackage, metadata_of_tree
 from lapidar.core.languages.python.pinning.candidates import Candidates, Policy, wish_of
 from lapidar.core.languages.python.pinning.resolving import exact, solve
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.standards.metadata import applies
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile
-from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.records.declaration import Need
+from lapidar.core.records.snapshot import Origin, Snapshot
 
 if TYPE_CHECKING:
     from lapidar.core.languages.python.pinning.supply import Supply
@@ -33,10 +36,13 @@ class Workplace:
 
     Attributes:
         supply: brings what they consist of into the cache.
+        held: what was built with before, "name version tree" each: where that is all that is needed, and in the cache,
+            no index is asked.
     """
 
     supply: Supply
     target: Target
+    held: tuple[str, ...] = ()
     _building: list[str] = field(default_factory=list)
 
     def restored(self, needed: Sequence[Requirement], folder: Path) -> Snapshot:
@@ -50,16 +56,34 @@ class Workplace:
         needs = [requirements.need(requirement, where="to be built with") for requirement in needed]
         with self._once(", ".join(sorted(need.text for need in needs)) or "nothing"):
             applying = [need for need in needs if applies(requirements.requirement_of(need), self.target.markers)]
-            policy = Policy(exact=exact(needs))
-            candidates = Candidates(self.supply.indexes, self.target, policy, self.supply)
-            wishes = [wish_of(requirements.requirement_of(need), need.where) for need in applying]
-            answer = solve(candidates, wishes, [])
-            names = [name for name in answer if "[" not in name]
-            brought = self.supply.many([candidates.file(name, answer[name]) for name in names])
-            packages = record.packages(self.supply.cache, self.target, dict(zip(names, brought, strict=True)), applying)
+            chosen = self._as_before(applying) or self._chosen(needs, applying)
+            packages = record.packages(self.supply.cache, self.target, chosen, applying)
             snapshot = lockfile.identified(self.target.platform, [self.target.runtime], packages)
             restore(Place.of_project(folder.parent), self.supply.cache, snapshot, RestoreOptions(into=folder))
         return snapshot
+
+    def _chosen(self, needs: Sequence[Need], applying: Sequence[Need]) -> dict[str, CachedPackage]:
+        candidates = Candidates(self.supply.indexes, self.target, Policy(exact=exact(needs)), self.supply)
+        wishes = [wish_of(requirements.requirement_of(need), need.where) for need in applying]
+        answer = solve(candidates, wishes, [])
+        names = [name for name in answer if "[" not in name]
+        brought = self.supply.many([candidates.file(name, answer[name]) for name in names])
+        return dict(zip(names, brought, strict=True))
+
+    def _as_before(self, applying: Sequence[Need]) -> dict[str, CachedPackage]:
+        """What was built with before; nothing where that does not do."""
+        cache, found = self.supply.cache, {}
+        for text in self.held:
+            name, _, tree = text.split(" ")
+            if not cache.is_whole(tree):
+                return {}
+            found[name] = CachedPackage(metadata_of_tree(cache, tree), tree, Origin(kind="environment"))
+        wanted = map(requirements.requirement_of, applying)
+        does = all(
+            (one := found.get(canonicalize_name(wish.name))) and wish.specifier.contains(one.version, prereleases=True)
+            for wish in wanted
+        )
+        return found if does else {}
 
     @contextmanager
     def _once(self, label: str) -> Iterator[None]:
