@@ -10,6 +10,7 @@ import time
 from pathlib import Path
 
 from lapidar.core.records import lockfile
+from roots import skip_loudly
 from support import PROGRAM, Case, tree_of, wheel
 
 # A build back end in the source itself: all of src/, a module made of grid.txt, and what pyproject.toml says.
@@ -266,3 +267,51 @@ class Needing(OfMembers):
         link = self.project / "libs" / "linked"
         link.symlink_to(outside)
         self.assertIn("lies outside of the project", self.fails("need", "./libs/linked"))
+
+
+class OfR(Case):
+    own_cache = True
+
+    def test_installed_from_its_folder(self) -> None:
+        if not shutil.which("Rscript"):
+            skip_loudly(self, "there is no R here (Debian's r-base-core)")
+        (self.folder / "none" / "src" / "contrib").mkdir(parents=True)
+        (self.folder / "none" / "src" / "contrib" / "PACKAGES").write_text("")
+        self.variables["LAPIDAR_INDEX"] = f"r={self.folder / 'none'}"
+        for name, text, imports in (("clay", "1", ""), ("kilns", "clay::wet() + 1", "Imports: clay\n")):
+            folder = self.project / "libs" / name
+            (folder / "R").mkdir(parents=True)
+            (folder / "inst").mkdir()
+            (folder / "inst" / "colour.txt").write_text("red\n")
+            (folder / "DESCRIPTION").write_text(f"Package: {name}\nVersion: 0.1\nTitle: T\nLicense: MIT\n{imports}")
+            (folder / "NAMESPACE").write_text("export(wet)\n")
+            (folder / "R" / "a.R").write_text(f"wet <- function() {text}\n")
+        self.assertIn("needs clay, which lies in libs/clay and is not declared", self.fails("need", "./libs/kilns"))
+        self.lapidar("need", "./libs/kilns", "./libs/clay")
+        (self.project / "a.R").write_text(
+            'cat(kilns::wet(), readLines(system.file("colour.txt", package = "clay")), "\\n")\n'
+        )
+
+        def ran() -> tuple[str, str]:
+            done = self.lapidar("run", "Rscript", "a.R")
+            return done.stdout.strip(), done.stderr
+
+        self.assertEqual(ran()[0], "2 red")
+        (self.project / "libs/clay/inst/colour.txt").write_text("white\n")
+        self.assertEqual(ran()[0], "2 white")
+        (self.project / "libs/clay/R/a.R").write_text("wet <- function() 5\n")
+        told, said = ran()
+        self.assertEqual(told, "6 white")
+        self.assertIn("clay was built again, for libs/clay changed", said)
+        self.assertIn("kilns was built again, for clay", said)
+        self.assertEqual(ran()[0], "6 white")
+        checked = self.json("check", "--deep", code=1)
+        self.assertEqual([one["name"] for one in checked["findings"]], ["clay 0.1"])
+        self.assertEqual(checked["overrides"], [], "that it is the project's own is no remark")
+        self.lapidar("record", "wet", "--", "Rscript", "a.R")
+        (self.project / "libs/clay/R/a.R").write_text("wet <- function() 7\n")
+        self.lapidar("rerun", "wet")
+        self.assertEqual(ran()[0], "8 white")
+        self.lapidar("pin", "--yes")
+        findings = self.json("check", "--deep", code=1)["findings"]
+        self.assertEqual([one["layer"] for one in findings], ["results"], "what was recorded before")

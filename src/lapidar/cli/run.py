@@ -65,7 +65,7 @@ def members_up(session: Session, *, wholly: bool = False) -> None:
     from lapidar.core.flows.members import brought_up
 
     for one in brought_up(session.place, session.cache, session.view.reporter(), wholly=wholly):
-        session.view.remark(f"{one.name} was built again, for {one.path} changed ({human_seconds(one.seconds)})")
+        session.view.remark(f"{one.name} was built again, for {one.why} changed ({human_seconds(one.seconds)})")
 
 
 def _near(session: Session) -> Path | None:

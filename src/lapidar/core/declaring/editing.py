@@ -18,7 +18,7 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language, NeedsPlace
 from lapidar.core.records.declaration import Need, group_name
 
-__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of", "with_system_needs"]
+__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of", "with_folder", "with_system_needs"]
 
 _ON_A_LINE = 4  # values of a list; more have a line each
 
@@ -201,6 +201,18 @@ def dropped(place: NeedsPlace, names: Iterable[str], group: str | None) -> Mappi
                 ),
             )
     return {place.file: place.text}
+
+
+def with_folder(text: str, language: str, name: str, folder: str) -> str:
+    """The text of a lapidar.toml in which a package is one of the project's own, where its language's needs cannot say
+    a folder."""
+    document = own_place(text, languages.usual()).document
+    table = document.setdefault("override", tomlkit.table(True)).setdefault(language, tomlkit.table(True))
+    told = tomlkit.table()
+    told.add("folder", folder)
+    told.add("because", "it is a package of this project")
+    table[name] = told
+    return tomlkit.dumps(document)
 
 
 def claimed(text: str, index: str, names: Sequence[str]) -> str:

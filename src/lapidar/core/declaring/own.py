@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from functools import cached_property
 from pathlib import Path
 from typing import NamedTuple
@@ -15,7 +15,7 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.place import DECLARATION_NAME, Place
 from lapidar.core.records.declaration import Declaration, Need
 
-__all__ = ["Own", "OwnPackage", "is_path", "spelled"]
+__all__ = ["Own", "OwnPackage", "is_path"]
 
 _DEEPEST = 4  # folders below the project
 _PASSED_OVER = re.compile(r"\..*|_.*|node_modules|build|dist|venv|env|tests?|data|results")
@@ -40,9 +40,14 @@ class OwnPackage(NamedTuple):
         return f"./{self.path}"
 
     @property
+    def needs_say_folders(self) -> bool:
+        """Whether a need of its language can name a folder; else an override does."""
+        return self.language == languages.usual().name
+
+    @property
     def reference(self) -> str:
-        """As it is declared."""
-        return f"{self.name} @ ./{self.path}"
+        """As it is needed."""
+        return f"{self.name} @ ./{self.path}" if self.needs_say_folders else self.name
 
 
 def is_path(text: str) -> bool:
@@ -103,7 +108,8 @@ class Own:
         Raises:
             DeclarationError: one is not.
         """
-        declared = {(need.language, need.name): path for need in declaration.needs if (path := _path_of(need))}
+        declared = {(one.language, one.name): one.folder for one in declaration.overrides.values() if one.folder}
+        declared |= {(need.language, need.name): path for need in declaration.needs if (path := _path_of(need))}
         for (language, name), path in declared.items():
             member = _read(self.place, os.path.normpath(path)) if (self.place.root / path).is_dir() else None
             for need in member.needs if member and member.language == language else ():
@@ -150,12 +156,3 @@ def _path_of(need: Need) -> str:
     found = _REFERENCE.search(need.text)
     path = found["path"] if found else ""
     return path if path and "://" not in path and not path.startswith(("git+", "/")) else ""
-
-
-def spelled(own: Own, texts: Sequence[str]) -> list[str]:
-    """Needs as they are declared: a folder by the name of its package.
-
-    Raises:
-        DeclarationError: a folder has none.
-    """
-    return [own.at(text).reference if is_path(text) else text for text in texts]

@@ -325,11 +325,11 @@ def _judge_declaration(
         from lapidar.core.flows.survey import judge_imports
 
         findings += judge_imports(place, snapshot, cache)
-    if not declaration.overrides:
+    own = {one.key for one in snapshot.packages if one.origin.sources}
+    if not declaration.overrides.keys() - own:
         return findings, ()
-    return findings, tuple(
-        judge.overrides(declaration, judge.graph(snapshot, declaration, cache, declaration.overrides))
-    )
+    told = judge.overrides(declaration, judge.graph(snapshot, declaration, cache, declaration.overrides))
+    return findings, tuple(one for one in told if one.package not in own)
 
 
 # ---- the cache

@@ -71,18 +71,28 @@ def need(
         DeclarationError: one is no need, or has no place.
         Conflict, IndexTrouble ...: nothing was changed.
     """
-    names = own.spelled(own.Own(place), names)
+    folders = [own.Own(place).at(text) for text in names if own.is_path(text)]
+    names = [*(text for text in names if not own.is_path(text)), *(one.reference for one in folders)]
     language, said = language_of(place, options.language, names)
     group = group_name(called.checked(options.group, "a group")) if options.group else ""
     needs = [language.versions.parse_need(text, "the command line", group) for text in names]
     texts = dict(editing.added(editing.place_of(place.root, language), needs))
+    for one in folders:
+        if not one.needs_say_folders:
+            text = _own_text(place, texts)
+            texts[DECLARATION_NAME] = editing.with_folder(text, one.language, one.name, one.path)
     if options.index:
-        text = texts.get(DECLARATION_NAME)
-        if text is None:
-            text = foreign.read_text(place.declaration) if place.declaration.is_file() else ""
+        text = _own_text(place, texts)
         texts[DECLARATION_NAME] = editing.claimed(text, options.index, [one.name for one in needs])
     change = _Changed(texts, Cause.NEEDED, tuple(names), language, said)
     return _change(place, cache, change, options, review, reporter)
+
+
+def _own_text(place: Place, texts: Mapping[str, str]) -> str:
+    """The text of lapidar.toml as it is to be so far."""
+    if (text := texts.get(DECLARATION_NAME)) is not None:
+        return text
+    return foreign.read_text(place.declaration) if place.declaration.is_file() else ""
 
 
 def installed_by_hand(place: Place) -> list[Owner]:

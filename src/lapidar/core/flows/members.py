@@ -19,6 +19,7 @@ from lapidar.core.pinning.session import PinRequest
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
+from lapidar.core.records.owner import PackageName
 from lapidar.core.records.snapshot import Package, Snapshot
 from lapidar.core.restored import own_packages
 
@@ -28,10 +29,15 @@ _AS_THEY_ARE = "its own packages as they are now"
 
 
 class BuiltAgain(NamedTuple):
-    """A member that was built again, and how long that took in all."""
+    """A member that was built again.
+
+    Attributes:
+        why: the folder that changed, or the members that it needs and that changed.
+        seconds: how long it took, for all together.
+    """
 
     name: str
-    path: str
+    why: str
     seconds: float
 
 
@@ -57,7 +63,8 @@ def brought_up(
     locked = lockfile.read(place.lockfile)
     if locked.snapshot != stamps.locked:
         return []  # the environment is another's, which is said elsewhere
-    edited = [one for one in locked.packages if own_packages.was_edited(one, place)]
+    changed = [one for one in locked.packages if own_packages.was_edited(one, place)]
+    edited = _with_dependents(locked, changed)
     there = cache()
     snapshot = _with(place, there, locked, edited, reporter) if edited else locked
     own = place.members_snapshot
@@ -75,7 +82,25 @@ def brought_up(
     if done.already:
         own_packages.note_again(place)
         return []
-    return [BuiltAgain(one.name, one.origin.path or "", time.monotonic() - began) for one in edited]
+    took = time.monotonic() - began
+    names = [one.name for one in changed]
+    return [
+        BuiltAgain(one.name, (one.origin.path or "") if one in changed else ", ".join(names), took) for one in edited
+    ]
+
+
+def _with_dependents(snapshot: Snapshot, edited: list[Package]) -> list[Package]:
+    """Members that were edited, and those that need one of them: they may be built with it."""
+    names = {one.key for one in edited}
+    while True:
+        more = {
+            one.key
+            for one in snapshot.packages
+            if own_packages.is_member(one) and any(PackageName(one.language, name) in names for name in one.requires)
+        } - names
+        if not more:
+            return [one for one in snapshot.packages if one.key in names]
+        names |= more
 
 
 def _has_changed(place: Place, stamp: own_packages.Stamp, wholly: bool) -> bool:
@@ -92,7 +117,8 @@ def _with(place: Place, cache: Cache, locked: Snapshot, edited: list[Package], r
         request = PinRequest(place, cache, reading.read(place), locked, reporter=reporter)
         with pin.opened(request, only=language) as pinning:
             session = pinning.of(language)
-            built |= {one.key: session.built_again(one) for one in edited if one.language == language}
+            several = session.built_again([one for one in edited if one.language == language])
+            built |= {one.key: one for one in several}
     packages = tuple(built.get(one.key, one) for one in locked.packages)
     made = lockfile.identify(msgspec.structs.replace(locked, packages=packages))
     if not any(_has_libraries(cache, one) for one in built.values()):

@@ -125,6 +125,13 @@ def is_current(place: Place) -> bool:
         locked = lockfile.read_if_there(place.lockfile) if mark else None
     except LockfileError:
         return False
+    if mark and locked and mark.live and place.members.is_file():
+        from lapidar.core.restored import own_packages
+
+        # With its own packages as they are it still is that of the lockfile.
+        stamps = own_packages.known(place)
+        if stamps and (stamps.snapshot, stamps.locked) == (mark.snapshot, locked.snapshot):
+            return True
     return bool(mark and locked and selection.without(locked, mark.left_out).snapshot == mark.snapshot)
 
 

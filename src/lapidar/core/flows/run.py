@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, NoReturn
 import msgspec
 
 from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.marker import Marker
 from lapidar.core.errors import CannotRun, LapidarError
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile, selection
@@ -213,8 +214,18 @@ def prepare(
         prepared=prepared,
         snapshot=mark.snapshot,
         locked=locked if locked != mark.snapshot else "",
-        chosen=mark.chosen,
+        chosen=mark.chosen if _is_chosen(place, mark) else "",
     )
+
+
+def _is_chosen(place: Place, mark: Marker) -> bool:
+    """Whether another snapshot than the lockfile's is meant: one that follows from an older lockfile is not."""
+    if not mark.chosen or not mark.live or not place.members.is_file():
+        return True
+    from lapidar.core.restored import own_packages
+
+    stamps = own_packages.known(place)
+    return stamps is None or stamps.snapshot != mark.snapshot or stamps.locked == lockfile.identity_in(place.lockfile)
 
 
 def _not_restored(place: Place, folder: Path, cache: Cache | None) -> LapidarError:

@@ -241,9 +241,10 @@ class OneSession:
         plan: LanguagePlan = self.decider.plan()
         return plan
 
-    def built_again(self, package: Package) -> Package:
-        """A package of the project's own, built of its folder as it is; of a language that builds none, as it was."""
-        return package
+    def built_again(self, packages: Sequence[Package]) -> list[Package]:
+        """Packages of the project's own, built of their folders as they are; in a language that builds none, as they
+        were."""
+        return list(packages)
 
     def releases(self, name: str) -> Sequence[Release]:
         """Every version of a name."""

@@ -141,12 +141,12 @@ class LanguagePinning(Protocol):
             IndexTrouble, PackageBroken, NoSpace: nothing has changed for a reader.
         """
 
-    def built_again(self, package: Package) -> Package:
-        """A package of the project's own, built of its folder as it is now.
+    def built_again(self, packages: Sequence[Package]) -> list[Package]:
+        """Packages of the project's own, built of their folders as they are now.
 
         Raises:
-            BuildFailed: it cannot be built.
-            Conflict: it needs other things than are pinned.
+            BuildFailed: one cannot be built.
+            Conflict: one needs other things than are pinned.
         """
 
     def releases(self, name: str) -> Sequence[Release]:

@@ -75,8 +75,12 @@ def _way(runtime: Runtime, tree: Tree, at: Placing) -> tuple[Private | Host, tup
 
 def _package(package: Package, tree: Tree, into: Layout, at: Placing) -> None:
     """The files of a package, with a starter in the place of each compiled program."""
+    live = at.project.live.get(package.key, {})
     for entry in tree:
         path = placing.of_package(package.name, entry.path)
+        if entry.path in live:
+            into.add_live(package.owner, path, at.project.link_to(path, live[entry.path]))
+            continue
         if entry.kind == EXECUTABLE and at.private and programs.is_program_inside(entry, at.cache, at.private):
             real = programs.behind_starter(path)
             up = "/".join([".."] * path.count("/"))

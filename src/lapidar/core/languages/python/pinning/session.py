@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -38,7 +38,10 @@ class PythonPinning(OneSession):
         plan: LanguagePlan = self.decider.plan_of(pylock.found_in(path, self.target, self.supply))
         return plan
 
-    def built_again(self, package: Package) -> Package:
+    def built_again(self, packages: Sequence[Package]) -> list[Package]:
+        return [self._built_again(package) for package in packages]
+
+    def _built_again(self, package: Package) -> Package:
         was = cached.of_package(self.request.cache, package)
         self.supply.workplace.held = package.built_with
         now = self.supply.named(package.name, f"./{package.origin.path}")

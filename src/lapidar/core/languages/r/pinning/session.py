@@ -6,13 +6,15 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from lapidar.core.errors import DeclarationError, IndexTrouble, MissingFromCache
+import msgspec
+
+from lapidar.core.errors import Conflict, DeclarationError, IndexTrouble, MissingFromCache
 from lapidar.core.languages.r import description
 from lapidar.core.languages.r.index.repositories import Offer, Repositories
 from lapidar.core.languages.r.pinning import base
 from lapidar.core.languages.r.pinning.candidates import CachedPackage, RVersion
 from lapidar.core.languages.r.pinning.decide import Choice, Decider
-from lapidar.core.languages.r.pinning.supply import Named, Supply, held_of
+from lapidar.core.languages.r.pinning.supply import Named, Supply, held_of, needed_of
 from lapidar.core.pinning.deciding import OneSession
 from lapidar.core.pinning.session import LanguagePlan, PinRequest
 from lapidar.core.records.snapshot import LanguageParts, Package, Snapshot
@@ -37,6 +39,37 @@ class RPinning(OneSession):
             {name: one.description for name, one in choices.items()},
         )
         return LanguageParts(self.target.runtime, tuple(self._records(brought)), ())
+
+    def built_again(self, packages: Sequence[Package]) -> list[Package]:
+        chosen: dict[str, CachedPackage | Offer | Named] = {}
+        chosen |= {one.name: held for one in self.pinned() if (held := held_of(self.request.cache, one))}
+        described = {name: one.description for name, one in chosen.items() if isinstance(one, CachedPackage)}
+        for one in packages:
+            named = self.supply.named(self.decider.overrides[one.name])
+            if set(needed_of(named.description)) - described.keys():
+                raise Conflict(
+                    f"{one.name} in {one.origin.path} needs other things than when it was pinned", remedy="lapidar pin"
+                )
+            chosen[one.name], described[one.name] = named, named.description
+        brought = self.supply.bring(chosen, described)
+        return [self._as_built(one, brought[one.name]) for one in packages]
+
+    def _as_built(self, package: Package, held: CachedPackage) -> Package:
+        tree = self.request.cache.tree(held.tree)
+        return msgspec.structs.replace(
+            package,
+            version=held.description.version,
+            tree=held.tree,
+            files=len(tree),
+            bytes=tree.total_bytes,
+            origin=held.origin,
+            built_with=held.built_with,
+        )
+
+    def pinned(self) -> tuple[Package, ...]:
+        """What the lockfile has of R."""
+        previous = self.request.previous
+        return tuple(one for one in previous.packages if one.language == "r") if previous else ()
 
     def _records(self, brought: Mapping[str, CachedPackage]) -> Iterator[Package]:
         needs = self.decider.needs

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
 
+import msgspec
+
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import DeclarationError, IndexTrouble, PackageBroken
-from lapidar.core.languages import source_trees
+from lapidar.core.languages import live, source_trees
 from lapidar.core.languages.r import description
 from lapidar.core.languages.r.building import build
 from lapidar.core.languages.r.building.build import Builder, Room
@@ -111,7 +113,9 @@ class Supply:
         self, name: str, one: Offer | Named, trees: Mapping[str, str], done: Mapping[str, CachedPackage]
     ) -> CachedPackage:
         if isinstance(one, Named):
-            return self._built(one.source, one.description, one.origin, one.digest, trees, done)
+            names = live.listed(one.source)
+            built = self._built(one.source, one.description, one.origin, one.digest, trees, done)
+            return self._with_live(built, names)
         with self._fetched(one) as (path, digest):
             self._require_digest(name, one, path, digest)
             origin = self._origin(one, digest, path.stat().st_size)
@@ -122,6 +126,15 @@ class Supply:
                 source = source_trees.unpacked(path, one.file, work.path / "source")
                 found = _described(source, one.file)
                 return self._built(source, found, origin, digest, trees, done)
+
+    def _with_live(self, built: CachedPackage, names: Sequence[str]) -> CachedPackage:
+        """Of what is in inst/ an installed package has the files as they are; all else is made of its sources."""
+        origin = built.origin
+        if origin.sources is None or origin.path is None:
+            return built
+        told = live.found(self.request.cache.tree(built.tree), self.request.place.root / origin.path, names)
+        folders = ("inst",) if "inst" in told.folders else None
+        return replace(built, origin=msgspec.structs.replace(origin, live=folders, made=None))
 
     @contextmanager
     def _fetched(self, offer: Offer) -> Iterator[tuple[Path, str]]:
@@ -235,8 +248,10 @@ class Supply:
         if path.is_dir():
             copy = source_trees.copied(path, work / "source")
             inside = self.request.place.relative(path)
-            origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
-            return Named(_described(copy, str(path)), origin, source_trees.digest_of(copy), copy)
+            digest = source_trees.digest_of(copy)
+            sources = f"sha256:{digest}"
+            origin = Origin(kind="local", path=inside, sources=sources) if inside else Origin(kind="environment")
+            return Named(_described(copy, inside or str(path)), origin, digest, copy)
         if not path.is_file():
             raise DeclarationError(
                 f"The override of {override.name} names {override.target}, which is not there", remedy="Correct it."
