@@ -122,6 +122,21 @@ class Living(OfMembers):
         made = self.restored / "lib"
         (grid,) = made.rglob("grid.py")
         self.assertFalse(grid.is_symlink())
+        # A source of something made that goes along itself: no less a reason to build.
+        (folder / "setup.py").write_text("import nobody_has_it\n")
+        (folder / "src" / "kilns" / "heat.c").write_text("1\n")
+        self.lapidar("pin", "--yes")
+        self.assertTrue(self.json("check")["clean"], "what builds it is not what the environment is for")
+        (folder / "src" / "kilns" / "heat.c").write_text("2\n")
+        self.ran("import kilns")
+        self.assertIn("built again", self.said)
+        (folder / "src" / "kilns" / "heat.c").write_text("1\n")
+        (folder / "src" / "kilns" / "__init__.py").write_text("from kilns.grid import GRID  # edited\n")
+        self.ran("import kilns")
+        self.ran("import kilns")
+        self.assertNotIn("built again", self.said)
+        (folder / "src" / "kilns" / "__init__.py").write_text("from kilns.grid import GRID\n")
+        self.ran("import kilns")
         shutil.rmtree(self.index)  # what it was built with is at hand
         (folder / "grid.txt").write_text("4 x 4")
         with subprocess.Popen(

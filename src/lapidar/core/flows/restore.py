@@ -219,7 +219,7 @@ class _Restoring:
         from lapidar.core.restored import own_packages
 
         locked = identity_in(self.place.lockfile) or ""
-        own_packages.note(self.place, snapshot, locked, project.live)
+        own_packages.note(self.place, self.cache, snapshot, locked, project.live)
 
     def _stands(self, wanted: _Wanted, there: Environment, contents: Contents | None) -> bool:
         """Whether an environment is there as it must be.

@@ -12,6 +12,7 @@ from lapidar.core.declaring import reading
 from lapidar.core.environment import marker
 from lapidar.core.errors import DeclarationError, EnvironmentUnusable
 from lapidar.core.flows.locate import locate
+from lapidar.core.languages import live
 from lapidar.core.languages.protocol import Located
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile, words
@@ -87,12 +88,26 @@ def _located(
     return () if by_lockfile and environment is None else located
 
 
+def _is_the_projects(file: str, place: Place, snapshot: Snapshot, cache: Cache) -> bool:
+    """Whether a source file is what the environment is for: of a package of the project's own those that are in the
+    environment, and not what builds and tests it."""
+    for one in snapshot.packages:
+        if one.origin.sources and file.startswith(f"{one.origin.path}/"):
+            return (
+                cache.has_tree(one.tree) and file in live.files(cache.tree(one.tree), one.origin, place.root).values()
+            )
+    return True
+
+
 def judge_imports(place: Place, snapshot: Snapshot, cache: Cache) -> Iterator[Finding]:
     """What the source imports and a snapshot does not have, or the project does not declare."""
     for name in snapshot.languages:
         surveying = languages.of(name).surveying
         for row in surveying.survey(place, None, cache, pinned=snapshot).rows if surveying else ():
-            at = words.some(map(str, row.places), _PLACES)
+            places = [one for one in row.places if _is_the_projects(one.file, place, snapshot, cache)]
+            if not places:
+                continue
+            at = words.some(map(str, places), _PLACES)
             if row.standing == "missing":
                 yield Finding(
                     Layer.DECLARATION, Problem.IMPORT_OF_NOTHING, name=row.module, details=(at,), language=name

@@ -5,12 +5,13 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Mapping
+import re
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import msgspec
 
-from lapidar.core import atomic, decoding, foreign
+from lapidar.core import atomic, decoding, foreign, languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.layout import ToProject
 from lapidar.core.languages import live, source_trees
@@ -32,12 +33,15 @@ __all__ = [
 ]
 
 
+_OF_METADATA = re.compile(r"\.(dist|egg)-info/")
+
+
 class Stamp(msgspec.Struct, frozen=True):
     """How the folder of a member was when its environment was made.
 
     Attributes:
         path: of the folder, below the project.
-        live: the files, below that, that the environment links to.
+        live: the files, below that, of which an edit shows at the next start, and is no reason to build.
         every: of all its files the names, sizes and times, as a digest; "" where they were not what was built.
         rest: the same, of live files the names alone.
     """
@@ -109,7 +113,19 @@ def looked_at(place: Place, stamp: Stamp) -> Stamp:
     return _stamp(place.root / stamp.path, stamp.path, frozenset(stamp.live))
 
 
-def note(place: Place, snapshot: Snapshot, locked: str, links: Mapping[PackageName, Mapping[str, str]]) -> None:
+def _edited_in_place(package: Package, links: Mapping[str, str], cache: Cache) -> Iterator[str]:
+    """Of the live files of a member those that nothing else is made of, as far as one can know: where something of it
+    is compiled or generated, only what its language runs."""
+    is_made = any(
+        path not in links and not _OF_METADATA.search(path) for path in (one.path for one in cache.tree(package.tree))
+    )
+    suffixes = languages.of(package.language).source_suffixes
+    return (path for path in links.values() if not is_made or path.endswith(suffixes))
+
+
+def note(
+    place: Place, cache: Cache, snapshot: Snapshot, locked: str, links: Mapping[PackageName, Mapping[str, str]]
+) -> None:
     """Note how the members' folders are, with the environment that was just made.
 
     Args:
@@ -122,7 +138,7 @@ def note(place: Place, snapshot: Snapshot, locked: str, links: Mapping[PackageNa
         if not is_here(one, place) or one.origin.path is None:
             continue
         prefix = f"{one.origin.path}/"
-        files = [path.removeprefix(prefix) for path in links.get(one.key, {}).values()]
+        files = [path.removeprefix(prefix) for path in _edited_in_place(one, links.get(one.key, {}), cache)]
         stamp = _stamp(place.root / one.origin.path, one.origin.path, frozenset(files))
         if was_edited(one, place):
             stamp = msgspec.structs.replace(stamp, every="", rest="")
