@@ -159,6 +159,8 @@ class Living(OfMembers):
         (folder / "broken").write_text("")
         said = self.fails("run", "python", "-c", "import kilns")
         self.assertIn("the clay is too wet", said)
+        self.assertIn("lapidar restore --kept", said)
+        self.assertNotIn("--wheels-only", said)
         self.assertEqual(tree_of(self.restored), before)
         (folder / "broken").unlink()
         text = (folder / "pyproject.toml").read_text()

@@ -12,6 +12,7 @@ from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.environment import marker
+from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.flows import pin
 from lapidar.core.flows.restore import RestoreOptions, restore
 from lapidar.core.layers.from_cache import with_lower_layers
@@ -66,7 +67,14 @@ def brought_up(
     changed = [one for one in locked.packages if own_packages.was_edited(one, place)]
     edited = _with_dependents(locked, changed)
     there = cache()
-    snapshot = _with(place, there, locked, edited, reporter) if edited else locked
+    try:
+        snapshot = _with(place, there, locked, edited, reporter) if edited else locked
+    except LapidarError as error:
+        if isinstance(error, Conflict):
+            raise
+        told = error.remedy.partition(";")[0].rstrip(".")
+        error.remedy = f"{told}. Or run what was built for the snapshot: lapidar restore --kept.".removeprefix(". ")
+        raise
     own = place.members_snapshot
     if edited:
         atomic.write_file(own, lockfile.render(snapshot).encode("utf-8"))
