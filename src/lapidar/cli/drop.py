@@ -29,6 +29,8 @@ def run(session: Session) -> int:
     from lapidar.core.flows.declare import drop
 
     options = session.options
+    if options.script:
+        return pins.edit_script(session, options.names, drops=True)
     pins.declaration_of(session)
     settings = pins.declare_options_of(session, options.group)
     cache, review = session.cache(create=True), pins.reviewing(session)

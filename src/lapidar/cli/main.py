@@ -89,8 +89,28 @@ class Session:
     def place(self) -> Place:
         from lapidar.core.place import Place
 
+        if self.options.script:
+            from lapidar.core.flows.script import place_of
+
+            return place_of(self.script, self.cache(create=True))
         named = self.options.project
         return Place.find(Path(named) if named else None)
+
+    @property
+    def script(self) -> Path:
+        """The script that is meant.
+
+        Raises:
+            LapidarError: there is none.
+        """
+        from lapidar.core.errors import LapidarError
+
+        file = Path(os.path.abspath(self.path("script") or ""))
+        if not file.is_file():
+            raise LapidarError(f"There is no script {self.options.script}", remedy="Name its file with --script.")
+        if self.options.project:
+            raise LapidarError("A project and a script are named", remedy="Name one: with --project, or with --script.")
+        return file
 
     def cache(self, *, create: bool = False) -> Cache:
         """The cache that is meant."""
@@ -259,6 +279,7 @@ def _add_global_options(parser: argparse.ArgumentParser, *, top: bool) -> None:
         group.add_argument(*names, **settings)
 
     add("--project", metavar="DIR", help="the project's folder (default: the one this folder is in)")
+    add("--script", metavar="FILE", help="a script that states its needs inline: it stands in the place of a project")
     add("--cache", metavar="DIR", dest="cache", help="the package cache (default: LAPIDAR_CACHE, or the user's own)")
     add(
         "--below",
@@ -294,7 +315,7 @@ _TAKE_COMMANDS = frozenset({"capture", "check", "culprit", "demo", "prove", "rec
 
 def _chosen(arguments: Sequence[str]) -> str | None:
     """The command's name: the first word that is one and not the value of an option before it."""
-    takes_value = {"--project", "--cache", "--below"}
+    takes_value = {"--project", "--script", "--cache", "--below"}
     previous = ""
     for word in arguments:
         if word in COMMANDS and previous not in takes_value:

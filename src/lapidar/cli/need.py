@@ -22,6 +22,7 @@ examples:
   lapidar need --installed                   what a notebook installed besides
   lapidar need --language r 'sherdstats (>= 2.1)'
   lapidar need ./libs/kilns                  a package of your own in the project: its sources are used where they lie
+  lapidar need --script fit.py numpy         into the block of a script that states its needs
   lapidar need --index lab slip              from this index of lapidar.toml, and from no other
   lapidar need 'kilns @ git+https://packages.example/kilns@1a2b3c4'"""
 
@@ -95,6 +96,8 @@ def run(session: Session) -> int:
     options = session.options
     if not (options.needs or options.installed):
         raise LapidarError("What is needed is not said", remedy="lapidar need NAME, or lapidar need --installed.")
+    if options.script:
+        return pins.edit_script(session, options.needs)
     pins.declaration_of(session)
     if options.installed:
         by_hand = _by_hand(session)

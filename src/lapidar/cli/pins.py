@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import argparse
 import datetime
+import shlex
 from collections import Counter
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
@@ -261,3 +262,21 @@ def conclude_change(session: Session, pinned: Pinned, restored: Restored | None)
             done = "Replaced" if restored.replaced else "Restored"
             session.view.note(f"{done} {where}: {human_count(restored.files, 'file')}")
     return ends_with(session, pinned)
+
+
+def edit_script(session: Session, names: Sequence[str], *, drops: bool = False) -> int:
+    """Change what a script states that it needs, and nothing else of it."""
+    from lapidar.core import atomic
+    from lapidar.core.flows import script
+
+    options, view, file = session.options, session.view, session.script
+    data = script.drop(file, names) if drops else script.need(file, names)
+    if not options.dry_run:
+        atomic.replace_file(file, data)
+    if view.json:
+        view.object({"script": str(file), "changed": not options.dry_run})
+        return ExitCode.DONE
+    told = "needs no longer" if drops else "needs"
+    view.line(f"{human_path(file)} {told} {', '.join(names)}.", "good")
+    view.note(f"Next: lapidar run {shlex.quote(str(human_path(file)))}")
+    return ExitCode.DONE

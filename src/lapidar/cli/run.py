@@ -4,24 +4,36 @@ from __future__ import annotations
 
 import argparse
 import functools
+import hashlib
+import os
+import shlex
+import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lapidar.cli.main import Session
-from lapidar.cli.view import View
+from lapidar.cli.view import View, human_count, human_path
 
 if TYPE_CHECKING:
+    from lapidar.core.cache.store import Cache
     from lapidar.core.flows.run import Run
+    from lapidar.core.place import Place
 
 DESCRIPTION = """\
 Run a command in the restored environment: its bin folder comes first on PATH, the variables and the umask are those of
 the snapshot's conditions, no shell is added, and the command takes the place of lapidar, so signals and its exit code
-are its own. A line on standard error says what acts on numbers, where that is not what acted when it was captured."""
+are its own. A line on standard error says what acts on numbers, where that is not what acted when it was captured.
+
+A script that states its needs inline (a block # /// script, or # /// lapidar-r) runs in an environment of its own: it
+is pinned at first, which asks the index that you configured; its snapshot lies beside it (FILE.lapidar.lock), and from
+then on no host is asked. Scripts with the same snapshot share the environment."""
 
 EXAMPLES = """\
 examples:
   lapidar run python analysis.py
   lapidar run -- python -c 'import numpy; print(numpy.__version__)'
+  lapidar run analysis.py --fast             a script that states its needs; - for one on standard input
   lapidar run --from /shared/kilns.parcel.tar -- python analysis.py    on many nodes: each reads one file, once"""
 
 
@@ -38,6 +50,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="in an environment of the project's lockfile in a folder of this node, placed likewise from the cache",
     )
+    parser.add_argument(
+        "--unpinned",
+        action="store_true",
+        help="of a script that states its needs: keep its snapshot in the cache alone, not beside it",
+    )
     parser.add_argument("words", nargs=argparse.REMAINDER, metavar="COMMAND ...", help="what to run")
 
 
@@ -48,6 +65,9 @@ def run(session: Session) -> int:
     words = session.options.words[1:] if session.options.words[:1] == ["--"] else session.options.words
     if not words:
         raise LapidarError("There is no command to run", remedy="For example: lapidar run python analysis.py")
+    if (ready := _of_script(session, words)) is not None:
+        _tell(ready, session.view)
+        return ready.become()
     there = functools.partial(session.cache_if_any, create=False)
     elsewhere = _near(session) or session.path("env")
     if elsewhere is None:
@@ -55,6 +75,82 @@ def run(session: Session) -> int:
     ready = prepare(session.place, words, elsewhere, cache=there)
     _tell(ready, session.view)
     return ready.become()
+
+
+def _of_script(session: Session, words: Sequence[str]) -> Run | None:
+    """A script that states its needs, in an environment of its own; None for any other command."""
+    from lapidar.core.declaring import inline
+
+    options = session.options
+    if options.env or options.source or options.near:
+        return None
+    piped = list(words[:1]) == ["-"]
+    if not piped and not (os.path.isfile(words[0]) and inline.begins(data := Path(words[0]).read_bytes())):
+        _require_program(words[0])
+        return None
+    cache = session.cache(create=True)
+    if piped:
+        data = sys.stdin.buffer.read()
+        file = _kept(data, cache)
+    else:
+        file = Path(os.path.abspath(words[0]))
+    language = inline.language_of(file.name, data)
+    assert language is not None
+    options.script = str(file)  # it stands in the place of a project
+    beside = not (piped or options.unpinned)
+    place, environment = _placed(session, file, cache, beside=beside)
+    from lapidar.core.flows.run import prepare
+
+    return prepare(place, [language.interpreters[0], str(file), *words[1:]], environment)
+
+
+def _require_program(word: str) -> None:
+    """Raises: LapidarError: a source file that nobody can execute is named, and states no needs."""
+    from lapidar.core.declaring import inline
+    from lapidar.core.errors import LapidarError
+
+    language = inline.language_of(word, b"") if os.path.isfile(word) and not os.access(word, os.X_OK) else None
+    if language is not None:
+        name = shlex.quote(word)
+        raise LapidarError(
+            f"{word} is no program, and states no needs",
+            remedy=f"lapidar run {language.interpreters[0]} {name}; or state them: lapidar need --script {name} NAME",
+        )
+
+
+def _kept(data: bytes, cache: Cache) -> Path:
+    """A script that came on standard input, as a file."""
+    from lapidar.core import atomic
+    from lapidar.core.declaring import inline
+    from lapidar.core.errors import LapidarError
+    from lapidar.core.flows.inline import folder_of
+
+    kind = inline.begins(data)
+    if not kind:
+        raise LapidarError("What came on standard input states no needs", remedy="It needs a block: # /// script.")
+    name = f"{hashlib.sha256(data).hexdigest()[:24]}{'.py' if kind == 'script' else '.R'}"
+    file = folder_of(cache.root) / "piped" / name
+    if not file.is_file():
+        atomic.make_folder(file.parent)
+        atomic.write_file(file, data, flush=False)
+    return file
+
+
+def _placed(session: Session, file: Path, cache: Cache, *, beside: bool) -> tuple[Place, Path]:
+    """The place of a script, and its environment."""
+    from lapidar.core.flows.inline import held
+
+    if beside and (found := held(file, cache.root)):
+        return found
+    from lapidar.core.flows.script import ready
+
+    view = session.view
+    view.remark(f"{file.name} states its needs: it runs in an environment of its own.")
+    done = ready(file, cache, lambda plan: True, view.reporter(), beside=beside)
+    if done.pinned:
+        where = human_path(done.place.lockfile) if beside else "in the cache alone"
+        view.remark(f"Pinned {human_count(done.pinned.plan.packages, 'package')} for it: {where}")
+    return done.place, done.environment
 
 
 def members_up(session: Session, *, wholly: bool = False) -> None:

@@ -9,9 +9,7 @@ import errno
 import fcntl
 import functools
 import os
-import tempfile
 import time
-import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -44,6 +42,8 @@ def of(folder: Path) -> Locks:
 
 @functools.cache
 def _tried(device: int, folder: str) -> Locks:
+    import tempfile  # whoever relies on no lock loads nothing for it
+
     with tempfile.TemporaryFile(dir=folder) as file:
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -55,6 +55,8 @@ def _tried(device: int, folder: str) -> Locks:
 def _is_given_to_another(descriptor: int) -> bool:
     """Whether a process of its own gets a lock that this one holds, on a file that it opens anew. It calls the kernel
     and nothing else, so that it does not matter what other threads are about."""
+    import warnings
+
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", DeprecationWarning)
         child = os.fork()

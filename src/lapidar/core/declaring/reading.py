@@ -166,7 +166,8 @@ def read(place: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
     Raises:
         DeclarationError: a file is no TOML, or says something that cannot be meant; with file, place and remedy.
     """
-    reading = _Reading(ProjectFiles(place.root, texts or {}))
+    called = getattr(place, "name", "") or DECLARATION_NAME  # that of a script follows from its block
+    reading = _Reading(ProjectFiles(place.root, texts or {}), called)
     for language in languages.every():
         reading.standard(language)
     reading.own()
@@ -191,6 +192,7 @@ class _Reading:
     """Puts a declaration together from the files of a project."""
 
     project: ProjectFiles
+    called: str = DECLARATION_NAME
     name: str = ""
     runtimes: dict[str, VersionRange] = field(default_factory=dict)
     needs: list[Need] = field(default_factory=list)
@@ -244,7 +246,7 @@ class _Reading:
         self.files.append(DECLARATION_NAME)
         if unknown := sorted(set(data) - _TABLES):
             raise DeclarationError(
-                f"{DECLARATION_NAME} has a table that means nothing: [{unknown[0]}]",
+                f"{self.called} has a table that means nothing: [{unknown[0]}]",
                 remedy=f"Known are: {', '.join(sorted(_TABLES))}.",
             )
         self.name = _table(data, "project", _ProjectTable).name or self.name
@@ -273,19 +275,19 @@ class _Reading:
     def _own_runtimes(self, table: Mapping[str, str]) -> None:
         known = {language.name: language for language in languages.every()}
         for name, text in table.items():
-            where = f"{DECLARATION_NAME}, [runtime] {name}"
+            where = f"{self.called}, [runtime] {name}"
             if name not in known:
                 raise DeclarationError(f"{where}: there is no such language", remedy=f"Known are {', '.join(known)}.")
             self.runtimes[name] = known[name].versions.parse_range(text, where, self.runtimes.get(name))
 
     def _own_needs(self, table: dict[str, Any]) -> None:
         """``packages`` are of the usual language; those of another stand under its name."""
-        where = f"{DECLARATION_NAME}, [needs]"
+        where = f"{self.called}, [needs]"
         usual, *others = languages.every()
         of_others = {one: table.pop(one.name) for one in others if one.name in table}
         told = _converted(table, _NeedsTable, where)
         self.system = _system(told, where)
-        self.needs += _needs(usual, told.packages, DECLARATION_NAME)
+        self.needs += _needs(usual, told.packages, self.called)
         for name in map(group_name, told.extras):
             if name not in self.extras:
                 offered = ", ".join(self.extras) or "none"
@@ -297,7 +299,7 @@ class _Reading:
             self.needs += self.extras[name]
         self.limits += _needs(usual, told.limits, f"{where} limits")
         for group, texts in told.groups.items():
-            self.needs += _needs(usual, texts, f"{DECLARATION_NAME}, group {group}", _group(group))
+            self.needs += _needs(usual, texts, f"{self.called}, group {group}", _group(group))
         self._digests(usual, told.sha256)
         for language, found in of_others.items():
             self._needs_of(language, found, f"{where} {language.name}")
@@ -307,10 +309,10 @@ class _Reading:
         if not isinstance(found, dict):
             found = {"packages": _converted(found, _Strings, where)}
         told = _converted(found, _LanguageNeeds, where)
-        self.needs += _needs(language, told.packages, DECLARATION_NAME)
+        self.needs += _needs(language, told.packages, self.called)
         self.limits += _needs(language, told.limits, f"{where} limits")
         for group, texts in told.groups.items():
-            self.needs += _needs(language, texts, f"{DECLARATION_NAME}, group {group}", _group(group))
+            self.needs += _needs(language, texts, f"{self.called}, group {group}", _group(group))
         self._digests(language, told.sha256)
 
     def _digests(self, language: Language, told: Mapping[str, _Strings]) -> None:

@@ -84,21 +84,23 @@ class Near:
 
     # ---- what is known without opening a parcel
 
-    def _note(self, file: Path) -> Path:
-        status = file.stat()
-        key = f"{file.resolve()}\n{status.st_ino} {status.st_size} {status.st_mtime_ns}\n{_trusted()}"
+    def _note(self, *files: Path) -> Path:
+        told = [(file.resolve(), file.stat()) for file in files]
+        lines = [f"{path}\n{status.st_ino} {status.st_size} {status.st_mtime_ns}" for path, status in told]
+        key = "\n".join([*lines, _trusted()])
         return self.folder / "known" / hashlib.sha256(key.encode("utf-8", "surrogateescape")).hexdigest()
 
-    def known(self, file: Path) -> str:
-        """The snapshot that the parcel in a file is of, where it was opened here before and is as it was; else ""."""
+    def known(self, *files: Path) -> str:
+        """The snapshot that files lead to (a parcel; a script and its lockfile), where they did so here before and are
+        as they were; else ""."""
         try:
-            return (sealed.read(self._note(file)) or b"").decode("ascii", "replace")
+            return (sealed.read(self._note(*files)) or b"").decode("ascii", "replace")
         except OSError:
             return ""
 
-    def remember(self, file: Path, snapshot: str) -> None:
-        """Note which snapshot the parcel in a file is of."""
-        note = self._note(file)
+    def remember(self, snapshot: str, *files: Path) -> None:
+        """Note to which snapshot files lead."""
+        note = self._note(*files)
         atomic.make_folder(note.parent)
         sealed.write(note, snapshot.encode("ascii"))
 
@@ -248,5 +250,5 @@ def placed(near: Near, place: Place, source: str | None, cache: Callable[[], Cac
 
     found = near.made_once(snapshot, from_parcel)
     if file and file.is_file():
-        near.remember(file, snapshot.snapshot)
+        near.remember(snapshot.snapshot, file)
     return found

@@ -20,11 +20,10 @@ from lapidar.core.place import Place
 from lapidar.core.records import lockfile, selection
 from lapidar.core.restored import programs, running
 from lapidar.core.restored.running import Prepared
-from lapidar.core.system import supervision
-from lapidar.core.system.supervision import Ended, Root, RunOptions
 
-if TYPE_CHECKING:  # a run itself needs no cache
+if TYPE_CHECKING:  # a run itself needs no cache, and what becomes the command watches nothing
     from lapidar.core.cache.store import Cache
+    from lapidar.core.system.supervision import Ended, Root
 
 __all__ = ["FREE", "Limits", "Run", "last_lines", "prepare"]
 
@@ -138,6 +137,9 @@ class Run(msgspec.Struct, frozen=True):
         Raises:
             CannotRun: the program cannot be executed, or took too long.
         """
+        from lapidar.core.system import supervision
+        from lapidar.core.system.supervision import RunOptions
+
         with (
             open(limits.typed or os.devnull, "rb") as typed,
             printed.open("wb") as output,

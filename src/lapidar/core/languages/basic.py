@@ -243,6 +243,7 @@ class BasicLanguage:
     declaration_files: tuple[str, ...] = ()
     source_suffixes: tuple[str, ...] = ()
     package_urls: str = "generic"
+    script_block: str = ""
     interpreters: tuple[str, ...] = ()
     installers: tuple[str, ...] = ()
     checking: BasicChecking = BasicChecking()

@@ -48,6 +48,7 @@ class Python:
     declaration_files = ("pyproject.toml",)
     package_urls = "pypi"
     source_suffixes = (".py", ".ipynb")
+    script_block = "script"
     interpreters = ("python", "python3")
     installers = ("pip", "pip3")
 

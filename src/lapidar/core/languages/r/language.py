@@ -53,6 +53,7 @@ class R:
     )
     declaration_files = ("DESCRIPTION",)
     package_urls = "cran"
+    script_block = "lapidar-r"
     source_suffixes = (".R", ".r", ".Rmd", ".rmd", ".qmd", ".Rnw", ".rnw")
     interpreters = ("Rscript", "R")
     installers: tuple[str, ...] = ()

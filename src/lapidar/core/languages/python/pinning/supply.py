@@ -139,7 +139,8 @@ class Supply:
 
     def _bring(self, file: File, fetched: Fetched, path: Path) -> CachedPackage:
         digest = fetched.sha256
-        origin = self._origin(file, digest, path.stat().st_size)
+        # What the index does not tell nobody tells: else the lockfile would hang on who had fetched it.
+        origin = self._origin(file, digest, file.bytes)
         if file.is_wheel:
             return self._stow(path, file.name, origin, digest)
         with self.cache.work_folder() as work:

@@ -1,0 +1,37 @@
+"""A script that was run before: its environment is found, and nothing is loaded that makes one."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from pathlib import Path
+
+from lapidar.core.flows.near import Near
+from lapidar.core.place import DECLARATION_NAME, Place
+
+__all__ = ["folder_of", "held", "lock_of", "own_folder"]
+
+
+def folder_of(cache: Path) -> Path:
+    """Where the environments of scripts are, in the folder of a cache."""
+    return cache / "scripts"
+
+
+def own_folder(file: Path, cache: Path) -> Path:
+    """What the cache keeps of one script."""
+    return folder_of(cache) / "of" / hashlib.sha256(os.fsencode(file.absolute())).hexdigest()[:24]
+
+
+def lock_of(file: Path) -> Path:
+    """The lockfile beside a script."""
+    return file.with_name(f"{file.name}.lapidar.lock")
+
+
+def held(file: Path, cache: Path) -> tuple[Place, Path] | None:
+    """The place and the environment of a script that is as it was when that was made; held from now on by this process,
+    and what it becomes."""
+    near, lock = Near(folder_of(cache)), lock_of(file)
+    if not (lock.is_file() and (known := near.known(file, lock)) and (found := near.held(known))):
+        return None
+    own = own_folder(file, cache)
+    return Place(own, own / DECLARATION_NAME, lock, own / "lapidar.results", found, own / ".lapidar", file.name), found

@@ -1,0 +1,155 @@
+"""Script: a single file that states its needs, run in an environment of its own. The snapshot lies beside it, or in the
+cache alone; the environment in the cache, shared by all scripts with the same snapshot."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from lapidar.core import atomic
+from lapidar.core.cache.history import Cause, Deed
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import editing, judge, reading, script
+from lapidar.core.declaring.script import Script
+from lapidar.core.errors import DeclarationError, LapidarError
+from lapidar.core.flows.inline import folder_of, lock_of, own_folder
+from lapidar.core.flows.near import Near
+from lapidar.core.flows.pin import Pinned, Review, carry_out, opened, pin
+from lapidar.core.flows.restore import RestoreOptions, restore
+from lapidar.core.pinning.session import PinOptions, PinRequest
+from lapidar.core.place import DECLARATION_NAME, Place
+from lapidar.core.progress import Progress
+from lapidar.core.records import lockfile
+from lapidar.core.records.snapshot import Snapshot
+
+__all__ = ["Ready", "drop", "need", "place_of", "ready"]
+
+
+class Ready(NamedTuple):
+    """A script whose environment is there.
+
+    Attributes:
+        environment: held by this process, and what it becomes.
+        pinned: what was pinned for it just now; None where its snapshot was there.
+    """
+
+    place: Place
+    environment: Path
+    pinned: Pinned | None = None
+
+
+def place_of(file: Path, cache: Cache, *, beside: bool = True) -> Place:
+    """The place of a script: its declaration follows from its block, its snapshot and records lie beside it.
+
+    Args:
+        beside: else all of it lies in the cache.
+
+    Raises:
+        DeclarationError: it states nothing that can be meant.
+    """
+    file = file.absolute()
+    own = own_folder(file, cache.root)
+    atomic.make_folder(own)
+    text = script.read(file).declaration().encode("utf-8", "surrogateescape")
+    declaration = own / DECLARATION_NAME
+    if not declaration.is_file() or declaration.read_bytes() != text:
+        atomic.write_file(declaration, text, flush=False)
+    lock = lock_of(file)
+    if not beside or not (lock.exists() or os.access(file.parent, os.W_OK)):
+        lock = own / "lapidar.lock"
+    records = file.with_name(f"{file.name}.lapidar.results")
+    found = lockfile.identity_in(lock) if lock.is_file() else ""
+    environment = Near(folder_of(cache.root)).environment(found) if found else own / "env"
+    place = Place(own, declaration, lock, records, environment, own / ".lapidar", name=file.name)
+    place.make_own_folder()
+    return place
+
+
+def ready(file: Path, cache: Cache, review: Review, reporter: Progress, *, beside: bool = True) -> Ready:
+    """Have the environment of a script: pinned where it has no snapshot, or another is stated; placed once.
+
+    Args:
+        review: is shown what would be pinned.
+        beside: whether its snapshot is to lie beside it.
+
+    Raises:
+        DeclarationError: its block is broken.
+        LapidarError: it cannot be pinned, or the cache lacks something of its snapshot.
+    """
+    near = Near(folder_of(cache.root))
+    place = place_of(file, cache, beside=beside)
+    language = script.read(file).language.name
+    snapshot, pinned = _snapshot(place, cache, language, review, reporter)
+
+    def make(target: Path) -> None:
+        restore(place, cache, snapshot, RestoreOptions(into=target, lockfile=place.lockfile), reporter)
+
+    found = near.made_once(snapshot, make)
+    near.remember(snapshot.snapshot, file, place.lockfile)
+    return Ready(place_of(file, cache, beside=beside), found, pinned)
+
+
+def _bare(request: PinRequest, language: str, review: Review) -> Pinned:
+    """A script that needs nothing but its runtime."""
+    with opened(request, only=language) as pinning:
+        plan = pinning.plan()
+        if not review(plan):
+            return Pinned(plan)
+        return carry_out(pinning, plan, Deed(Cause.PINNED, ""))
+
+
+def _snapshot(
+    place: Place, cache: Cache, language: str, review: Review, reporter: Progress
+) -> tuple[Snapshot, Pinned | None]:
+    """The snapshot that a script has, where it is what its block states; else a new one."""
+    declaration = reading.read(place)
+    locked = lockfile.read_if_there(place.lockfile)
+    if locked and not list(judge.drift(declaration, locked)):
+        return locked, None
+    request = PinRequest(place, cache, declaration, locked, PinOptions(), reporter)
+    done = pin(request, review) if declaration.needs else _bare(request, language, review)
+    if done.snapshot is None:
+        raise LapidarError(f"{place.name} was not pinned, and not run")
+    return done.snapshot, done
+
+
+def _edited(file: Path, change: Callable[[editing.NeedsFile, Script], None]) -> bytes:
+    """A script with another list of needs.
+
+    Args:
+        change: changes the list.
+
+    Raises:
+        DeclarationError: its block is broken, or what is to be needed is no need.
+    """
+    found = script.read(file)
+    needs = found.needs()
+    change(needs, found)
+    return found.with_block(needs.text)
+
+
+def need(file: Path, texts: Sequence[str]) -> bytes:
+    """A script with more needs, or others of the same names."""
+
+    def change(needs: editing.NeedsFile, found: Script) -> None:
+        parse = found.language.versions.parse_need
+        editing.added(needs, [parse(text, "the command line", "") for text in texts])
+
+    return _edited(file, change)
+
+
+def drop(file: Path, names: Sequence[str]) -> bytes:
+    """A script with fewer needs.
+
+    Raises:
+        DeclarationError: one is not stated.
+    """
+
+    def change(needs: editing.NeedsFile, found: Script) -> None:
+        if needs.array("", create=False) is None:
+            raise DeclarationError(f"{file.name} states no needs", remedy=f"lapidar need --script {file.name} NAME")
+        editing.dropped(needs, names, "")
+
+    return _edited(file, change)
