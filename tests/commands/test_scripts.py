@@ -206,6 +206,24 @@ class Running(OfScripts):
         self.lapidar("parcel", "fetch", parcel)
         self.assertTrue(self.ran().startswith("2.0 "), "a mailed script, its snapshot and the parcel: no network")
 
+    def test_recorded_and_run_again(self) -> None:
+        (self.project / "clay.csv").write_text("red\n")
+        self.file.write_text(
+            BLOCK + "import glaze\nopen('out.csv', 'w').write(open('clay.csv').read() + glaze.VERSION)\n"
+        )
+        said = self.lapidar("record", "--script", self.file).stdout
+        self.assertIn("1 source, 1 input, 1 result", said)
+        self.assertTrue((self.project / "fit it.py.lapidar.results").is_file())
+        self.assertFalse((self.project / ".lapidar").exists())
+        (self.project / "clay.csv").write_text("white\n")
+        self.lapidar("rerun", "--script", self.file)
+        self.assertEqual([one["analysis"] for one in self.json("rerun", "--script", self.file)["reruns"]], ["fit it"])
+        (self.project / "out.csv").write_text("other\n")
+        self.lapidar("compare", "--script", self.file, "fit it", "out.csv", code=1)
+        self.assertIn("recorded", self.lapidar("check", "--script", self.file, code=1).stdout)
+        self.lapidar("cache", "prune", "--history-days", "0")
+        self.lapidar("rerun", "--script", self.file)
+
     def test_several_at_once_make_one(self) -> None:
         files = []
         for number in range(6):

@@ -13,6 +13,7 @@ import signal
 import sys
 import textwrap
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, NoReturn
 
@@ -78,6 +79,9 @@ exit codes:
   130  interrupted"""
 
 
+_OF_FILES = frozenset({"record", "rerun", "compare", "prove"})  # they look at files of a project
+
+
 class Session:
     """What every command is given: the options as parsed, and where to show things."""
 
@@ -92,7 +96,9 @@ class Session:
         if self.options.script:
             from lapidar.core.flows.script import place_of
 
-            return place_of(self.script, self.cache(create=True))
+            place = place_of(self.script, self.cache(create=True))
+            # What it reads and writes is told as seen from where it lies.
+            return replace(place, root=self.script.parent) if self.options.command in _OF_FILES else place
         named = self.options.project
         return Place.find(Path(named) if named else None)
 

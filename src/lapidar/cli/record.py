@@ -14,6 +14,7 @@ from lapidar.cli.view import View, human_bytes, human_count, human_seconds
 from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
+    from lapidar.core.cache.store import Cache
     from lapidar.core.flows.record import Recorded
     from lapidar.core.flows.rerun import Rerun
 
@@ -51,6 +52,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--env", metavar="DIR", help="the restored environment (default: PROJECT/.lapidar/env)")
 
 
+def _of_script(session: Session, cache: Cache, command: Sequence[str]) -> Sequence[str]:
+    """Have the environment of a script; its command, where none is named."""
+    from lapidar.cli.run import placed_script
+
+    file = session.script
+    language = placed_script(session, file, cache)
+    session.options.name = session.options.name or file.stem
+    return command or [language.interpreters[0], str(file)]
+
+
 def run(session: Session) -> int:
     from lapidar.cli.view import parse_bytes
     from lapidar.core.declaring import reading
@@ -61,8 +72,11 @@ def run(session: Session) -> int:
         from lapidar.core.flows.verify import verify
 
     options = session.options
-    place, cache = session.place, session.cache(create=True)
+    cache = session.cache(create=True)
     command: Sequence[str] = options.after
+    if options.script:
+        command = _of_script(session, cache, command)
+    place = session.place
     names = [options.name] if options.name else [_name_of(command)] if command else sorted(reading.read(place).analyses)
     if not names:
         raise LapidarError("There is no analysis to record", remedy="For example: lapidar record -- python analysis.py")

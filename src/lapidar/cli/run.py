@@ -18,6 +18,7 @@ from lapidar.cli.view import View, human_count, human_path
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.flows.run import Run
+    from lapidar.core.languages.protocol import Language
     from lapidar.core.place import Place
 
 DESCRIPTION = """\
@@ -134,6 +135,19 @@ def _kept(data: bytes, cache: Cache) -> Path:
         atomic.make_folder(file.parent)
         atomic.write_file(file, data, flush=False)
     return file
+
+
+def placed_script(session: Session, file: Path, cache: Cache) -> Language:
+    """Have the environment of a script; the language that it is of.
+
+    Raises:
+        LapidarError: it states nothing.
+    """
+    from lapidar.core.declaring import script
+
+    language = script.read(file).language
+    _placed(session, file, cache, beside=True)
+    return language
 
 
 def _placed(session: Session, file: Path, cache: Cache, *, beside: bool) -> tuple[Place, Path]:

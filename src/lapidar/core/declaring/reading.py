@@ -24,6 +24,7 @@ from lapidar.core.declaring.project import ProjectFiles, load
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language
 from lapidar.core.net.addresses import without_credentials
+from lapidar.core.place import Place
 from lapidar.core.records import called
 from lapidar.core.records.declaration import (
     Declaration,
@@ -167,7 +168,8 @@ def read(place: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
         DeclarationError: a file is no TOML, or says something that cannot be meant; with file, place and remedy.
     """
     called = getattr(place, "name", "") or DECLARATION_NAME  # that of a script follows from its block
-    reading = _Reading(ProjectFiles(place.root, texts or {}), called)
+    root = place.declaration.parent if isinstance(place, Place) else place.root
+    reading = _Reading(ProjectFiles(root, texts or {}), called)
     for language in languages.every():
         reading.standard(language)
     reading.own()

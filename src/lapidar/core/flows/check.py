@@ -153,9 +153,7 @@ def _chosen(environment: Environment, placed: Snapshot, locked: Snapshot) -> Ite
 
 
 def _judge_results(place: Place, snapshot: Snapshot, cache: Cache) -> Iterator[Finding]:
-    from lapidar.core.place import RECORDS_NAME
-
-    if (place.root / RECORDS_NAME).is_file():
+    if place.records.is_file():
         from lapidar.core.results import standing
 
         yield from standing.judge(place, snapshot, cache)
