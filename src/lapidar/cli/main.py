@@ -42,6 +42,7 @@ COMMANDS = {
     "capture": "record an environment in a lockfile and keep its bytes in the cache",
     "restore": "build the environment of a lockfile from the cache, with no network",
     "run": "run a command in the restored environment",
+    "aside": "try something without a trace: the project's environment with other needs",
     "record": "run an analysis, and record what it read and wrote",
     "rerun": "run recorded analyses again in their own environment, and compare the results",
     "prove": "run a recorded analysis where nothing of this machine is in sight, and compare the results",
@@ -316,7 +317,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     return parser
 
 
-_TAKE_COMMANDS = frozenset({"capture", "check", "culprit", "demo", "prove", "record"})  # after two dashes
+_TAKE_COMMANDS = frozenset({"aside", "capture", "check", "culprit", "demo", "prove", "record"})  # after two dashes
 
 
 def _chosen(arguments: Sequence[str]) -> str | None:

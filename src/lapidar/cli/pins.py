@@ -264,6 +264,15 @@ def conclude_change(session: Session, pinned: Pinned, restored: Restored | None)
     return ends_with(session, pinned)
 
 
+def show_changes(plan: PinPlan, view: View) -> bool:
+    """What a plan has that the project has not, on standard error; it is carried out."""
+    for change in plan.changes[:_ROWS]:
+        view.remark(f"{change.name} {change.old or '-'} -> {change.new or '-'}")
+    for one in plan.runtimes:
+        view.remark(f"runtime {one.old} -> {one.new}")
+    return True
+
+
 def edit_script(session: Session, names: Sequence[str], *, drops: bool = False) -> int:
     """Change what a script states that it needs, and nothing else of it."""
     from lapidar.core import atomic

@@ -1,7 +1,7 @@
 """A place: needs, the snapshot that answers them, the environment, the records, and the way to the project's files.
 
-The root of a project is one, a single script another. Nothing else knows where a place has its things: whoever wants one
-asks the place.
+The root of a project is one, a single script another. Nothing else knows where a place has its things: whoever wants
+one asks the place.
 """
 
 from __future__ import annotations

@@ -84,23 +84,23 @@ class Near:
 
     # ---- what is known without opening a parcel
 
-    def _note(self, *files: Path) -> Path:
+    def _note(self, *files: Path, also: str) -> Path:
         told = [(file.resolve(), file.stat()) for file in files]
         lines = [f"{path}\n{status.st_ino} {status.st_size} {status.st_mtime_ns}" for path, status in told]
-        key = "\n".join([*lines, _trusted()])
+        key = "\n".join([*lines, _trusted(), *([also] if also else [])])
         return self.folder / "known" / hashlib.sha256(key.encode("utf-8", "surrogateescape")).hexdigest()
 
-    def known(self, *files: Path) -> str:
+    def known(self, *files: Path, also: str = "") -> str:
         """The snapshot that files lead to (a parcel; a script and its lockfile), where they did so here before and are
         as they were; else ""."""
         try:
-            return (sealed.read(self._note(*files)) or b"").decode("ascii", "replace")
+            return (sealed.read(self._note(*files, also=also)) or b"").decode("ascii", "replace")
         except OSError:
             return ""
 
-    def remember(self, snapshot: str, *files: Path) -> None:
+    def remember(self, snapshot: str, *files: Path, also: str = "") -> None:
         """Note to which snapshot files lead."""
-        note = self._note(*files)
+        note = self._note(*files, also=also)
         atomic.make_folder(note.parent)
         sealed.write(note, snapshot.encode("ascii"))
 

@@ -29,7 +29,18 @@ from lapidar.core.system import git
 if TYPE_CHECKING:
     from lapidar.core.flows.rerun import Rerun
 
-__all__ = ["Judgement", "PinPlan", "Pinned", "Pinning", "Review", "captured_alone", "carry_out", "opened", "pin"]
+__all__ = [
+    "Judgement",
+    "PinPlan",
+    "Pinned",
+    "Pinning",
+    "Review",
+    "brought",
+    "captured_alone",
+    "carry_out",
+    "opened",
+    "pin",
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -250,10 +261,7 @@ def carry_out(pinning: Pinning, plan: PinPlan, deed: Deed, judgement: Judgement 
     place, cache, previous = asked.place, asked.cache, asked.previous
     if deed.texts or plan.is_change:
         place.require_writable()
-    renews = str(Environment(place.environment).programs) if asked.options.renew_all else None
-    snapshot, notes = with_lower_layers(
-        cache, asked.declaration, _snapshot(pinning, plan), previous, asked.reporter, renews
-    )
+    snapshot, notes = brought(pinning, plan)
     trial: tuple[Rerun, ...] = ()
     if judgement and (previous is None or snapshot.snapshot != previous.snapshot):
         from lapidar.core.flows.trial import tried
@@ -269,6 +277,18 @@ def carry_out(pinning: Pinning, plan: PinPlan, deed: Deed, judgement: Judgement 
     if changed:
         lockfile.write(snapshot, place.lockfile)
     return Pinned(plan, snapshot, changed, notes, trial)
+
+
+def brought(pinning: Pinning, plan: PinPlan) -> tuple[Snapshot, tuple[str, ...]]:
+    """Bring what a plan chose into the cache; nothing is written but there.
+
+    Returns:
+        The snapshot, and what is to be known of the layers below its packages, a sentence each.
+    """
+    asked = pinning.request
+    renews = str(Environment(asked.place.environment).programs) if asked.options.renew_all else None
+    bare = _snapshot(pinning, plan)
+    return with_lower_layers(asked.cache, asked.declaration, bare, asked.previous, asked.reporter, renews)
 
 
 def _snapshot(pinning: Pinning, plan: PinPlan) -> Snapshot:
