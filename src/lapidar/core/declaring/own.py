@@ -15,7 +15,7 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.place import DECLARATION_NAME, Place
 from lapidar.core.records.declaration import Declaration, Need
 
-__all__ = ["Own", "OwnPackage", "is_path"]
+__all__ = ["Own", "OwnPackage", "is_path", "package_in"]
 
 _DEEPEST = 4  # folders below the project
 _PASSED_OVER = re.compile(r"\..*|_.*|node_modules|build|dist|venv|env|tests?|data|results")
@@ -149,6 +149,24 @@ def _read(place: Place, path: str) -> OwnPackage | None:
             needs = tuple(one for one in told.needs if one.language == language.name)
             return OwnPackage(language.name, name, path, needs)
     return None
+
+
+def package_in(place: Place, folder: Path) -> OwnPackage:
+    """The package in a folder of a project, the project's own folder included.
+
+    Raises:
+        DeclarationError: there is none.
+    """
+    inside = place.relative(folder)
+    found = _read(place, inside) if inside is not None else None
+    if found is None:
+        files = ", ".join(file for one in languages.every() for file in one.declaration_files)
+        raise DeclarationError(
+            f"{folder} is no package of this project",
+            why=f"it has none of {files} that says its name",
+            remedy="Name one.",
+        )
+    return found
 
 
 def _path_of(need: Need) -> str:

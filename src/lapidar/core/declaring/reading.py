@@ -88,6 +88,7 @@ class _IndexTable(_Table, frozen=True):
     language: str = ""
     only: _Strings = ()
     claims: _Strings = ()
+    upload: str = ""
 
 
 class _ConditionsTable(_Table, frozen=True):
@@ -392,7 +393,7 @@ def _indexes(table: Any, where: str, base: Path) -> Iterator[Index]:
                 remedy=f'Write {name} = "https://packages.example/simple", or the path of a folder of packages.',
             )
         told = _converted(fields, _IndexTable, f"{where}: the index {name}")
-        if without_credentials(told.address) != told.address.rstrip("#?"):
+        if any(without_credentials(one) != one.rstrip("#?") for one in (told.address, told.upload)):
             raise DeclarationError(
                 f"{where}: the address of the index {name} holds a name, a password or a query",
                 why="what is written there is committed and copied",
@@ -400,7 +401,7 @@ def _indexes(table: Any, where: str, base: Path) -> Iterator[Index]:
             )
         language = _of_index(told.language, f"{where}: the index {name}")
         only, claims = (tuple(map(language.versions.normalised, several)) for several in (told.only, told.claims))
-        yield Index(name, address_of(told.address, base), only, claims, language.name)
+        yield Index(name, address_of(told.address, base), only, claims, language.name, told.upload)
 
 
 def _of_index(name: str, where: str) -> Language:

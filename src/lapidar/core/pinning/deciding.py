@@ -6,10 +6,11 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 from typing import Any, ClassVar, Protocol
 
 from lapidar.core import languages
-from lapidar.core.errors import Conflict
+from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.pinning import explain, overriding
 from lapidar.core.pinning.market import Against, Market, Reason, Release
 from lapidar.core.pinning.outlook import PackageOutlook, outlook, what_keeps_out
@@ -18,7 +19,7 @@ from lapidar.core.pinning.solver import Solver, Version, Wish
 from lapidar.core.records.declaration import Need, Override
 from lapidar.core.records.declared import OverrideStanding
 from lapidar.core.records.difference import PackageChange, kind_of
-from lapidar.core.records.snapshot import Package, Platform
+from lapidar.core.records.snapshot import Package, Platform, Snapshot
 
 __all__ = ["Chosen", "Deciding", "OneSession", "Universe", "standing"]
 
@@ -240,6 +241,10 @@ class OneSession:
         """Resolve."""
         plan: LanguagePlan = self.decider.plan()
         return plan
+
+    def archives(self, folder: Path, to: Path, held: Sequence[str]) -> tuple[list[Path], Snapshot | None]:
+        """What is handed on of a package."""
+        raise LapidarError("This lapidar builds no packages of that language")
 
     def built_again(self, packages: Sequence[Package]) -> list[Package]:
         """Packages of the project's own, built of their folders as they are; in a language that builds none, as they

@@ -141,6 +141,21 @@ class LanguagePinning(Protocol):
             IndexTrouble, PackageBroken, NoSpace: nothing has changed for a reader.
         """
 
+    def archives(self, folder: Path, to: Path, held: Sequence[str]) -> tuple[list[Path], Snapshot | None]:
+        """Build what is handed on of a package: archives, the same bytes for the same source.
+
+        Args:
+            folder: of its source.
+            to: where they are to lie.
+            held: what it was built with before, "name version tree" each.
+
+        Returns:
+            The files, and the snapshot of what they were built in; None where nothing was needed for that.
+
+        Raises:
+            BuildFailed: it cannot be built.
+        """
+
     def built_again(self, packages: Sequence[Package]) -> list[Package]:
         """Packages of the project's own, built of their folders as they are now.
 

@@ -72,6 +72,7 @@ class Index:
             looked for here; empty: any name that no index claims.
         claims: names that are looked for here and nowhere else, beside what else is looked for here.
         language: whose packages it has; "": the usual one's.
+        upload: the address that takes new ones; "" for none.
     """
 
     name: str
@@ -79,6 +80,7 @@ class Index:
     only: tuple[str, ...] = ()
     claims: tuple[str, ...] = ()
     language: str = ""
+    upload: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -24,6 +24,7 @@ from lapidar.core import foreign
 from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
 from lapidar.core.errors import CannotRun, LapidarError, PackageBroken
 from lapidar.core.languages import source_trees
+from lapidar.core.languages.python.standards import normal
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Runtime, Snapshot
 from lapidar.core.system import supervision
@@ -79,10 +80,29 @@ class SourceBuilder:
         """
         with self._backend(source, label, work) as (hooks, snapshot):
             wheels = work / "wheels"
-            wheels.mkdir()
+            wheels.mkdir(exist_ok=True)
             name = hooks.build_wheel(str(wheels))
         made = [f"{package.name} {package.version} {package.tree}" for package in snapshot.packages]
         return wheels / name, made
+
+    def archives(self, source: Path, label: str, work: Path) -> tuple[list[Path], Snapshot]:
+        """Build the source archive and the wheel, in one form each (`standards.normal`).
+
+        Returns:
+            Both, and the snapshot of what they were built in.
+
+        Raises:
+            BuildFailed: see `wheel`.
+        """
+        out = work / "archives"
+        out.mkdir()
+        with self._backend(source, label, work, of_source=True) as (hooks, snapshot):
+            given = work / "given"
+            given.mkdir()
+            wheel, archive = given / hooks.build_wheel(str(given)), given / hooks.build_sdist(str(given))
+            normal.wheel(wheel, out / wheel.name)
+            normal.source(archive, out / archive.name)
+        return sorted(out.iterdir()), snapshot
 
     def metadata(self, source: Path, label: str, work: Path) -> bytes | None:
         """The METADATA that a wheel would have, where the build backend tells it without building one.
@@ -100,8 +120,14 @@ class SourceBuilder:
             return foreign.read(folder / name / "METADATA", foreign.MOST_METADATA_BYTES)
 
     @contextmanager
-    def _backend(self, source: Path, label: str, work: Path) -> Iterator[tuple[BuildBackendHookCaller, Snapshot]]:
-        """The hooks of a source's build backend, in an environment that has all that it needs."""
+    def _backend(
+        self, source: Path, label: str, work: Path, *, of_source: bool = False
+    ) -> Iterator[tuple[BuildBackendHookCaller, Snapshot]]:
+        """The hooks of a source's build backend, in an environment that has all that it needs.
+
+        Args:
+            of_source: also to make a source archive.
+        """
         system = self._build_system(source, label)
         requires = self._requirements(system.get("requires", ()), label)
         log = work / "log"
@@ -110,7 +136,11 @@ class SourceBuilder:
         with warnings.catch_warnings(record=True) as warned:  # the caller warns again of what was warned of there
             try:
                 hooks = self._hooks(source, system, room, log)
-                more = self._requirements(hooks.get_requires_for_build_wheel(), label)
+                texts = [
+                    *hooks.get_requires_for_build_wheel(),
+                    *(hooks.get_requires_for_build_sdist() if of_source else ()),
+                ]
+                more = self._requirements(texts, label)
                 if more:
                     room = work / "room-2"
                     snapshot = self._workplace([*requires, *more], room)

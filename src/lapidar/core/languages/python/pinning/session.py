@@ -20,7 +20,7 @@ from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.standards.metadata import Metadata
 from lapidar.core.pinning.deciding import OneSession
 from lapidar.core.pinning.session import LanguagePlan, PinRequest
-from lapidar.core.records.snapshot import LanguageParts, Package
+from lapidar.core.records.snapshot import LanguageParts, Package, Snapshot
 
 __all__ = ["PythonPinning", "opened"]
 
@@ -37,6 +37,11 @@ class PythonPinning(OneSession):
 
         plan: LanguagePlan = self.decider.plan_of(pylock.found_in(path, self.target, self.supply))
         return plan
+
+    def archives(self, folder: Path, to: Path, held: Sequence[str]) -> tuple[list[Path], Snapshot | None]:
+        self.supply.workplace.held = tuple(held)
+        made: tuple[list[Path], Snapshot] = self.supply.archives(folder, to)
+        return made
 
     def built_again(self, packages: Sequence[Package]) -> list[Package]:
         return [self._built_again(package) for package in packages]

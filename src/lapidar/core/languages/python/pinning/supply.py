@@ -13,7 +13,7 @@ import msgspec
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
-from lapidar.core import progress, sealed
+from lapidar.core import atomic, progress, sealed
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.cache.trees import Tree
@@ -32,7 +32,7 @@ from lapidar.core.net.addresses import local_path, without_credentials
 from lapidar.core.net.fetching import Fetched
 from lapidar.core.place import Place
 from lapidar.core.records.declaration import Override
-from lapidar.core.records.snapshot import Origin
+from lapidar.core.records.snapshot import Origin, Snapshot
 
 __all__ = ["Supply"]
 
@@ -180,6 +180,18 @@ class Supply:
         with progress.task(self.reporter, f"Building {label} from its source", 0, ""):
             built, built_with = self.builder.wheel(source, label, work)
         return self._stow(built, built.name, origin, key, built_with)
+
+    def archives(self, folder: Path, to: Path) -> tuple[list[Path], Snapshot]:
+        """See `lapidar.core.pinning.session.LanguagePinning`."""
+        with self.cache.work_folder() as work:
+            copy = sources.copied(folder, work.path / "source")
+            with progress.task(self.reporter, f"Building {folder.name}", 0, ""):
+                made, snapshot = self.builder.archives(copy, self.place.relative(folder) or str(folder), work.path)
+            done = []
+            for path in made:
+                atomic.write_file(to / path.name, path.read_bytes())
+                done.append(to / path.name)
+        return done, snapshot
 
     # ---- what a project names itself
 

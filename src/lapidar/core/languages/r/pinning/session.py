@@ -10,6 +10,7 @@ import msgspec
 
 from lapidar.core.errors import Conflict, DeclarationError, IndexTrouble, MissingFromCache
 from lapidar.core.languages.r import description
+from lapidar.core.languages.r.building.archive import source_archive
 from lapidar.core.languages.r.index.repositories import Offer, Repositories
 from lapidar.core.languages.r.pinning import base
 from lapidar.core.languages.r.pinning.candidates import CachedPackage, RVersion
@@ -39,6 +40,9 @@ class RPinning(OneSession):
             {name: one.description for name, one in choices.items()},
         )
         return LanguageParts(self.target.runtime, tuple(self._records(brought)), ())
+
+    def archives(self, folder: Path, to: Path, held: Sequence[str]) -> tuple[list[Path], Snapshot | None]:
+        return [source_archive(folder, to)], None
 
     def built_again(self, packages: Sequence[Package]) -> list[Package]:
         chosen: dict[str, CachedPackage | Offer | Named] = {}
