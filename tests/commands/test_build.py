@@ -70,6 +70,26 @@ class Building(OfArchives):
         self.lapidar("build", "libs/kilns", "--to", self.folder / "out")
         self.assertEqual(len(list((self.folder / "out").iterdir())), 2)
 
+    def test_what_is_compiled_is_the_same_too(self) -> None:
+        if not shutil.which("gcc"):
+            skip_loudly(self, "there is no compiler here (Debian's gcc)")
+        compiles = """
+_as_before = build_wheel
+def build_wheel(folder, config_settings=None, metadata_directory=None):
+    import subprocess
+    words = ["gcc", "-g", "-shared", "-fPIC", os.path.abspath("heat.c"), "-o", "src/kilns/heat.so"]
+    subprocess.run(words, check=True)
+    return _as_before(folder)
+"""
+        (self.kilns / "backend.py").write_text(BACKEND + SDIST + compiles)
+        (self.kilns / "heat.c").write_text("const char *where(void) { return __FILE__; }\n")
+        first = self.built("libs/kilns")
+        with zipfile.ZipFile(io.BytesIO(first["kilns-1.5-py3-none-any.whl"])) as archive:
+            compiled = archive.read("kilns/heat.so")
+        self.assertIn(b"./heat.c", compiled)
+        self.assertNotIn(str(self.cache).encode(), compiled)
+        self.assertEqual(self.built("libs/kilns"), first)
+
     def test_what_cannot_be_built(self) -> None:
         (self.kilns / "broken").write_text("")
         said = self.fails("build", "libs/kilns")

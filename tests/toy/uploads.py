@@ -74,7 +74,7 @@ class Answers(http.server.BaseHTTPRequestHandler):
         content, name = b"", ""
         for part in message.iter_parts():
             told = str(part.get_param("name", header="content-disposition"))
-            data = bytes(part.get_payload(decode=True) or b"")  # type: ignore[arg-type]
+            data = bytes(part.get_payload(decode=True) or b"")
             if told == "content":
                 content, name = data, str(part.get_filename())
             else:

@@ -24,6 +24,7 @@ from lapidar.core import foreign
 from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
 from lapidar.core.errors import CannotRun, LapidarError, PackageBroken
 from lapidar.core.languages import source_trees
+from lapidar.core.languages.python.building import compilers
 from lapidar.core.languages.python.standards import normal
 from lapidar.core.place import Place
 from lapidar.core.records.snapshot import Runtime, Snapshot
@@ -174,7 +175,9 @@ class SourceBuilder:
     def _hooks(self, source: Path, system: Mapping[str, Any], room: Path, log: Path) -> BuildBackendHookCaller:
         environment = {
             **{name: value for name, value in os.environ.items() if not _LEADS_ASTRAY.match(name)},
-            "PATH": f"{room}/bin{os.pathsep}{os.environ.get('PATH', os.defpath)}",
+            "PATH": os.pathsep.join(
+                [f"{room}/bin", compilers.telling_no_place(source), os.environ.get("PATH", os.defpath)]
+            ),
             # What would make two builds of one source differ.
             "SOURCE_DATE_EPOCH": str(FILE_TIME_SECONDS),
             "PYTHONHASHSEED": "0",
