@@ -87,7 +87,8 @@ def _of_script(session: Session, words: Sequence[str]) -> Run | None:
         return None
     piped = list(words[:1]) == ["-"]
     if not piped and not (os.path.isfile(words[0]) and inline.begins(data := Path(words[0]).read_bytes())):
-        _require_program(words[0])
+        if not session.place.lockfile.is_file():
+            _require_program(words)
         return None
     cache = session.cache(create=True)
     if piped:
@@ -105,17 +106,20 @@ def _of_script(session: Session, words: Sequence[str]) -> Run | None:
     return prepare(place, [language.interpreters[0], str(file), *words[1:]], environment)
 
 
-def _require_program(word: str) -> None:
-    """Raises: LapidarError: a source file that nobody can execute is named, and states no needs."""
+def _require_program(words: Sequence[str]) -> None:
+    """Raises: LapidarError: a source file that nobody can execute is named where there is no project, and states no
+    needs."""
     from lapidar.core.declaring import inline
     from lapidar.core.errors import LapidarError
 
+    word = words[0]
     language = inline.language_of(word, b"") if os.path.isfile(word) and not os.access(word, os.X_OK) else None
     if language is not None:
         name = shlex.quote(word)
         raise LapidarError(
             f"{word} is no program, and states no needs",
-            remedy=f"lapidar run {language.interpreters[0]} {name}; or state them: lapidar need --script {name} NAME",
+            remedy=f"Let it state them: lapidar need --script {name} NAME; or run it in a project: lapidar run "
+            f"{language.interpreters[0]} {shlex.join(words)}",
         )
 
 
