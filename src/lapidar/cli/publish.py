@@ -38,7 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.errors import LapidarError
-    from lapidar.core.flows.publishing import publish
+    from lapidar.core.languages.python.index.publishing import publish
 
     view, place, options = session.view, session.place, session.options
     paths = [Path(os.path.abspath(one)) for one in options.files] or _built(place.root / "dist")
