@@ -96,6 +96,22 @@ class OnTheShelf(Case):
         self.lapidar("shelf", "renew")
         self.assertEqual(self.said("kilntools"), "2.0 []\n")
 
+    def test_every_place(self) -> None:
+        self.assertIn("No places are known here", self.lapidar("places").stdout)
+        self.lapidar("shelf", "put", "kilntools")
+        self.lapidar("need", "glaze")
+        (self.project / "one.py").write_text("# /// script\n# dependencies = ['kilntools']\n# ///\nprint(1)\n")
+        self.lapidar("run", "one.py")
+        self.lapidar("aside", "kilntools", "--", "true")
+        rows = self.json("places")
+        self.assertEqual([one["kind"] for one in rows], ["project", "shelf", "script", "aside"])
+        self.assertEqual([one["standing"] for one in rows], ["restored", "kiln-two, kilntools", "placed", "used today"])
+        self.assertTrue(all(one["bytes"] > 1_000_000 and one["snapshot"] for one in rows))
+        (self.project / "one.py").unlink()
+        shutil.rmtree(self.project / ".lapidar" / "env")
+        self.assertEqual([one["standing"] for one in self.json("places")][::2], ["not restored", "is gone"])
+        self.assertIn("kilntools 1.0", self.lapidar("places").stdout)
+
     def test_killed(self) -> None:
         for seconds in (0.3, 0.6, 1.0, 1.5):
             process = subprocess.Popen([PROGRAM, "shelf", "put", "kilntools"], env=self.variables, stdout=-3, stderr=-3)

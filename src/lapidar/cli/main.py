@@ -49,6 +49,7 @@ COMMANDS = {
     "compare": "compare results: files, folders, records",
     "check": "compare lockfile, restored environment and cache",
     "show": "show what a lockfile holds",
+    "places": "list the places that are known here: project, members, scripts, shelf, asides",
     "history": "show every snapshot of the project: when, why, and what it changed",
     "changes": "show what is different between two snapshots",
     "return": "have an earlier snapshot again: lockfile and environment",

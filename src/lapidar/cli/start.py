@@ -24,10 +24,29 @@ examples:
   lapidar start
   lapidar start --yes --index https://packages.example/simple
   lapidar start --project analyses/kilns --yes
+  lapidar start kilns --laid-out        a folder ready to work in; --language r, or python,r
+  lapidar start kilns --package         a package of your own
   lapidar start --guess auto            what an old project without any pins would have had"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", nargs="?", metavar="NAME", help="with --laid-out: the folder to lay out")
+    parser.add_argument(
+        "--laid-out",
+        action="store_true",
+        help="a folder ready to work in: data/raw, results, a first script that runs, a README, a first commit; what "
+        "is there is never changed",
+    )
+    parser.add_argument("--package", action="store_true", help="lay out a package of your own instead, with a test")
+    parser.add_argument(
+        "--language",
+        dest="languages",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="laid out for: python, r, or both",
+    )
+    parser.add_argument("--licence", metavar="SPDX", help="of a package that is laid out")
     parser.add_argument("-y", "--yes", action="store_true", help="take the defaults, ask nothing")
     parser.add_argument("--name", help="the project's name (default: the folder's)")
     parser.add_argument("--python", metavar="RANGE", help='the runtimes it works with, ">=3.11"')
@@ -45,7 +64,12 @@ def run(session: Session) -> int:
     from lapidar.core.errors import LapidarError
     from lapidar.core.records.declaration import Index
 
-    options, view, place = session.options, session.view, session.place
+    options, view = session.options, session.view
+    if options.laid_out or options.package:
+        return _lay_out(session)
+    if options.folder or options.languages or options.licence:
+        raise LapidarError("A folder, a language and a licence are for --laid-out", remedy="lapidar start --help")
+    place = session.place
     if not options.yes and not view.has_company:
         raise LapidarError(
             "There is nobody to ask: this is no terminal", remedy="Take the defaults: lapidar start --yes"
@@ -86,6 +110,40 @@ def run(session: Session) -> int:
     if proposal.unknown:
         view.warn(f"nobody here is known to provide {', '.join(proposal.unknown)}; declare it with lapidar need")
     view.note(f"Next: {_next(proposal, has_index or bool(proposal.indexes))}")
+    return ExitCode.DONE
+
+
+def _lay_out(session: Session) -> int:
+    """A folder ready to work in."""
+    import os
+    from pathlib import Path
+
+    from lapidar.core.errors import LapidarError
+    from lapidar.core.flows.laid_out import lay_out
+    from lapidar.core.languages import usual
+
+    options, view = session.options, session.view
+    if not options.folder:
+        raise LapidarError("Which folder is not said", remedy="lapidar start NAME --laid-out")
+    names = [one for text in options.languages for one in text.split(",")] or [usual().name]
+    licence = options.licence or ""
+    if options.package and not licence and view.has_company and not options.yes:
+        licence = _answer("Licence of the package (an SPDX expression, MIT)", "")
+    folder = Path(os.path.abspath(options.folder))
+    done = lay_out(folder, names, package=options.package, licence=licence)
+    if view.json:
+        view.object({"folder": str(folder), "files": done.files, "kept": done.kept, "committed": done.is_committed})
+        return ExitCode.DONE
+    for path in done.kept:
+        view.warn(f"{path} was there, and stays as it is")
+    view.line(f"Laid out {human_path(folder)}: {human_count(len(done.files), 'file')}", "good")
+    if done.is_committed:
+        view.note("They are in a first commit.")
+    there = f"cd {human_path(folder)}"
+    view.note(
+        f"Next: {there} && "
+        + ("lapidar build" if options.package else "lapidar capture && lapidar restore && lapidar record")
+    )
     return ExitCode.DONE
 
 

@@ -24,7 +24,11 @@ from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Ready", "drop", "need", "place_of", "ready"]
+__all__ = ["FILE_NAME", "Ready", "drop", "need", "place_of", "ready"]
+
+
+FILE_NAME = "file"
+"""What, in the folder that the cache has of a script, says where that lies."""
 
 
 class Ready(NamedTuple):
@@ -53,6 +57,8 @@ def place_of(file: Path, cache: Cache, *, beside: bool = True) -> Place:
     own = own_folder(file, cache.root)
     atomic.make_folder(own)
     text = script.read(file).declaration().encode("utf-8", "surrogateescape")
+    if not (own / FILE_NAME).is_file():
+        atomic.write_file(own / FILE_NAME, os.fsencode(f"{file}\n"), flush=False)
     declaration = own / DECLARATION_NAME
     if not declaration.is_file() or declaration.read_bytes() != text:
         atomic.write_file(declaration, text, flush=False)

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING
 
 from lapidar.core.errors import DeclarationError, EnvironmentUnusable
 from lapidar.core.languages.protocol import (
+    Beginning,
     Declaring,
     Deriver,
     Inventory,
@@ -271,6 +272,11 @@ class BasicLanguage:
     @property
     def pinning(self) -> Pinning | None:
         """There is no index of its packages."""
+        return None
+
+    @property
+    def beginning(self) -> Beginning | None:
+        """Nothing is laid out for it."""
         return None
 
     @property

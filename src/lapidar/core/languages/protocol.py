@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from lapidar.core.records.surveyed import Surveyed
 
 __all__ = [
+    "Beginning",
     "Capturing",
     "Checking",
     "Declared",
@@ -551,6 +552,20 @@ class Searching(Protocol):
         as the files tell; and the paths that are made together, and may look into one another."""
 
 
+class Beginning(Protocol):
+    """The first files of something new; asked by `flows/laid_out.py`."""
+
+    def analysis(self) -> tuple[str, str]:
+        """The name of a first script, and its text: it reads data/raw and writes into results/."""
+
+    def package(self, name: str, licence: str) -> Mapping[str, str]:
+        """The files of a new package, by their paths.
+
+        Args:
+            licence: "" where none is stated.
+        """
+
+
 class Language(Protocol):
     """A language: what it is called, and what it can; None for what it cannot. Loading its module must cost nothing:
     each capability is loaded where it is asked for, and may be a module.
@@ -604,3 +619,5 @@ class Language(Protocol):
     def pinning(self) -> Pinning | None: ...
     @property
     def searching(self) -> Searching | None: ...
+    @property
+    def beginning(self) -> Beginning | None: ...

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from lapidar.core.languages.protocol import (
+    Beginning,
     Capturing,
     Checking,
     Declaring,
@@ -99,6 +100,12 @@ class Python:
         from lapidar.core.languages.python.pinning import packages
 
         return packages
+
+    @property
+    def beginning(self) -> Beginning:
+        from lapidar.core.languages.python import beginning
+
+        return beginning
 
     @property
     def searching(self) -> Searching:

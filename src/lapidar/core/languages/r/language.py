@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from lapidar.core.languages.protocol import (
+    Beginning,
     Capturing,
     Checking,
     Declaring,
@@ -105,6 +106,12 @@ class R:
         from lapidar.core.languages.r.pinning import packages
 
         return packages
+
+    @property
+    def beginning(self) -> Beginning:
+        from lapidar.core.languages.r import beginning
+
+        return beginning
 
     @property
     def searching(self) -> Searching:
