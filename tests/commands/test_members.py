@@ -263,6 +263,25 @@ class Needing(OfMembers):
         self.assertIn("libs/glaze", said)
         self.assertEqual(self.lock.read_bytes(), before)
 
+    def test_a_standard_file_stays_one(self) -> None:
+        (self.project / "pyproject.toml").write_text('[project]\nname = "study"\nversion = "1"\ndependencies = []\n')
+        folder = self.member("kilns", "SLOPE = 1\n")
+        self.lapidar("need", "./libs/kilns")
+        self.assertIn('dependencies = ["kilns"]', (self.project / "pyproject.toml").read_text())
+        self.assertIn('folder = "libs/kilns"', (self.project / "lapidar.toml").read_text())
+        (folder / "src" / "kilns" / "__init__.py").write_text("SLOPE = 2\n")
+        self.assertEqual(self.ran("import kilns; print(kilns.SLOPE)"), "2")
+        (folder / "src" / "kilns" / "new.py").write_text("")
+        self.ran("import kilns.new")
+        self.assertIn("built again", self.said)
+        self.lapidar("pin", "--yes")
+        self.assertTrue(self.json("check", "--deep")["clean"])
+        self.assertEqual(self.json("check")["overrides"], [])
+        self.lapidar("need", "./libs/kilns")  # said again it is the same
+        self.lapidar("drop", "kilns")
+        self.assertNotIn("override", (self.project / "lapidar.toml").read_text())
+        self.assertEqual(lockfile.read(self.lock).packages, ())
+
     def test_what_is_no_member(self) -> None:
         (self.project / "empty").mkdir()
         outside = self.folder / "outside"

@@ -18,7 +18,17 @@ from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.protocol import Language, NeedsPlace
 from lapidar.core.records.declaration import Need, group_name
 
-__all__ = ["NeedsFile", "added", "claimed", "dropped", "own_place", "place_of", "with_folder", "with_system_needs"]
+__all__ = [
+    "NeedsFile",
+    "added",
+    "claimed",
+    "dropped",
+    "own_place",
+    "place_of",
+    "with_folder",
+    "with_system_needs",
+    "without_folder",
+]
 
 _ON_A_LINE = 4  # values of a list; more have a line each
 
@@ -207,11 +217,31 @@ def with_folder(text: str, language: str, name: str, folder: str) -> str:
     """The text of a lapidar.toml in which a package is one of the project's own, where its language's needs cannot say
     a folder."""
     document = own_place(text, languages.usual()).document
-    table = document.setdefault("override", tomlkit.table(True)).setdefault(language, tomlkit.table(True))
+    table = document.setdefault("override", tomlkit.table(True))
+    if language != languages.usual().name:
+        table = table.setdefault(language, tomlkit.table(True))
     told = tomlkit.table()
     told.add("folder", folder)
-    told.add("because", "it is a package of this project")
+    told.add("because", _OWN)
     table[name] = told
+    return tomlkit.dumps(document)
+
+
+_OWN = "it is a package of this project"  # why such an override is there
+
+
+def without_folder(text: str, language: str, name: str) -> str:
+    """The text of a lapidar.toml without what `with_folder` wrote of a package."""
+    document = own_place(text, languages.usual()).document
+    table: Any = document.get("override", {})
+    holder = table if language == languages.usual().name else table.get(language, {})
+    if holder.get(name, {}).get("because") != _OWN:
+        return text
+    del holder[name]
+    if not holder and holder is not table:
+        del table[language]
+    if not table:
+        del document["override"]
     return tomlkit.dumps(document)
 
 

@@ -39,15 +39,18 @@ class OwnPackage(NamedTuple):
         """As one needs it."""
         return f"./{self.path}"
 
-    @property
-    def needs_say_folders(self) -> bool:
-        """Whether a need of its language can name a folder; else an override does."""
-        return self.language == languages.usual().name
+    def says_folder(self, file: str) -> bool:
+        """Whether a need can name its folder: in a language and a file of which needs are our own business. A standard
+        file takes no relative path; there, and for other languages, an override has it.
 
-    @property
-    def reference(self) -> str:
-        """As it is needed."""
-        return f"{self.name} @ ./{self.path}" if self.needs_say_folders else self.name
+        Args:
+            file: that declares the needs.
+        """
+        return self.language == languages.usual().name and file == DECLARATION_NAME
+
+    def as_need(self, file: str) -> str:
+        """As it is declared in a file."""
+        return f"{self.name} @ ./{self.path}" if self.says_folder(file) else self.name
 
 
 def is_path(text: str) -> bool:

@@ -72,13 +72,17 @@ def need(
         Conflict, IndexTrouble ...: nothing was changed.
     """
     folders = [own.Own(place).at(text) for text in names if own.is_path(text)]
-    names = [*(text for text in names if not own.is_path(text)), *(one.reference for one in folders)]
+    file_of = {one.path: editing.place_of(place.root, languages.of(one.language)).file for one in folders}
+    names = [
+        *(text for text in names if not own.is_path(text)),
+        *(one.as_need(file_of[one.path]) for one in folders),
+    ]
     language, said = language_of(place, options.language, names)
     group = group_name(called.checked(options.group, "a group")) if options.group else ""
     needs = [language.versions.parse_need(text, "the command line", group) for text in names]
     texts = dict(editing.added(editing.place_of(place.root, language), needs))
     for one in folders:
-        if not one.needs_say_folders:
+        if not one.says_folder(file_of[one.path]):
             text = _own_text(place, texts)
             texts[DECLARATION_NAME] = editing.with_folder(text, one.language, one.name, one.path)
     if options.index:
@@ -121,7 +125,12 @@ def drop(
 ) -> tuple[Pinned, Restored | None]:
     """Need something no longer; see `need`."""
     language, said = language_of(place, options.language, names)
-    texts = editing.dropped(editing.place_of(place.root, language), names, options.group)
+    texts = dict(editing.dropped(editing.place_of(place.root, language), names, options.group))
+    if place.declaration.is_file() or DECLARATION_NAME in texts:
+        before = text = _own_text(place, texts)
+        for name in names:
+            text = editing.without_folder(text, language.name, language.versions.normalised(name))
+        texts |= {DECLARATION_NAME: text} if text != before else {}
     return _change(
         place, cache, _Changed(texts, Cause.DROPPED, tuple(names), language, said), options, review, reporter
     )
