@@ -267,7 +267,9 @@ def conclude_change(session: Session, pinned: Pinned, restored: Restored | None)
 def show_changes(plan: PinPlan, view: View) -> bool:
     """What a plan has that the project has not, on standard error; it is carried out."""
     for change in plan.changes[:_ROWS]:
-        view.remark(f"{change.name} {change.old or '-'} -> {change.new or '-'}")
+        same = change.old == change.new
+        told = f"{change.old}: other bytes" if same else f"{change.old or '-'} -> {change.new or '-'}"
+        view.remark(f"{change.name} {told}")
     for one in plan.runtimes:
         view.remark(f"runtime {one.old} -> {one.new}")
     return True

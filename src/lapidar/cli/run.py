@@ -198,9 +198,12 @@ def _near(session: Session) -> Path | None:
 
 def _tell(ready: Run, view: View) -> None:
     """What the run is held to, and what may surprise."""
+    from lapidar.core.environment.marker import AS_THEY_ARE
     from lapidar.core.records.words import short
 
-    if ready.locked and ready.chosen:
+    if ready.chosen == AS_THEY_ARE:
+        pass  # it was said when they were built, and `check` says it
+    elif ready.locked and ready.chosen:
         view.remark(f"the environment is of snapshot {short(ready.snapshot)}, as restored with {ready.chosen}")
     elif ready.locked:
         view.warn(

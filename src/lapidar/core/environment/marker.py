@@ -10,11 +10,15 @@ import tomli
 
 from lapidar.core import decoding, foreign
 
-__all__ = ["FILE_NAME", "PRIVATE", "Marker", "WhoseLibraries", "read"]
+__all__ = ["AS_THEY_ARE", "FILE_NAME", "PRIVATE", "Marker", "WhoseLibraries", "read"]
 
 FILE_NAME = "lapidar.toml"
 PRIVATE = "lib/lapidar"  # the folder of what is not for the user's hands: the real executable and the like
 FORMAT = 1
+
+
+AS_THEY_ARE = "its own packages as they are now"
+"""How an environment was chosen whose members were built again since its lockfile was written."""
 
 
 class WhoseLibraries(enum.StrEnum):

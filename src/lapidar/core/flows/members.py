@@ -26,8 +26,6 @@ from lapidar.core.restored import own_packages
 
 __all__ = ["BuiltAgain", "brought_up"]
 
-_AS_THEY_ARE = "its own packages as they are now"
-
 
 class BuiltAgain(NamedTuple):
     """A member that was built again.
@@ -84,7 +82,7 @@ def brought_up(
         left_out=mark.left_out,
         libraries=mark.libraries,
         lockfile=own if edited else place.lockfile,
-        chosen=_AS_THEY_ARE if edited else "",
+        chosen=marker.AS_THEY_ARE if edited else "",
     )
     done = restore(place, there, snapshot, options, reporter)
     if done.already:
