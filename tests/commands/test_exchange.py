@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
+import stat
 import struct
 from pathlib import Path
 from urllib.parse import unquote
@@ -111,6 +113,20 @@ class Given(Case):
         self.lapidar("export", "bom", "--to", "again.json")
         self.assertEqual((self.project / "again.json").read_text(), text)
         self.lapidar("export", "bom", "--to", "-", "--cache", self.folder / "none")
+
+    def test_a_device_is_never_replaced(self) -> None:
+        device = self.folder / "device"
+        try:
+            os.mknod(device, 0o20666, os.makedev(1, 3))
+        except PermissionError:
+            self.skipTest("devices cannot be made here")
+        for words in (("bom",), ("table",), ("image",)):
+            done = self.lapidar("export", *words, "--to", device, code=3 if words == ("image",) else 0)
+            self.assertTrue(stat.S_ISCHR(device.stat().st_mode), done.stderr)
+        self.assertIn("is no regular file", self.fails("parcel", "make", "--without-lapidar", "--to", device))
+        self.assertIn("is no regular file", self.fails("parcel", "make", "--ready", "--to", device))
+        self.lapidar("capture", self.venv, "--lock", device)
+        self.assertTrue(stat.S_ISCHR(device.stat().st_mode))
 
     def test_who_holds_it(self) -> None:
         first = lockfile.read(self.lock).snapshot

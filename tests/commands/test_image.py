@@ -177,6 +177,16 @@ class OfPython(OfAnalysis):
         self.unpacked(passed)
         self.assertEqual(self.run_it("sherd"), "green\n")
 
+    def test_where_a_parcel_is_meant(self) -> None:
+        self.captured()
+        self.lapidar("export", "image", "--to", self.image)
+        for words in (("parcel", "show"), ("parcel", "open"), ("restore", "--into", "x", "--from")):
+            said = self.fails(*words, self.image)
+            self.assertIn("holds something else than a parcel", said)
+            self.assertIn("a runnable image", said)
+        self.lapidar("parcel", "make", "--ready", "--to", self.folder / "ready.tgz")
+        self.assertIn("tar xzf FILE; sh NAME/run", self.fails("parcel", "show", self.folder / "ready.tgz"))
+
     def test_a_shell_is_the_snapshots(self) -> None:
         self.need("umoci")
         (self.project / "lapidar.toml").write_text('[needs]\ntools = ["sh"]\n')

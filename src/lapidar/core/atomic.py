@@ -189,13 +189,17 @@ def write_file(
         Unconfirmed: it was written, and flushing its folder failed.
         OSError: it could not be written; what stood there before stands there still.
     """
+    pieces = [data] if isinstance(data, bytes) else iter(lambda: data.read(_PIECE_BYTES), b"")
+    if _is_device(path):
+        with path.open("wb") as stream:
+            stream.writelines(pieces)
+        return
     prefix = f".{path.name}.part-"
     sweep(path.parent, prefix)
     part, descriptor = _new_part(path.parent, prefix, mode)
     try:
         with open(descriptor, "wb", closefd=False) as stream:
-            for piece in [data] if isinstance(data, bytes) else iter(lambda: data.read(_PIECE_BYTES), b""):
-                stream.write(piece)
+            stream.writelines(pieces)
         if exactly is not None:
             os.fchmod(descriptor, exactly)
         elif mode & stat.S_IRGRP:
@@ -214,6 +218,15 @@ def write_file(
         _flush_folder(path.parent)
     except OSError as error:
         raise Unconfirmed(error.errno, error.strerror, str(path)) from error
+
+
+def _is_device(path: Path) -> bool:
+    """Whether a device or a pipe stands there: it is written to, and never replaced."""
+    try:
+        mode = os.stat(path).st_mode
+    except OSError:
+        return False
+    return stat.S_ISCHR(mode) or stat.S_ISFIFO(mode) or stat.S_ISBLK(mode)
 
 
 def _new_part(folder: Path, prefix: str, mode: int) -> tuple[Path, int]:

@@ -219,6 +219,8 @@ def require_file(to: Path) -> None:
     """Raises: TargetRefused: no file can be written there: it is a folder, or its folder is not there."""
     if to.is_dir():
         raise TargetRefused(f"{to} is a folder", remedy="Name a file with --to.")
+    if to.exists() and not to.is_file():  # a device would be replaced by the file
+        raise TargetRefused(f"{to} is no regular file", remedy="Name another with --to; - is standard output.")
     if not to.parent.is_dir():
         raise TargetRefused(f"There is no folder {to.parent}", remedy="Make it, or name another place with --to.")
 

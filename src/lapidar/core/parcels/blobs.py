@@ -62,6 +62,7 @@ __all__ = [
 
 LAYOUT_NAME, INDEX_NAME = "oci-layout", "index.json"
 LAYOUT = json.dumps({"imageLayoutVersion": "1.0.0"}).encode()
+_KINDS = {"application/vnd.oci.image.config.v1+json": "a runnable image"}
 _BLOB = re.compile(r"(?:\./)?blobs/sha256/([0-9a-f]{64})")
 _MOST_MEMBERS = 100_000
 _MAY_BE_COMING_SECONDS = 3600
@@ -238,8 +239,16 @@ class InTar(OfIndex):
                     self.beside[name] = member.size
                 archive.members.clear()  # type: ignore[attr-defined]
 
+    def _begins_packed(self) -> bool:
+        try:
+            return os.pread(self._file.fileno(), 2, 0) == b"\x1f\x8b"
+        except OSError:
+            return False
+
     def _broken(self, why: str) -> ParcelBroken:
         remedy = "Name a file that `lapidar parcel make` wrote; have one that is damaged sent again."
+        if self._begins_packed():
+            remedy = "It is packed. What `parcel make --ready` wrote needs no lapidar: tar xzf FILE; sh NAME/run"
         return ParcelBroken(f"{self.path} is no parcel that can be read", why=why, remedy=remedy)
 
     def lacks(self, one: Descriptor) -> bool:
@@ -429,6 +438,14 @@ def chosen(index: Index, name: str, called: str) -> Descriptor:
     found = found or [one for one in index.manifests if name and name == one.digest]
     if len(found) == 1:
         return found[0]
+    if not name and not manifests and index.manifests:
+        raise BlobMissing(
+            f"{called} holds something else than a parcel",
+            why=", ".join(
+                sorted({_KINDS.get(one.artifact_type, one.artifact_type or "an image") for one in index.manifests})
+            ),
+            remedy="`lapidar parcel make` writes parcels.",
+        )
     raise BlobMissing(
         f"{called} has no parcel {name}" if name else f"{called} holds {len(found) or 'no'} parcels",
         why=", ".join(tags_in(index)[:6]),
