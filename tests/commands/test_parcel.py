@@ -639,6 +639,8 @@ class Kept(OfKiln):
         layout.attach(text, leasing.LEASE, msgspec.json.encode(leasing.lasting("another", "wheels", 0)))
         self.assertEqual(self.json("parcel", "forget", store)["unneeded"], [])
         self.lapidar("parcel", "forget", f"oci+http://127.0.0.1:1/x:{tag}", code=3)
+        self.assertIn("There is no store", self.fails("parcel", "forget", f"{store}:{tag}"))
+        self.assertFalse(Path(f"{store}:{tag}").exists())
         self.assertIn("is none", self.fails("parcel", "send", store, "--lease", "-1"))
 
     def test_what_a_folder_forgets_is_never_needed(self) -> None:

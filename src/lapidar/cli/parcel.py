@@ -395,10 +395,13 @@ def _lease(session: Session, name: str) -> Lease | None:
 
 def _forget(session: Session) -> int:
     from lapidar.core.flows.forgetting import looked_through
+    from lapidar.core.foreign import expanded
     from lapidar.core.parcels.form import TITLE
-    from lapidar.core.parcels.places import writable_at
+    from lapidar.core.parcels.places import is_host, writable_at
 
     view, (address, with_credentials) = session.view, _address(session)
+    if not is_host(address) and not expanded(address).is_dir():
+        raise LapidarError(f"There is no store {address}", remedy="Name the folder, or the registry, that has parcels.")
     target, tag = writable_at(address, with_credentials=with_credentials)
     if tag:
         raise LapidarError(
