@@ -181,6 +181,7 @@ class Running(OfScripts):
         link = self.project / "linked.py"
         link.symlink_to(self.file)
         self.assertTrue(self.ran(link).startswith("2.0 "))
+        self.assertIn("is for a script that states its needs", self.fails("run", "--unpinned", "python", "x.py"))
         (self.project / "plain.py").write_text("print(1)\n")
         self.assertIn("plain.py", self.fails("run", "plain.py"))
 

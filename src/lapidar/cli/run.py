@@ -69,6 +69,8 @@ def run(session: Session) -> int:
     if (ready := _of_script(session, words)) is not None:
         _tell(ready, session.view)
         return ready.become()
+    if session.options.unpinned:
+        raise LapidarError("--unpinned is for a script that states its needs", remedy="lapidar run --unpinned FILE.py")
     there = functools.partial(session.cache_if_any, create=False)
     elsewhere = _near(session) or session.path("env")
     if elsewhere is None:

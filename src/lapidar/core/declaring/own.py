@@ -167,7 +167,7 @@ def package_in(place: Place, folder: Path) -> OwnPackage:
         raise DeclarationError(
             f"{folder} is no package of this project",
             why=f"it has none of {files} that says its name",
-            remedy="Name one.",
+            remedy="Name the folder that has that file.",
         )
     return found
 

@@ -124,6 +124,7 @@ def drop(
     reporter: Progress | None = None,
 ) -> tuple[Pinned, Restored | None]:
     """Need something no longer; see `need`."""
+    names = [own.Own(place).at(text).name if own.is_path(text) else text for text in names]
     language, said = language_of(place, options.language, names)
     texts = dict(editing.dropped(editing.place_of(place.root, language), names, options.group))
     if place.declaration.is_file() or DECLARATION_NAME in texts:
