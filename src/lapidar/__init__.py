@@ -24,7 +24,7 @@ TYPE_CHECKING = False  # `typing` is not imported for a name that type checkers 
 if TYPE_CHECKING:
     from typing import Any
 
-    from lapidar.api import capture, check, pin, restore
+    from lapidar.api import capture, check, elsewhere, pin, restore
     from lapidar.api_results import compare, prove, record, rerun
     from lapidar.core.errors import (
         CacheError,
@@ -50,6 +50,7 @@ __all__ = [
     "capture",
     "check",
     "compare",
+    "elsewhere",
     "pin",
     "prove",
     "record",
@@ -59,7 +60,7 @@ __all__ = [
 
 
 def __getattr__(name: str) -> Any:
-    if name in ("capture", "check", "pin", "restore"):
+    if name in ("capture", "check", "elsewhere", "pin", "restore"):
         from lapidar import api
 
         return getattr(api, name)

@@ -23,9 +23,21 @@ from lapidar.core.flows.restore import Restored, RestoreOptions
 from lapidar.core.place import Place
 
 if TYPE_CHECKING:
+    from lapidar.core.flows.elsewhere import Elsewhere
     from lapidar.core.flows.pin import Pinned
 
-__all__ = ["Captured", "Checked", "Conflict", "LapidarError", "Restored", "capture", "check", "pin", "restore"]
+__all__ = [
+    "Captured",
+    "Checked",
+    "Conflict",
+    "LapidarError",
+    "Restored",
+    "capture",
+    "check",
+    "elsewhere",
+    "pin",
+    "restore",
+]
 
 Name = str | PathLike[str]
 Kind = TypeVar("Kind", bound=StrEnum)
@@ -142,6 +154,25 @@ def restore(
         lockfile=held_by,
     )
     return _restore.restore(found, store, wanted, options)
+
+
+def elsewhere(what: Name, *, project: Name | None = None, cache: Name | None = None) -> Elsewhere:
+    """Call functions of another snapshot, in a process of its environment that lives for a block:
+
+    >>> with lapidar.elsewhere("3fe0a1") as old:                            # doctest: +SKIP
+    ...     slope = old.call("kilns.fit:slope", frame, k=3)
+
+    Args:
+        what: a snapshot of the history (the beginning of its identity), a lockfile, another project's folder, a parcel.
+        project: the project's folder; the one the current folder is in where it is not given.
+        cache: the cache's folder; the user's own where it is not given.
+
+    Raises:
+        LapidarError: there is no such snapshot, or the cache lacks something of it.
+    """
+    from lapidar.core.flows.elsewhere import opened
+
+    return opened(str(what), Place.find(_path(project)), _cache(cache))
 
 
 def check(

@@ -55,6 +55,7 @@ COMMANDS = {
     "return": "have an earlier snapshot again: lockfile and environment",
     "culprit": "find which change altered a result",
     "export": "write what a lockfile says in a standard form: pylock.toml, a list with digests, a table",
+    "call": "call a function in the environment of another snapshot",
     "shelf": "programs that you want everywhere, each in a place of its own",
     "build": "build what is handed on of a package of your own: the same bytes twice",
     "publish": "bring archives of a package of your own to a package index",

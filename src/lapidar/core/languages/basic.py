@@ -245,6 +245,7 @@ class BasicLanguage:
     source_suffixes: tuple[str, ...] = ()
     package_urls: str = "generic"
     script_block: str = ""
+    client: Path | None = None
     interpreters: tuple[str, ...] = ()
     installers: tuple[str, ...] = ()
     checking: BasicChecking = BasicChecking()

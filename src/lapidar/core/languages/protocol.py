@@ -577,6 +577,7 @@ class Language(Protocol):
         source_suffixes: what the names of its source files end in.
         package_urls: the type of the URLs of its packages (purl-spec).
         script_block: the type of the block in which a script states its needs inline; "" for none.
+        client: the file that answers calls from elsewhere, which its interpreter runs; None for none.
         installers: programs that install packages into the environment that they belong to.
         interpreters: the programs that run such a file, as one types them; the first is the usual one.
         declaration_files: the names of its standard files in which a project may declare things.
@@ -596,6 +597,8 @@ class Language(Protocol):
     def package_urls(self) -> str: ...
     @property
     def script_block(self) -> str: ...
+    @property
+    def client(self) -> Path | None: ...
     @property
     def installers(self) -> tuple[str, ...]: ...
     @property

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from lapidar.core.languages.protocol import (
     Beginning,
     Capturing,
@@ -50,6 +52,7 @@ class Python:
     package_urls = "pypi"
     source_suffixes = (".py", ".ipynb")
     script_block = "script"
+    client: Path | None = Path(__file__).with_name("_elsewhere.py")
     interpreters = ("python", "python3")
     installers = ("pip", "pip3")
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from lapidar.core.languages.protocol import (
     Beginning,
     Capturing,
@@ -55,6 +57,7 @@ class R:
     declaration_files = ("DESCRIPTION",)
     package_urls = "cran"
     script_block = "lapidar-r"
+    client: Path | None = None
     source_suffixes = (".R", ".r", ".Rmd", ".rmd", ".qmd", ".Rnw", ".rnw")
     interpreters = ("Rscript", "R")
     installers: tuple[str, ...] = ()

@@ -1,0 +1,134 @@
+"""Elsewhere: functions of another snapshot are called, in a process of its environment."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+from lapidar.core import atomic, languages
+from lapidar.core.cache.store import Cache
+from lapidar.core.elsewhere import wire
+from lapidar.core.elsewhere.calling import Other
+from lapidar.core.environment.folder import Environment
+from lapidar.core.errors import LapidarError
+from lapidar.core.flows.choose import named_snapshot
+from lapidar.core.flows.inline import folder_of
+from lapidar.core.flows.near import Near
+from lapidar.core.flows.restore import RestoreOptions, restore
+from lapidar.core.place import Place
+from lapidar.core.progress import Progress, Silent
+from lapidar.core.records import lockfile, words
+from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.restored import running
+
+__all__ = ["Elsewhere", "opened"]
+
+
+class Elsewhere:
+    """A snapshot whose functions can be called; its process is started with the first call, and ended with the block.
+
+    Args:
+        environment: of the snapshot; held by this process.
+        place: whose conditions hold, and where it runs.
+        output: the descriptor that its standard output goes to; this process's own unless given.
+    """
+
+    def __init__(self, snapshot: Snapshot, environment: Path, place: Place, output: int | None = None) -> None:
+        self.snapshot = snapshot.snapshot
+        self._languages = snapshot.languages
+        self._environment, self._place = environment, place
+        self._output = output
+        self._other: Other | None = None
+
+    def call(self, name: str, *args: Any, timeout: float | None = None, **named: Any) -> Any:
+        """Call a function there, and have what it gives.
+
+        Args:
+            name: ``module:function``, as it is imported there.
+            args, named: what it is given: scalars, lists, tables of names, dates, bytes, paths, and arrays and data
+                frames of NumPy and pandas.
+            timeout: seconds, after which its process is ended.
+
+        Returns:
+            The same kinds; an array or a frame as lists where its package is not here.
+
+        Raises:
+            CalledFailed: it failed there, ended, or took too long.
+            LapidarError: an argument cannot travel, or the snapshot has no such language.
+        """
+        if name.count(":") != 1:
+            raise LapidarError(f"{name!r} names no function", remedy="Write module:function.")
+        if self._other is None or self._other.is_closed:
+            self._other = self._started()
+        return self._other.call(name, args, named, timeout)
+
+    def close(self) -> None:
+        """End its process; another call starts one again."""
+        if self._other:
+            self._other.close()
+            self._other = None
+
+    def __enter__(self) -> Elsewhere:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def _started(self) -> Other:
+        language = next((one for one in languages.every() if one.name in self._languages and one.client), None)
+        if language is None:
+            raise LapidarError(
+                f"Nothing of {', '.join(self._languages)} can be called by this lapidar",
+                remedy="lapidar run, with files for what goes there and comes back.",
+            )
+        prepared = running.prepare(self._place, Environment(self._environment), os.environ)
+        program = self._environment / "bin" / language.interpreters[0]
+        command = [str(program), str(language.client), str(Path(wire.__file__))]
+        called = f"snapshot {words.short(self.snapshot)}"
+        return Other(command, prepared.variables, self._place.root, called, self._output)
+
+
+def opened(
+    what: str, place: Place, cache: Cache, reporter: Progress | None = None, output: int | None = None
+) -> Elsewhere:
+    """Have the environment of another snapshot.
+
+    Args:
+        what: a snapshot of the history by the beginning of its identity, a lockfile, ``REVISION:``, the folder of
+            another project, or a parcel.
+        place: the project, whose history is meant, and where the other side runs but for another project's.
+        output: see `Elsewhere`.
+
+    Raises:
+        LapidarError: there is no such snapshot, or the cache lacks something of it.
+    """
+    reporter = reporter or Silent()
+    path = Path(what)
+    if path.is_dir():
+        place = Place.of_project(path.resolve())
+        snapshot = lockfile.read(place.lockfile)
+    elif path.is_file() and not lockfile.identity_in(path):
+        snapshot = _of_parcel(what, cache, reporter)
+    else:
+        snapshot = named_snapshot(place, cache, what)
+    near = Near(folder_of(cache.root))
+    atomic.make_folder(near.folder)
+
+    def make(target: Path) -> None:
+        restore(place, cache, snapshot, RestoreOptions(into=target), reporter)
+
+    return Elsewhere(snapshot, near.made_once(snapshot, make), place, output)
+
+
+def _of_parcel(what: str, cache: Cache, reporter: Progress) -> Snapshot:
+    from lapidar.core.flows.parcel import bring_trees, opened_at
+
+    parcel = opened_at(what)
+    snapshot = parcel.snapshot
+    with cache.in_use():
+        bring_trees(parcel, cache, [part.tree for part in snapshot.parts()], reporter)
+    return snapshot
