@@ -9,6 +9,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, ClassVar, Protocol
 
+import msgspec
+
 from lapidar.core import languages
 from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.pinning import explain, overriding
@@ -250,6 +252,23 @@ class OneSession:
         """Packages of the project's own, built of their folders as they are; in a language that builds none, as they
         were."""
         return list(packages)
+
+    def as_built(self, package: Package, version: str, held: Any) -> Package:
+        """The record of a package of the project's own as it was built again.
+
+        Args:
+            held: its tree, its origin, and what it was built with.
+        """
+        tree = self.request.cache.tree(held.tree)
+        return msgspec.structs.replace(
+            package,
+            version=version,
+            tree=held.tree,
+            files=len(tree),
+            bytes=tree.total_bytes,
+            origin=held.origin,
+            built_with=held.built_with,
+        )
 
     def releases(self, name: str) -> Sequence[Release]:
         """Every version of a name."""

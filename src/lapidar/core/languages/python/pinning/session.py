@@ -6,7 +6,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-import msgspec
 from packaging.utils import canonicalize_name
 
 from lapidar.core.errors import Conflict
@@ -55,16 +54,7 @@ class PythonPinning(OneSession):
                 f"{package.name} in {package.origin.path} needs other things than when it was pinned",
                 remedy="lapidar pin",
             )
-        tree = self.request.cache.tree(now.tree)
-        return msgspec.structs.replace(
-            package,
-            version=now.metadata.version,
-            tree=now.tree,
-            files=len(tree),
-            bytes=tree.total_bytes,
-            origin=now.origin,
-            built_with=now.built_with,
-        )
+        return self.as_built(package, now.metadata.version, now)
 
     def carry_out(self, plan: LanguagePlan) -> LanguageParts:
         choices = {name: choice for name, choice in plan.choices.items() if isinstance(choice, Choice)}

@@ -6,8 +6,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-import msgspec
-
 from lapidar.core.errors import Conflict, DeclarationError, IndexTrouble, MissingFromCache
 from lapidar.core.languages.r import description
 from lapidar.core.languages.r.building.archive import source_archive
@@ -56,19 +54,7 @@ class RPinning(OneSession):
                 )
             chosen[one.name], described[one.name] = named, named.description
         brought = self.supply.bring(chosen, described)
-        return [self._as_built(one, brought[one.name]) for one in packages]
-
-    def _as_built(self, package: Package, held: CachedPackage) -> Package:
-        tree = self.request.cache.tree(held.tree)
-        return msgspec.structs.replace(
-            package,
-            version=held.description.version,
-            tree=held.tree,
-            files=len(tree),
-            bytes=tree.total_bytes,
-            origin=held.origin,
-            built_with=held.built_with,
-        )
+        return [self.as_built(one, brought[one.name].description.version, brought[one.name]) for one in packages]
 
     def pinned(self) -> tuple[Package, ...]:
         """What the lockfile has of R."""
