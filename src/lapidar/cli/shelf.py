@@ -27,7 +27,7 @@ examples:
   lapidar shelf
   lapidar shelf put 'kilntools>=2'
   lapidar shelf put kilntools --with glazemath     another package in the same environment
-  lapidar shelf run kilntools --fast               without putting it there
+  lapidar shelf run kilntools fire.csv             without putting it there
   lapidar shelf renew
   lapidar shelf take kilntools"""
 
