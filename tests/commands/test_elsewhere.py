@@ -287,4 +287,5 @@ class Calls(Case):
             self.fails("call", "--in", parcel, "kilns.fit:sleeps", "--given", "60", "--at-most", "0.5"),
         )
         self.fails("call", "--in", "0000", "kilns.fit:echo")
+        self.assertIn("No snapshot was named", self.fails("call", "--in", "", "kilns.fit:echo", "--given", "[7]"))
         shutil.rmtree(self.variables["LAPIDAR_CACHE"])

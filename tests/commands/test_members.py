@@ -171,6 +171,7 @@ class Living(OfMembers):
         (folder / "grid.txt").write_text("3 x 3")
         self.assertEqual(self.ran("import kilns; print(kilns.GRID)"), "3 x 3")
         self.assertTrue(self.json("check", "--deep")["clean"], "all of it is again what the snapshot has")
+        self.assertIn("restored its own packages as edited", self.lapidar("history").stdout)
         os.utime(folder / "grid.txt")
         self.ran("import kilns")
         self.assertNotIn("built again", self.said)

@@ -200,6 +200,9 @@ class Whole(Case):
         self.assertEqual(done.returncode, 0, done.stdout)
         said = json.loads(done.stdout)
         self.assertIn("in which somebody tries", ours.read_text())
+        catalogue = (self.project / "demo/catalogue/lapidar.toml").read_text()
+        self.assertIn("walking @ ./libs/walking", catalogue)
+        self.assertNotIn("glazewords", catalogue, "what was tried aside")
         self.assertTrue(said["identical"])
         self.assertEqual([result["name"] for result in said["results"]], ["scores.csv", "summary.json", "sherds.png"])
         for result in said["results"]:

@@ -7,7 +7,7 @@ from pathlib import Path
 from lapidar.standin.packages import write_wheel
 from lapidar.standin.r_packages import write_list, write_source_package
 
-__all__ = ["write", "write_r", "write_releases"]
+__all__ = ["write", "write_member", "write_r", "write_releases"]
 
 _WORDS = '''"""Words for glazes."""
 
@@ -32,6 +32,43 @@ def nearest(east, north):
     distances = {name: math.dist((east, north), place) for name, place in PLACES.items()}
     name = min(distances, key=distances.get)
     return name, distances[name]
+'''
+
+# A build back end, as small as one can be: what src/ holds is the package.
+_CLAYBUILD = '''"""Wheels of what lies in src/."""
+
+import pathlib
+import tomllib
+import zipfile
+
+
+def build_wheel(folder, config_settings=None, metadata_directory=None):
+    told = tomllib.loads(pathlib.Path("pyproject.toml").read_text())["project"]
+    info = f"{told['name']}-{told['version']}.dist-info"
+    files = {path.relative_to("src").as_posix(): path.read_text() for path in sorted(pathlib.Path("src").rglob("*.py"))}
+    files[f"{info}/METADATA"] = f"Metadata-Version: 2.1\\nName: {told['name']}\\nVersion: {told['version']}\\n"
+    files[f"{info}/WHEEL"] = "Wheel-Version: 1.0\\nGenerator: claybuild\\nRoot-Is-Purelib: true\\nTag: py3-none-any\\n"
+    files[f"{info}/RECORD"] = "".join(f"{name},,\\n" for name in [*files, f"{info}/RECORD"])
+    name = f"{told['name']}-{told['version']}-py3-none-any.whl"
+    with zipfile.ZipFile(pathlib.Path(folder, name), "w") as wheel:
+        for path, text in files.items():
+            wheel.writestr(path, text)
+    return name
+'''
+_WALKING = """\
+[project]
+name = "walking"
+version = "0.1"
+
+[build-system]
+requires = ["claybuild"]
+build-backend = "claybuild"
+"""
+_MINUTES = '''"""How long one walks."""
+
+
+def minutes(km):
+    return round(km / {speed} * 60)
 '''
 
 _SHERDSTATS = """\
@@ -81,6 +118,13 @@ def write_r(folder: Path) -> None:
     write_list(contrib)
 
 
+def write_member(folder: Path, speed: float) -> None:
+    """Write a package in source form, as somebody edits it; `speed` is in km an hour."""
+    (folder / "src" / "walking").mkdir(parents=True, exist_ok=True)
+    (folder / "pyproject.toml").write_text(_WALKING)
+    (folder / "src" / "walking" / "__init__.py").write_text(_MINUTES.format(speed=speed))
+
+
 def write_releases(folder: Path) -> None:
     """Write a newer release of each: one of them has one kiln at another place, and says nothing of it."""
     moved = _KILNS.replace("(2.5, 4.0)", "(2.54, 4.0)")
@@ -97,6 +141,7 @@ def write(folder: Path) -> None:
     for version in ("1.0", "1.4", "2.0"):
         write_wheel(folder, "glazewords", version, {"glazewords.py": _WORDS})
     write_wheel(folder, "sherdtext", "1.2", {"sherdtext.py": _TEXT}, requires=["glazewords>=1,<2"])
+    write_wheel(folder, "claybuild", "1.0", {"claybuild.py": _CLAYBUILD})
     # A distribution whose module is called otherwise.
     write_wheel(folder, "kiln-map", "0.9", {"kilns/__init__.py": _KILNS, "kiln_map.py": ""})
     needs = ["glazewords>=2"]

@@ -1,5 +1,6 @@
 """The demo's steps. First act: survey a project, need what is missing, from an index that runs beside it; a release of
-a package changes a result, which shows; which one did it is found, and taken back. Second act: capture an environment,
+a package changes a result, which shows; which one did it is found, and taken back; a package of the project's own is
+edited, something is tried aside, an old value asked for. Second act: capture an environment,
 restore it, record an analysis, run it again elsewhere, compare. Third act, where there is an R: the same analysis in
 both languages, in one environment.
 
@@ -10,6 +11,7 @@ from __future__ import annotations
 
 import hashlib
 import importlib.util
+import json
 import os
 import shlex
 import shutil
@@ -167,6 +169,7 @@ class Story:
             self.tell("say", "Why this old version of kiln-map, and not the newest?")
             self._lapidar("why", "kiln-map==1.1", at=catalogue, more=more)
             self._silent_change(catalogue, more)
+            self._from_day_to_day(catalogue, more)
         self.tell("type", "cd -")
 
     def _silent_change(self, catalogue: Path, more: Mapping[str, str]) -> None:
@@ -186,6 +189,33 @@ class Story:
         self.tell("say", "Back to the snapshot before, lockfile and environment; and the record holds again.")
         self._lapidar("return", at=catalogue, more=more)
         self._lapidar("rerun", "catalogue", at=catalogue, more=more)
+
+    def _from_day_to_day(self, catalogue: Path, more: Mapping[str, str]) -> None:
+        """A package of one's own, edited where it lies; something tried without a trace; an old value asked for."""
+        member = catalogue / "libs" / "walking"
+        packages.write_member(member, 4.0)
+        self.tell(
+            "say", "How long does one walk to a kiln? A package of the project's own says so: edited where it is."
+        )
+        self._lapidar("need", "./libs/walking", at=catalogue, more=more)
+        walk = ("run", "python", "-c", "from walking import minutes; print(minutes(3.2), 'minutes')")
+        self._lapidar(*walk, at=catalogue, more=more)
+        self.tell("type", "sed -i s,4.0,5.0, libs/walking/src/walking/__init__.py")
+        packages.write_member(member, 5.0)
+        self._lapidar(*walk, at=catalogue, more=more)
+        self.tell("say", "And with newer words for the glazes? Tried beside the project, which stays as it is.")
+        self._lapidar("aside", "glazewords>=1.5", "--", "python", "catalogue.py", at=catalogue, more=more)
+        self.tell("say", "What would the snapshot with the new releases say of one find? Asked, without going there.")
+        renewed = self._before_the_return(catalogue, more)
+        self._lapidar("call", "--in", renewed, "kilns:nearest", "--given", "[4.0, 4.0]", at=catalogue, more=more)
+
+    def _before_the_return(self, catalogue: Path, more: Mapping[str, str]) -> str:
+        """Begin of the identity of the snapshot with the new releases, as `history` prints it."""
+        words = [sys.executable, "-m", "lapidar", "history", "--json"]
+        variables = {**os.environ, "LAPIDAR_CACHE": "../cache", **more}
+        said = subprocess.run(words, cwd=catalogue, env=variables, check=True, capture_output=True).stdout
+        renewed = next(entry["snapshot"] for entry in json.loads(said) if entry["cause"] == "renewed")
+        return str(renewed).removeprefix("sha256:")[:12]
 
     def _in_a_parcel(self) -> None:
         """Everything in one file, opened where there is nothing."""

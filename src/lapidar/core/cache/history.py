@@ -183,8 +183,9 @@ class History:
     def note_restored(self, snapshot: Snapshot, place: Place) -> None:
         """Note that a project's lockfile was restored with this cache, so that prune knows the project; once."""
         lock = str(place.lockfile.absolute())
+        about = "its own packages as edited" if place.lockfile == place.members_snapshot else ""
         if not any(one.snapshot == snapshot.snapshot and one.lockfile == lock for one in self.moments()):
-            self.add(snapshot, place, Deed(Cause.RESTORED))
+            self.add(snapshot, place, Deed(Cause.RESTORED, about))
 
     def _note(self, moment: Moment) -> None:
         with self._writing():

@@ -107,6 +107,8 @@ def opened(
         LapidarError: there is no such snapshot, or the cache lacks something of it.
     """
     reporter = reporter or Silent()
+    if not what:
+        raise LapidarError("No snapshot was named", remedy="`lapidar history` tells which there are.")
     path = Path(what)
     if path.is_dir():
         place = Place.of_project(path.resolve())
