@@ -211,7 +211,10 @@ class Killed(Pinning):
             )
             time.sleep(takes * (moment + source.random()) / 6)
             process.send_signal(signal.SIGKILL)
-            stopped += process.wait() != 0
+            was_stopped = process.wait() != 0
+            stopped += was_stopped
+            # The one that was timed may have had a busier machine.
+            takes *= 1 if was_stopped else 0.7
             self.assertIn(self.lock.read_bytes() if self.lock.exists() else whole, (whole,))
             self.lapidar("pin", "--cache", cache)
             self.assertEqual(self.lock.read_bytes(), whole)
