@@ -64,13 +64,14 @@ $(VENV)/.wheels: pyproject.toml
 	$(BIN)/python -m pip wheel --quiet --wheel-dir $(WHEELS) ".[dev]"
 	touch $@
 
+# What is imported is compiled then; all of it beforehand would take longer than all else here.
 $(VENV)/.installed: $(VENV)/.wheels $(SOURCES)
 	rm -f $(WHEELS)/lapidar-*.whl
 	rm -rf build
 	$(BIN)/python -m pip wheel --quiet --no-deps --wheel-dir $(WHEELS) .
 	rm -rf build
-	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) --force-reinstall --no-deps lapidar
-	$(BIN)/python -m pip install --quiet --no-index --find-links $(WHEELS) --upgrade --upgrade-strategy eager "lapidar[dev]"
+	$(BIN)/python -m pip install --quiet --no-index --no-compile --find-links $(WHEELS) --force-reinstall --no-deps lapidar
+	$(BIN)/python -m pip install --quiet --no-index --no-compile --find-links $(WHEELS) --upgrade --upgrade-strategy eager "lapidar[dev]"
 	touch $@
 
 clean:
