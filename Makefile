@@ -64,7 +64,7 @@ $(VENV)/.wheels: pyproject.toml
 	$(BIN)/python -m pip wheel --quiet --wheel-dir $(WHEELS) ".[dev]"
 	touch $@
 
-# What is imported is compiled then; all of it beforehand would take longer than all else here.
+# Compiling takes longer than all else here: by all processors, and not by pip with one.
 $(VENV)/.installed: $(VENV)/.wheels $(SOURCES)
 	rm -f $(WHEELS)/lapidar-*.whl
 	rm -rf build
@@ -72,6 +72,7 @@ $(VENV)/.installed: $(VENV)/.wheels $(SOURCES)
 	rm -rf build
 	$(BIN)/python -m pip install --quiet --no-index --no-compile --find-links $(WHEELS) --force-reinstall --no-deps lapidar
 	$(BIN)/python -m pip install --quiet --no-index --no-compile --find-links $(WHEELS) --upgrade --upgrade-strategy eager "lapidar[dev]"
+	-$(BIN)/python -m compileall -qq -j 0 $(VENV)/lib
 	touch $@
 
 clean:
