@@ -114,12 +114,12 @@ def pin(
         LapidarError: it could not be done, and nothing was changed.
     """
     from lapidar.core.declaring import reading
-    from lapidar.core.flows.pin import pin
+    from lapidar.core.flows.pin import pin, unasked
     from lapidar.core.pinning.session import PinOptions, PinRequest
 
     found, store = Place.find(_path(project)), _cache(cache, create=True)
     options = PinOptions(renew_all=renew, as_of=as_of, no_builds=wheels_only, runtime=_path(runtime))
-    return pin(PinRequest(found, store, reading.read(found), options=options), lambda plan: True)
+    return pin(PinRequest(found, store, reading.read(found), options=options), unasked)
 
 
 def restore(

@@ -264,15 +264,14 @@ def conclude_change(session: Session, pinned: Pinned, restored: Restored | None)
     return ends_with(session, pinned)
 
 
-def show_changes(plan: PinPlan, view: View) -> bool:
-    """What a plan has that the project has not, on standard error; it is carried out."""
+def show_changes(plan: PinPlan, view: View) -> None:
+    """What a plan has that the project has not, on standard error."""
     for change in plan.changes[:_ROWS]:
         same = change.old == change.new
         told = f"{change.old}: other bytes" if same else f"{change.old or '-'} -> {change.new or '-'}"
         view.remark(f"{change.name} {told}")
     for one in plan.runtimes:
         view.remark(f"runtime {one.old} -> {one.new}")
-    return True
 
 
 def edit_script(session: Session, names: Sequence[str], *, drops: bool = False) -> int:

@@ -130,13 +130,13 @@ def _kept(data: bytes, cache: Cache) -> Path:
     from lapidar.core import atomic
     from lapidar.core.declaring import inline
     from lapidar.core.errors import LapidarError
-    from lapidar.core.flows.inline import folder_of
+    from lapidar.core.flows.near import in_cache
 
     kind = inline.begins(data)
     if not kind:
         raise LapidarError("What came on standard input states no needs", remedy="It needs a block: # /// script.")
     name = f"{hashlib.sha256(data).hexdigest()[:24]}{'.py' if kind == 'script' else '.R'}"
-    file = folder_of(cache.root) / "piped" / name
+    file = in_cache(cache.root).folder / "piped" / name
     if not file.is_file():
         atomic.make_folder(file.parent)
         atomic.write_file(file, data, flush=False)
@@ -166,7 +166,7 @@ def _placed(session: Session, file: Path, cache: Cache, *, beside: bool) -> tupl
 
     view = session.view
     view.remark(f"{file.name} states its needs: it runs in an environment of its own.")
-    done = ready(file, cache, lambda plan: True, view.reporter(), beside=beside)
+    done = ready(file, cache, view.reporter(), beside=beside)
     if done.pinned:
         where = human_path(done.place.lockfile) if beside else "in the cache alone"
         view.remark(f"Pinned {human_count(done.pinned.plan.packages, 'package')} for it: {where}")

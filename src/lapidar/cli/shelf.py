@@ -106,7 +106,7 @@ def _put(session: Session, shelf: Shelf) -> int:
 
     view, options = session.view, session.options
     cache = session.cache(create=True)
-    done = shelf.put(cache, [options.words[0], *options.more], lambda plan: True, view.reporter())
+    done = shelf.put(cache, [options.words[0], *options.more], view.reporter())
     if view.json:
         view.object(done)
         return ExitCode.DONE
@@ -123,7 +123,7 @@ def _renew(session: Session, shelf: Shelf) -> int:
     before = {one.name: one for one in shelf.every()}
     told = []
     for name in session.options.words or shelf.names():
-        done = shelf.renew(cache, name, lambda plan: True, view.reporter())
+        done = shelf.renew(cache, name, view.reporter())
         told.append(done)
         was = before[name].version
         if not view.json:
@@ -153,7 +153,7 @@ def _run(session: Session, shelf: Shelf) -> int:
     options, cache = session.options, session.cache(create=True)
     place = shelf.place(".none")
     asked = Asked(needs=(options.words[0], *options.more), only=True)
-    made = aside(place, cache, asked, lambda plan: True, session.view.reporter())
+    made = aside(place, cache, asked, lambda plan: None, session.view.reporter())
     name = usual().versions.parse_need(options.words[0], "the command line", "").name
     return prepare(as_project(place, asked), [name, *options.words[1:]], made.environment).become()
 

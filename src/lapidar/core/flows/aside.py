@@ -5,22 +5,19 @@ from __future__ import annotations
 
 import json
 import shlex
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
 import tomlkit
 
-from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, files, reading
-from lapidar.core.errors import DeclarationError
 from lapidar.core.flows import pin
-from lapidar.core.flows.inline import folder_of
 from lapidar.core.flows.naming import language_of
-from lapidar.core.flows.near import Near
-from lapidar.core.flows.pin import PinPlan, Review
-from lapidar.core.flows.restore import RestoreOptions, restore
+from lapidar.core.flows.near import in_cache
+from lapidar.core.flows.pin import PinPlan
 from lapidar.core.languages.protocol import Language
 from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import Place
@@ -28,7 +25,7 @@ from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Aside", "Asked", "aside"]
+__all__ = ["Aside", "Asked", "as_project", "aside", "how_to_keep"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -68,32 +65,30 @@ class Aside:
     plan: PinPlan | None = None
 
 
-def aside(place: Place, cache: Cache, asked: Asked, review: Review, reporter: Progress) -> Aside:
+def aside(place: Place, cache: Cache, asked: Asked, heard: Callable[[PinPlan], object], reporter: Progress) -> Aside:
     """Have an environment to try something in.
 
     Args:
-        review: is shown what it has that the project's has not.
+        heard: is told how it was resolved, before it is made.
 
     Raises:
         DeclarationError, Conflict ...: it cannot be had; nothing was changed.
     """
-    near = Near(folder_of(cache.root))
-    atomic.make_folder(near.folder)
+    near = in_cache(cache.root)
     told = [place.root / name for name in files.declaring_files()]
     known_by = [path for path in (*told, place.lockfile) if path.is_file()]
-    if (known := near.known(*known_by, also=f"{place.root}\n{asked.text}")) and (found := near.held(known)):
+    also = f"{place.root}\n{asked.text}"
+    if (known := near.known(*known_by, also=also)) and (found := near.held(known)):
         return Aside(found)
-    snapshot, plan = _resolved(place, cache, asked, review, reporter)
-
-    def make(target: Path) -> None:
-        restore(place, cache, snapshot, RestoreOptions(into=target), reporter)
-
-    environment = near.made_once(snapshot, make)
-    near.remember(snapshot.snapshot, *known_by, also=f"{place.root}\n{asked.text}")
+    snapshot, plan = _resolved(place, cache, asked, heard, reporter)
+    environment = near.restored(place, lambda: cache, snapshot, reporter)
+    near.remember(snapshot.snapshot, *known_by, also=also)
     return Aside(environment, plan)
 
 
-def _resolved(place: Place, cache: Cache, asked: Asked, review: Review, reporter: Progress) -> tuple[Snapshot, PinPlan]:
+def _resolved(
+    place: Place, cache: Cache, asked: Asked, heard: Callable[[PinPlan], object], reporter: Progress
+) -> tuple[Snapshot, PinPlan]:
     language, _ = language_of(place, asked.language, asked.needs or asked.without)
     texts = _only(place, asked, language) if asked.only else _changed(place, asked, language)
     declaration = reading.read(place, texts)
@@ -104,8 +99,7 @@ def _resolved(place: Place, cache: Cache, asked: Asked, review: Review, reporter
     only = language.name if asked.only or not declaration.needs else ""
     with pin.opened(request, only=only) as pinning:
         plan = pinning.plan()
-        if not review(plan):
-            raise DeclarationError("It was not made", remedy="Nothing was changed.")
+        heard(plan)
         return pin.brought(pinning, plan)[0], plan
 
 

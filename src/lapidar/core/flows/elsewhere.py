@@ -7,16 +7,14 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from lapidar.core import atomic, languages
+from lapidar.core import languages
 from lapidar.core.cache.store import Cache
 from lapidar.core.elsewhere import wire
 from lapidar.core.elsewhere.calling import Other
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows.choose import named_snapshot
-from lapidar.core.flows.inline import folder_of
-from lapidar.core.flows.near import Near
-from lapidar.core.flows.restore import RestoreOptions, restore
+from lapidar.core.flows.near import in_cache
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, words
@@ -117,13 +115,8 @@ def opened(
         snapshot = _of_parcel(what, cache, reporter)
     else:
         snapshot = named_snapshot(place, cache, what)
-    near = Near(folder_of(cache.root))
-    atomic.make_folder(near.folder)
-
-    def make(target: Path) -> None:
-        restore(place, cache, snapshot, RestoreOptions(into=target), reporter)
-
-    return Elsewhere(snapshot, near.made_once(snapshot, make), place, output)
+    environment = in_cache(cache.root).restored(place, lambda: cache, snapshot, reporter)
+    return Elsewhere(snapshot, environment, place, output)
 
 
 def _of_parcel(what: str, cache: Cache, reporter: Progress) -> Snapshot:

@@ -6,20 +6,15 @@ import hashlib
 import os
 from pathlib import Path
 
-from lapidar.core.flows.near import Near
+from lapidar.core.flows.near import in_cache
 from lapidar.core.place import DECLARATION_NAME, Place
 
-__all__ = ["folder_of", "held", "lock_of", "own_folder"]
-
-
-def folder_of(cache: Path) -> Path:
-    """Where the environments of scripts are, in the folder of a cache."""
-    return cache / "scripts"
+__all__ = ["held", "lock_of", "own_folder"]
 
 
 def own_folder(file: Path, cache: Path) -> Path:
     """What the cache keeps of one script."""
-    return folder_of(cache) / "of" / hashlib.sha256(os.fsencode(file.absolute())).hexdigest()[:24]
+    return in_cache(cache).folder / "of" / hashlib.sha256(os.fsencode(file.absolute())).hexdigest()[:24]
 
 
 def lock_of(file: Path) -> Path:
@@ -30,7 +25,7 @@ def lock_of(file: Path) -> Path:
 def held(file: Path, cache: Path) -> tuple[Place, Path] | None:
     """The place and the environment of a script that is as it was when that was made; held from now on by this process,
     and what it becomes."""
-    near, lock = Near(folder_of(cache)), lock_of(file)
+    near, lock = in_cache(cache), lock_of(file)
     if not (lock.is_file() and (known := near.known(file, lock)) and (found := near.held(known))):
         return None
     own = own_folder(file, cache)

@@ -31,7 +31,7 @@ if TYPE_CHECKING:  # who runs in one that is there is not to load what makes it
     from lapidar.core.cache.store import Cache
     from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Near", "near_folder", "placed"]
+__all__ = ["Near", "in_cache", "near_folder", "placed"]
 
 _UNUSED_DAYS = 14
 _LEAST_FREE = 0.1  # of the disk: below it the longest unused goes
@@ -77,10 +77,12 @@ class Near:
     """The environments in such a folder.
 
     Args:
-        folder: see `near_folder`.
+        folder: see `near_folder`, `in_cache`.
+        elsewhere: how a folder on another disk is named, as a verb phrase.
     """
 
     folder: Path
+    elsewhere: str = "name a folder on a disk of this node with LAPIDAR_NEAR"
 
     # ---- what is known without opening a parcel
 
@@ -151,18 +153,19 @@ class Near:
         identity = snapshot.snapshot
         if found := self.held(identity):
             return found
+        atomic.make_folder(self.folder)
         told = locks.of(self.folder)
         if told is not locks.Locks.HOLD:
             raise TargetRefused(
                 f"No environment can be shared in {self.folder.parent}",
                 why=str(told),
-                remedy="Name a folder on a disk of this node with LAPIDAR_NEAR.",
+                remedy=f"{self.elsewhere[0].upper()}{self.elsewhere[1:]}.",
             )
         with self.placing():
             found = self.held(identity)
             if found is None:
                 needed = sum(part.bytes for part in snapshot.parts())
-                require_room(self.folder, needed, "name another folder with LAPIDAR_NEAR")
+                require_room(self.folder, needed, self.elsewhere)
                 target = self.environment(identity)
                 make(target)
                 (target.parent / "used").touch(mode=0o600)
@@ -170,6 +173,28 @@ class Near:
                 self.clean(identity)
         assert found
         return found
+
+    def restored(
+        self,
+        place: Place,
+        cache: Callable[[], Cache],
+        snapshot: Snapshot,
+        reporter: Progress,
+        lockfile: Path | None = None,
+    ) -> Path:
+        """The environment of a snapshot out of a cache; see `made_once`.
+
+        Args:
+            cache: is asked where the environment is not there.
+            lockfile: that holds the snapshot from now on, for the history of the cache.
+        """
+
+        def make(target: Path) -> None:
+            from lapidar.core.flows.restore import RestoreOptions, restore
+
+            restore(place, cache(), snapshot, RestoreOptions(into=target, lockfile=lockfile), reporter)
+
+        return self.made_once(snapshot, make)
 
     def clean(self, keep: str) -> None:
         """Remove the environments that nobody used for long, and the longest unused while the disk is nearly full; none
@@ -186,6 +211,12 @@ class Near:
             usage = shutil.disk_usage(self.folder)
             if old or usage.free < usage.total * _LEAST_FREE:
                 _remove_unheld(path)
+
+
+def in_cache(root: Path) -> Near:
+    """The environments of scripts, of what is tried aside and of other snapshots that are called, in the folder of a
+    cache."""
+    return Near(root / "scripts", "name a cache on another disk with --cache")
 
 
 def _trusted() -> str:
@@ -226,18 +257,13 @@ def placed(near: Near, place: Place, source: str | None, cache: Callable[[], Cac
     file = Path(source) if source and "://" not in source else None
     if file and file.is_file() and (known := near.known(file)) and (found := near.held(known)):
         return found
-    from lapidar.core.flows.restore import RestoreOptions, restore
-    from lapidar.core.records import lockfile
-
-    def from_cache(target: Path) -> None:
-        restore(place, cache(), snapshot, RestoreOptions(into=target), reporter)
+    from lapidar.core.records import lockfile, words
 
     if not source:
-        snapshot = lockfile.read(place.lockfile)
-        return near.made_once(snapshot, from_cache)
+        return near.restored(place, cache, lockfile.read(place.lockfile), reporter)
     from lapidar.core.cache.store import Cache
     from lapidar.core.flows.parcel import bring_trees, opened_at
-    from lapidar.core.records import words
+    from lapidar.core.flows.restore import RestoreOptions, restore
 
     parcel = opened_at(source, words.short(lockfile.identity_in(place.lockfile)))
     snapshot = parcel.snapshot

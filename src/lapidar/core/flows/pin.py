@@ -40,6 +40,7 @@ __all__ = [
     "carry_out",
     "opened",
     "pin",
+    "unasked",
 ]
 
 
@@ -208,6 +209,11 @@ def _pinning_of(language: Language) -> protocol.Pinning:
     return language.pinning
 
 
+def unasked(plan: PinPlan) -> bool:
+    """A `Review` by nobody: it is done."""
+    return True
+
+
 def captured_alone(previous: Snapshot | None, declaration: Declaration) -> set[str]:
     """The languages whose packages a lockfile has by capture, and that nothing is declared of."""
     declared = {need.language for need in declaration.needs}
@@ -216,7 +222,12 @@ def captured_alone(previous: Snapshot | None, declaration: Declaration) -> set[s
 
 
 def pin(
-    request: PinRequest, review: Review, *, source: Path | None = None, judgement: Judgement | None = None
+    request: PinRequest,
+    review: Review,
+    *,
+    source: Path | None = None,
+    judgement: Judgement | None = None,
+    only: str = "",
 ) -> Pinned:
     """Resolve what a project declares, keep it in the cache, and write the lockfile.
 
@@ -225,12 +236,13 @@ def pin(
         review: is shown what would change, and says whether it is to be done.
         judgement: the recorded analyses are run with it first; it is shown what became of them, and says the last word.
         source: take exact packages from this standard lock file.
+        only: the language of which something is pinned, be it nothing but its runtime.
 
     Raises:
-        DeclarationError: the project declares no needs.
+        DeclarationError: the project declares no needs, and no language is named.
         Conflict, IndexTrouble, PackageBroken, NoSpace: nothing has changed for a reader.
     """
-    if not request.declaration.needs and source is None:
+    if not (request.declaration.needs or source or only):
         raise DeclarationError(
             "The project declares no needs",
             remedy="`lapidar start` finds out what it needs; `lapidar need NAME` declares one.",
@@ -239,7 +251,7 @@ def pin(
     request.cache.require_writable()
     lock, options = request.place.lockfile, request.options
     merged = lockfile.of_merge(lock)
-    with opened(replace(request, previous=merged or lockfile.read_if_there(lock))) as pinning:
+    with opened(replace(request, previous=merged or lockfile.read_if_there(lock)), only=only) as pinning:
         plan = pinning.plan(source)
         if merged:
             plan = replace(plan, warnings=("lapidar.lock holds both sides of a merge: the pins of both are kept to",))

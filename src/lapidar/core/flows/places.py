@@ -12,8 +12,8 @@ from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment import marker
 from lapidar.core.environment.folder import Environment
-from lapidar.core.flows.inline import folder_of, lock_of
-from lapidar.core.flows.near import Near
+from lapidar.core.flows.inline import lock_of
+from lapidar.core.flows.near import in_cache
 from lapidar.core.flows.restore import is_current
 from lapidar.core.flows.script import FILE_NAME
 from lapidar.core.flows.shelf import Shelf
@@ -85,7 +85,7 @@ def _of_shelf() -> Iterator[Row]:
 
 def _of_cache(cache: Cache) -> Iterator[Row]:
     """Scripts that were run, and the environments there that are none of theirs: asides."""
-    near, theirs = Near(folder_of(cache.root)), set()
+    near, theirs = in_cache(cache.root), set()
     for own in sorted((near.folder / "of").glob("*")):
         try:
             file = Path(foreign.read_text(own / FILE_NAME).rstrip("\n"))

@@ -9,16 +9,14 @@ from pathlib import Path
 from typing import NamedTuple
 
 from lapidar.core import atomic
-from lapidar.core.cache.history import Cause, Deed
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, judge, reading, script
 from lapidar.core.declaring.script import Script
-from lapidar.core.errors import DeclarationError, LapidarError
-from lapidar.core.flows.inline import folder_of, lock_of, own_folder
-from lapidar.core.flows.near import Near
-from lapidar.core.flows.pin import Pinned, Review, carry_out, opened, pin
-from lapidar.core.flows.restore import RestoreOptions, restore
-from lapidar.core.pinning.session import PinOptions, PinRequest
+from lapidar.core.errors import DeclarationError
+from lapidar.core.flows.inline import lock_of, own_folder
+from lapidar.core.flows.near import in_cache
+from lapidar.core.flows.pin import Pinned, pin, unasked
+from lapidar.core.pinning.session import PinRequest
 from lapidar.core.place import DECLARATION_NAME, Place
 from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
@@ -67,57 +65,39 @@ def place_of(file: Path, cache: Cache, *, beside: bool = True) -> Place:
         lock = own / "lapidar.lock"
     records = file.with_name(f"{file.name}.lapidar.results")
     found = lockfile.identity_in(lock) if lock.is_file() else ""
-    environment = Near(folder_of(cache.root)).environment(found) if found else own / "env"
+    environment = in_cache(cache.root).environment(found) if found else own / "env"
     place = Place(own, declaration, lock, records, environment, own / ".lapidar", name=file.name)
     place.make_own_folder()
     return place
 
 
-def ready(file: Path, cache: Cache, review: Review, reporter: Progress, *, beside: bool = True) -> Ready:
+def ready(file: Path, cache: Cache, reporter: Progress, *, beside: bool = True) -> Ready:
     """Have the environment of a script: pinned where it has no snapshot, or another is stated; placed once.
 
     Args:
-        review: is shown what would be pinned.
         beside: whether its snapshot is to lie beside it.
 
     Raises:
         DeclarationError: its block is broken.
         LapidarError: it cannot be pinned, or the cache lacks something of its snapshot.
     """
-    near = Near(folder_of(cache.root))
+    near = in_cache(cache.root)
     place = place_of(file, cache, beside=beside)
-    language = script.read(file).language.name
-    snapshot, pinned = _snapshot(place, cache, language, review, reporter)
-
-    def make(target: Path) -> None:
-        restore(place, cache, snapshot, RestoreOptions(into=target, lockfile=place.lockfile), reporter)
-
-    found = near.made_once(snapshot, make)
+    snapshot, pinned = _snapshot(place, cache, script.read(file).language.name, reporter)
+    found = near.restored(place, lambda: cache, snapshot, reporter, place.lockfile)
     near.remember(snapshot.snapshot, file, place.lockfile)
     return Ready(place_of(file, cache, beside=beside), found, pinned)
 
 
-def _bare(request: PinRequest, language: str, review: Review) -> Pinned:
-    """A script that needs nothing but its runtime."""
-    with opened(request, only=language) as pinning:
-        plan = pinning.plan()
-        if not review(plan):
-            return Pinned(plan)
-        return carry_out(pinning, plan, Deed(Cause.PINNED, ""))
-
-
-def _snapshot(
-    place: Place, cache: Cache, language: str, review: Review, reporter: Progress
-) -> tuple[Snapshot, Pinned | None]:
+def _snapshot(place: Place, cache: Cache, language: str, reporter: Progress) -> tuple[Snapshot, Pinned | None]:
     """The snapshot that a script has, where it is what its block states; else a new one."""
     declaration = reading.read(place)
     locked = lockfile.read_if_there(place.lockfile)
     if locked and not list(judge.drift(declaration, locked)):
         return locked, None
-    request = PinRequest(place, cache, declaration, locked, PinOptions(), reporter)
-    done = pin(request, review) if declaration.needs else _bare(request, language, review)
-    if done.snapshot is None:
-        raise LapidarError(f"{place.name} was not pinned, and not run")
+    request = PinRequest(place, cache, declaration, locked, reporter=reporter)
+    done = pin(request, unasked, only="" if declaration.needs else language)
+    assert done.snapshot is not None
     return done.snapshot, done
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import datetime
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -18,13 +18,14 @@ from lapidar.core.declaring import editing, reading
 from lapidar.core.declaring.files import user_file
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import DeclarationError, LapidarError, TargetRefused
-from lapidar.core.flows.pin import Review, pin
+from lapidar.core.flows.pin import pin, unasked
 from lapidar.core.flows.restore import restore
 from lapidar.core.languages import usual
 from lapidar.core.pinning.session import PinOptions, PinRequest
 from lapidar.core.place import DECLARATION_NAME, Place
 from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
+from lapidar.core.records.declaration import Need
 from lapidar.core.records.owner import Layer
 from lapidar.core.records.snapshot import Snapshot
 
@@ -83,23 +84,24 @@ class Shelf:
     def every(self) -> Iterator[Standing]:
         """All that stands on it, as it is here."""
         for name, told in sorted(self._told().items()):
-            place = self.place(name)
-            locked = lockfile.read_if_there(place.lockfile)
-            found = next((one for one in locked.packages if one.name == name), None) if locked else None
-            yield Standing(
-                name,
-                found.version if found else "",
-                str(told.get(_SINCE, "")),
-                tuple(self._linked(place)),
-                sum(part.bytes for part in locked.parts()) if locked else 0,
-                locked.snapshot if locked else "",
-            )
+            yield self._standing(name, told)
+
+    def _standing(self, name: str, told: Mapping[str, Any]) -> Standing:
+        place = self.place(name)
+        locked = lockfile.read_if_there(place.lockfile)
+        found = next((one for one in locked.packages if one.name == name), None) if locked else None
+        return Standing(
+            name,
+            found.version if found else "",
+            str(told.get(_SINCE, "")),
+            tuple(self._linked(place)),
+            sum(part.bytes for part in locked.parts()) if locked else 0,
+            locked.snapshot if locked else "",
+        )
 
     # ---- what is done
 
-    def put(
-        self, cache: Cache, needs: Sequence[str], review: Review, reporter: Progress, *, renew: bool = False
-    ) -> Standing:
+    def put(self, cache: Cache, needs: Sequence[str], reporter: Progress, *, renew: bool = False) -> Standing:
         """Put a package on it, or renew it: pinned, placed, its programs linked; or nothing is changed.
 
         Args:
@@ -109,32 +111,33 @@ class Shelf:
             TargetRefused: a program of that name is there, and not of this shelf.
             LapidarError: it cannot be pinned, or has no programs.
         """
-        language = usual()
-        parsed = [language.versions.parse_need(text, "the command line", "") for text in needs]
+        parsed = [usual().versions.parse_need(text, "the command line", "") for text in needs]
         name = parsed[0].name
         place = self.place(name)
-        text = dict(editing.added(editing.own_place("", language), parsed))[DECLARATION_NAME]
+        text = _declaration(parsed)
         there = place.root.is_dir()
         place.root.mkdir(parents=True, exist_ok=True)
         try:
             declaration = reading.read(place, {DECLARATION_NAME: text})
             previous = lockfile.read_if_there(place.lockfile)
             request = PinRequest(place, cache, declaration, previous, PinOptions(renew_all=renew), reporter)
-            done = pin(request, review)
-            if done.snapshot is None:
-                raise LapidarError(f"{name} was not put on the shelf")
+            done = pin(request, unasked)
+            assert done.snapshot is not None
             self._place(place, cache, name, done.snapshot, reporter)
         except BaseException:
             if not there:
                 atomic.remove(place.root)
             raise
         atomic.write_file(place.declaration, text.encode("utf-8"))
-        self._note(name, [one.text for one in parsed], place.lockfile.read_text("utf-8"))
-        return next(one for one in self.every() if one.name == name)
+        today = datetime.date.today().isoformat()
+        locked = place.lockfile.read_text("utf-8")
+        noted = {_NEEDS: [one.text for one in parsed], _SINCE: today, _LOCK: locked}
+        self._write({**self._told(), name: noted})
+        return self._standing(name, noted)
 
-    def renew(self, cache: Cache, name: str, review: Review, reporter: Progress) -> Standing:
+    def renew(self, cache: Cache, name: str, reporter: Progress) -> Standing:
         """Pin the newest versions that its needs allow."""
-        return self.put(cache, self._needs(name), review, reporter, renew=True)
+        return self.put(cache, self._needs(name), reporter, renew=True)
 
     def take(self, name: str) -> tuple[str, ...]:
         """Take a package from it; the programs that were the user's."""
@@ -162,8 +165,7 @@ class Shelf:
             snapshot = lockfile.parse(str(told.get(_LOCK, "")), f"the lockfile of {name} in {self.file.name}")
             lockfile.write(snapshot, place.lockfile)
             needs = [usual().versions.parse_need(text, str(self.file), "") for text in told.get(_NEEDS, ())]
-            for file, text in editing.added(editing.own_place("", usual()), needs).items():
-                atomic.write_file(place.root / file, text.encode("utf-8"))
+            atomic.write_file(place.declaration, _declaration(needs).encode("utf-8"))
             self._place(place, cache, name, snapshot, reporter)
             placed.append(name)
         return placed
@@ -219,10 +221,6 @@ class Shelf:
         except (OSError, ValueError) as error:
             raise DeclarationError(f"{self.file} cannot be read", why=str(error), remedy="Correct it.") from error
 
-    def _note(self, name: str, needs: list[str], locked: str) -> None:
-        today = datetime.date.today().isoformat()
-        self._write({**self._told(), name: {_NEEDS: needs, _SINCE: today, _LOCK: locked}})
-
     def _write(self, told: dict[str, dict[str, Any]]) -> None:
         document = tomlkit.document()
         document.add(tomlkit.comment("What stands on the shelf. Carry it to another machine: lapidar shelf restore."))
@@ -234,6 +232,11 @@ class Shelf:
             document.add(name, table)
         self.file.parent.mkdir(parents=True, exist_ok=True)
         atomic.write_file(self.file, tomlkit.dumps(document).encode("utf-8"))
+
+
+def _declaration(needs: Sequence[Need]) -> str:
+    """A lapidar.toml of these needs alone."""
+    return editing.added(editing.own_place("", usual()), needs)[DECLARATION_NAME]
 
 
 def programs_of(environment: Path, name: str) -> list[str]:
