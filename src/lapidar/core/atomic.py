@@ -28,6 +28,7 @@ __all__ = [
     "is_shared",
     "locked",
     "make_folder",
+    "put_in_place",
     "random_name",
     "remove",
     "replace_file",
@@ -239,6 +240,17 @@ def _new_part(folder: Path, prefix: str, mode: int) -> tuple[Path, int]:
             return part, descriptor
         os.close(descriptor)
         part.unlink(missing_ok=True)
+
+
+def put_in_place(part: Path, target: Path) -> None:
+    """A file that was written whole takes the place of another, on the same file system.
+
+    Raises:
+        OSError: it could not be flushed to the disk, or not be put there; what stood there stands there still.
+    """
+    with part.open("rb") as stream:
+        os.fsync(stream.fileno())
+    os.replace(part, target)
 
 
 def replace_file(path: Path, data: bytes) -> None:

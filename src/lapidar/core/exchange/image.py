@@ -3,14 +3,10 @@
 from __future__ import annotations
 
 import datetime
-import gzip
-import hashlib
-import io
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO
 
 import msgspec
 
@@ -18,12 +14,12 @@ from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import FILE_TIME_SECONDS
 from lapidar.core.parcels import tar
 from lapidar.core.parcels.form import SNAPSHOT, TITLE, Descriptor, Manifest, described
+from lapidar.core.parcels.packing import Packed
 
 __all__ = ["Layer", "Runs", "layer", "manifest"]
 
 _LAYER = "application/vnd.oci.image.layer.v1.tar+gzip"  # not every reader has zstd
 _CONFIG = "application/vnd.oci.image.config.v1+json"
-_LEVEL = 4
 _ARCHITECTURES = {"x86_64": "amd64", "aarch64": "arm64"}
 
 
@@ -60,21 +56,6 @@ class Runs:
     variables: Mapping[str, str]
 
 
-class _Heard(io.RawIOBase):
-    """Passes bytes on, and reads their digest."""
-
-    def __init__(self, out: IO[bytes]) -> None:
-        self._out = out
-        self.digest = hashlib.sha256()
-
-    def writable(self) -> bool:
-        return True
-
-    def write(self, data: bytes) -> int:  # type: ignore[override]
-        self.digest.update(data)
-        return self._out.write(data)
-
-
 @contextmanager
 def layer(file: Path, what: str, made: list[Layer]) -> Iterator[tar.Writer]:
     """Write a layer.
@@ -84,16 +65,13 @@ def layer(file: Path, what: str, made: list[Layer]) -> Iterator[tar.Writer]:
         what: what is in it, for people.
         made: it is put there when it is written.
     """
-    with (
-        file.open("wb") as out,
-        gzip.GzipFile(filename="", mode="wb", fileobj=out, compresslevel=_LEVEL, mtime=0) as packed,
-    ):
-        heard = _Heard(packed)  # type: ignore[arg-type]
-        archive = tar.Writer(heard)  # type: ignore[arg-type]
+    with file.open("wb") as out, tar.packed(out) as packed:
+        unpacked = Packed(packed)
+        archive = tar.Writer(unpacked)
         yield archive
         archive.end()
     blob = Descriptor(_LAYER, f"sha256:{sha256_of(str(file))}", file.stat().st_size)
-    made.append(Layer(blob, file, f"sha256:{heard.digest.hexdigest()}", what))
+    made.append(Layer(blob, file, unpacked.digest, what))
 
 
 def manifest(

@@ -7,6 +7,7 @@ from __future__ import annotations
 import io
 import os
 import shutil
+import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -90,7 +91,7 @@ def write_image(place: Place, cache: Cache, snapshot: Snapshot, name: str, to: s
         require_file(Path(to))
     recorded = results.read(place.records).analysis
     analysis = analysis_of(place, name, "lapidar export image") if name or recorded else None
-    near = Path(to).parent if target is None else Path(os.environ.get("TMPDIR") or "/tmp")
+    near = Path(to).parent if target is None else Path(tempfile.gettempdir())
     with atomic.WorkFolder(near, ".image.lapidar-") as work:
         made = _Making(place, cache, snapshot, analysis, work.path)
         made.write_layers(reporter)
@@ -107,9 +108,7 @@ def write_image(place: Place, cache: Cache, snapshot: Snapshot, name: str, to: s
                         layout.blob(one.blob, stream)
                 layout.blob(blob, io.BytesIO(config))
                 layout.end(manifest, words.short(snapshot.snapshot))
-                out.flush()
-                os.fsync(out.fileno())
-            os.replace(part, to)
+            atomic.put_in_place(part, Path(to))
         else:
             _send(target, made.layers, reporter)
             target.put(blob, io.BytesIO(config))

@@ -208,10 +208,8 @@ def write(
         part = work.path / "parcel"
         with part.open("wb") as out:
             manifest = writing.write_file(gathered.content, known, out, work.path, reporter)
-            out.flush()
-            os.fsync(out.fileno())
         size = part.stat().st_size
-        os.replace(part, to)
+        atomic.put_in_place(part, to)
     return Written(manifest, size)
 
 

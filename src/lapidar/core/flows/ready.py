@@ -3,14 +3,12 @@ which goes along in parcels so that a machine that has neither it nor a runtime 
 
 from __future__ import annotations
 
-import gzip
 import hashlib
 import os
 import shlex
 import sys
 import tempfile
 from pathlib import Path
-from typing import IO
 
 from lapidar.core import atomic, languages
 from lapidar.core.cache.placing import Placement
@@ -30,7 +28,6 @@ from lapidar.core.restored import running
 __all__ = ["ITSELF", "OPEN_SCRIPT", "README", "is_packed", "itself", "write_ready"]
 
 ITSELF = "lapidar.tar.gz"
-_LEVEL = 4
 
 README = """\
 This is a parcel: an environment that a project was captured with, every byte of it, made by Lapidar. It is an OCI image
@@ -91,10 +88,6 @@ exec "$@"
 _NO_DEFAULT = 'if [ $# -eq 0 ]; then echo "sh run COMMAND [WORD ...]" >&2; exit 2; fi'
 
 
-def _packed(out: IO[bytes]) -> IO[bytes]:
-    return gzip.GzipFile(filename="", mode="wb", fileobj=out, compresslevel=_LEVEL, mtime=0)  # type: ignore[return-value]
-
-
 # ---- of a project
 
 
@@ -119,7 +112,7 @@ def write_ready(place: Place, cache: Cache, gathered: Gathered, to: Path, report
         options = RestoreOptions(into=folder, placement=Placement.COPY, libraries=WhoseLibraries.PRIVATE)
         done = restore(place, cache, gathered.snapshot, options, reporter)
         part = work.path / "packed"
-        with part.open("wb") as file, _packed(file) as out, task(reporter, "Packing", done.bytes, "bytes"):
+        with part.open("wb") as file, tar.packed(file) as out, task(reporter, "Packing", done.bytes, "bytes"):
             archive = tar.Writer(out)
             archive.below(f"{name}/env", str(folder), reporter.advance)
             if gathered.project:
@@ -128,10 +121,8 @@ def write_ready(place: Place, cache: Cache, gathered: Gathered, to: Path, report
             text = _run_script(place, folder, gathered)
             archive.data(f"{name}/run", text.encode("utf-8", "surrogateescape"), executable=True)
             archive.end()
-        with part.open("rb") as whole:
-            os.fsync(whole.fileno())
         size = part.stat().st_size
-        os.replace(part, to)
+        atomic.put_in_place(part, to)
     return size
 
 
@@ -193,7 +184,7 @@ def is_packed(cache: Cache) -> bool:
 
 def _key() -> str:
     """What is another where anything was installed into our own environment since, or into the runtime below it."""
-    seen = [sys.version, str(_LEVEL)]
+    seen = [sys.version, str(tar.LEVEL)]
     for path in (sys.executable, os.path.realpath(sys.executable), *sys.path):
         try:
             status = os.stat(path)
@@ -219,7 +210,7 @@ def _pack_itself(place: Place, cache: Cache, file: Path, reporter: Progress) -> 
     done = restore(place, cache, snapshot, options, reporter)
     with (
         file.open("wb") as packed,
-        _packed(packed) as out,
+        tar.packed(packed) as out,
         task(reporter, "Packing Lapidar itself", done.bytes, "bytes"),
     ):
         archive = tar.Writer(out)

@@ -325,9 +325,7 @@ class InFolder(OfIndex):
             part = work.path / "blob"
             with part.open("wb") as out:
                 shutil.copyfileobj(stream, out, 1 << 20)
-                out.flush()
-                os.fsync(out.fileno())
-            os.replace(part, self.path / blob_name(one.digest))
+            atomic.put_in_place(part, self.path / blob_name(one.digest))
         return True
 
     def put_manifest(self, data: bytes, name: str) -> None:
@@ -349,36 +347,29 @@ class InFolder(OfIndex):
 
     def forget(self, tags: Sequence[str]) -> int:
         with atomic.locked(self.path):
-            before = self._index().manifests
-            named_still = {one.digest for one in before if name_of(one) and name_of(one) not in tags}
-            kept = tuple(
-                one for one in before if name_of(one) not in tags and self._subject_of(one) in (None, *named_still)
-            )
-            listed = [digests for one in kept for digests in self._listed_by(one)]
-            atomic.write_file(self.path / INDEX_NAME, written(Index(manifests=kept)))
-            return 0 if None in listed else self._drop_but(set(filter(None, listed)))
+            left = [one for one in self._index().manifests if name_of(one) not in tags]
+            named_still = {one.digest for one in left if name_of(one)}
+            kept: list[Descriptor] = []
+            manifests: list[Manifest | None] = []
+            for one in left:
+                found = self._manifest_of(one)
+                if name_of(one) or found is None or found.subject is None or found.subject.digest in named_still:
+                    kept.append(one)
+                    manifests.append(found)
+            atomic.write_file(self.path / INDEX_NAME, written(Index(manifests=tuple(kept))))
+            if None in manifests:
+                return 0  # of one it is not known what it lists
+            blobs = {listed.digest for found in manifests if found for listed in (found.config, *found.layers)}
+            return self._drop_but(blobs | {one.digest for one in kept})
 
-    def _subject_of(self, one: Descriptor) -> str | None:
-        """What a manifest without a tag refers to; None where it refers to nothing, or that is not known."""
-        if name_of(one):
-            return None
+    def _manifest_of(self, one: Descriptor) -> Manifest | None:
+        """A manifest that the index lists; None where it cannot be read."""
         try:
             found = parsed(whole(self, one), Manifest, self.called)
         except (ParcelBroken, BlobMissing):
             return None
-        return found.subject.digest if isinstance(found, Manifest) and found.subject else None
-
-    def _listed_by(self, one: Descriptor) -> Iterator[str | None]:
-        """The digests that a manifest needs; None among them where that is not known."""
-        yield one.digest
-        try:
-            found = parsed(whole(self, one), Manifest, self.called)
-        except (ParcelBroken, BlobMissing):
-            yield None
-            return
         assert isinstance(found, Manifest)
-        yield found.config.digest
-        yield from (layer.digest for layer in found.layers)
+        return found
 
     def _drop_but(self, kept: set[str]) -> int:
         """Remove blobs that nothing lists; one that came lately may be listed yet.

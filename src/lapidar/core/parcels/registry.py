@@ -187,11 +187,12 @@ class Registry:
 
     def forget(self, tags: Sequence[str]) -> int:
         """Delete the manifests; a registry frees what no manifest lists when its keeper has it do so."""
+        fallbacks = {tag for tag in self._all_tags() if _REFERRING.fullmatch(tag)}
         for manifest in {self.manifest(tag) for tag in tags}:
             digest = described(manifest, MANIFEST).digest
             for listed in [one for one, _ in referring(self, self._referrers(digest), manifest, "")]:
                 self._delete(listed.digest)
-            if _fallback(digest) in self._all_tags():
+            if _fallback(digest) in fallbacks:
                 self._delete(described(self.manifest(_fallback(digest)), INDEX).digest)
             self._delete(digest)
         return 0

@@ -6,16 +6,30 @@ owner, one time for all, no entries for folders. Standard: POSIX.1-1988 ustar he
 
 from __future__ import annotations
 
+import gzip
 import io
 import os
 import shutil
 import stat
 from collections.abc import Callable, Iterator
-from typing import IO
+from typing import IO, Protocol
 
 from lapidar.core.cache.store import FILE_TIME_SECONDS
 
-__all__ = ["BLOCK", "END", "FILE", "FOLDER", "HARD_LINK", "LINK", "Writer", "header", "padding", "walked"]
+__all__ = [
+    "BLOCK",
+    "END",
+    "FILE",
+    "FOLDER",
+    "HARD_LINK",
+    "LEVEL",
+    "LINK",
+    "Writer",
+    "header",
+    "packed",
+    "padding",
+    "walked",
+]
 
 BLOCK = 512
 END = bytes(2 * BLOCK)
@@ -27,6 +41,7 @@ _MAGIC = b"ustar  \0"
 _TIME = b"%011o\0" % FILE_TIME_SECONDS
 _OWNER = b"0000000\0"
 _PIECE_BYTES = 1 << 20
+LEVEL = 4  # of gzip
 
 
 def header(path: str, size: int, mode: int, kind: bytes = FILE, target: str = "") -> bytes:
@@ -65,10 +80,21 @@ def _block(name: bytes, size: int, mode: int, kind: bytes, link: bytes) -> bytes
     return (start + b"%06o\0 " % total + rest).ljust(BLOCK, b"\0")
 
 
+def packed(out: IO[bytes]) -> IO[bytes]:
+    """A stream that packs what is written to it with gzip, which every reader has: the same bytes always."""
+    return gzip.GzipFile(filename="", mode="wb", fileobj=out, compresslevel=LEVEL, mtime=0)  # type: ignore[return-value]
+
+
+class Written(Protocol):
+    """What can be written to."""
+
+    def write(self, data: bytes, /) -> object: ...
+
+
 class Writer:
     """Writes entries one after the other; nothing is ever gone back to, so it may be a pipe. Modes are 0755 or 0644."""
 
-    def __init__(self, out: IO[bytes]) -> None:
+    def __init__(self, out: Written) -> None:
         self._out = out
 
     def stream(self, name: str, stream: IO[bytes], size: int, *, executable: bool = False) -> None:

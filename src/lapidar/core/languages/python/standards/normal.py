@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import gzip
-import io
 import tarfile
+import time
 import zipfile
 from pathlib import Path
 
 from lapidar.core.cache.store import FILE_TIME_SECONDS
 from lapidar.core.errors import PackageBroken
+from lapidar.core.languages import plain_tar
 
 __all__ = ["source", "wheel"]
 
-_TIME = (2001, 9, 9, 1, 46, 40)  # FILE_TIME_SECONDS, as archives have it
+_TIME = time.gmtime(FILE_TIME_SECONDS)[:6]
 _MOST_BYTES = 4_000_000_000
 
 
@@ -43,20 +43,12 @@ def source(path: Path, target: Path) -> None:
             members = sorted((one for one in given if one.isfile() or one.issym()), key=lambda one: one.name)
             if sum(one.size for one in members) > _MOST_BYTES:
                 raise PackageBroken(f"{path.name} unpacks to more than {_MOST_BYTES:,} bytes")
-            data = io.BytesIO()
-            with tarfile.open(fileobj=data, mode="w", format=tarfile.PAX_FORMAT) as made:
-                for one in members:
-                    made.addfile(_plain(one), given.extractfile(one) if one.isfile() else None)
+            data = plain_tar.packed((_plain(one), given.extractfile(one) if one.isfile() else None) for one in members)
     except (tarfile.TarError, OSError, EOFError) as error:
         raise PackageBroken(f"{path.name} is no source archive", why=str(error)) from error
-    with target.open("wb") as out, gzip.GzipFile("", "wb", 9, out, 0) as packed:
-        packed.write(data.getvalue())
+    target.write_bytes(data)
 
 
 def _plain(member: tarfile.TarInfo) -> tarfile.TarInfo:
-    made = tarfile.TarInfo(member.name)
-    made.type, made.linkname = member.type, member.linkname
-    made.size = member.size if member.isfile() else 0
-    made.mtime = FILE_TIME_SECONDS
-    made.mode = 0o755 if member.mode & 0o100 else 0o644
-    return made
+    size, link = (member.size, "") if member.isfile() else (0, member.linkname)
+    return plain_tar.entry(member.name, size, executable=bool(member.mode & 0o100), link=link)

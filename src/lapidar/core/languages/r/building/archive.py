@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import gzip
 import io
 import re
 import tarfile
+from collections.abc import Iterator
 from pathlib import Path
 
 from lapidar.core import atomic, foreign
-from lapidar.core.cache.store import FILE_TIME_SECONDS
 from lapidar.core.errors import PackageBroken
-from lapidar.core.languages import source_trees
+from lapidar.core.languages import plain_tar, source_trees
 from lapidar.core.languages.r import description
 
 __all__ = ["source_archive"]
@@ -34,23 +33,19 @@ def source_archive(folder: Path, to: Path) -> Path:
         told = description.read(folder / description.FILE_NAME)
     except (OSError, ValueError) as error:
         raise PackageBroken(f"{folder} is no source of an R package", why=str(error)) from error
-    ignored = _patterns(folder)
-    data = io.BytesIO()
-    with tarfile.open(fileobj=data, mode="w", format=tarfile.PAX_FORMAT) as made:
-        for name in source_trees.files_of(folder):
-            if name == _IGNORED or _MADE.search(name) or any(one.search(name) for one in ignored):
-                continue
-            content = (folder / name).read_bytes()
-            entry = tarfile.TarInfo(f"{told.name}/{name}")
-            entry.size, entry.mtime = len(content), FILE_TIME_SECONDS
-            entry.mode = 0o755 if (folder / name).stat().st_mode & 0o100 else 0o644
-            made.addfile(entry, io.BytesIO(content))
-    packed = io.BytesIO()
-    with gzip.GzipFile("", "wb", 9, packed, 0) as stream:
-        stream.write(data.getvalue())
     path = to / f"{told.name}_{told.version}.tar.gz"
-    atomic.write_file(path, packed.getvalue())
+    atomic.write_file(path, plain_tar.packed(_entries(folder, told.name)))
     return path
+
+
+def _entries(folder: Path, package: str) -> Iterator[tuple[tarfile.TarInfo, io.BytesIO]]:
+    ignored = _patterns(folder)
+    for name in source_trees.files_of(folder):
+        if name == _IGNORED or _MADE.search(name) or any(one.search(name) for one in ignored):
+            continue
+        content = (folder / name).read_bytes()
+        executable = bool((folder / name).stat().st_mode & 0o100)
+        yield plain_tar.entry(f"{package}/{name}", len(content), executable=executable), io.BytesIO(content)
 
 
 def _patterns(folder: Path) -> list[re.Pattern[str]]:
