@@ -59,6 +59,15 @@ class LaidOut(Case):
         inside = subprocess.run(["git", "init", "-q"], cwd=self.project, check=True)
         self.assertEqual(inside.returncode, 0)
         self.assertFalse(self.json("start", "other", "--laid-out")["committed"], "it lies in a repository already")
+        deep = self.project / "deep" / "down" / "here"
+        deep.mkdir(parents=True)
+        for place in ("over there/kilns", self.folder / "it's mine" / "kilns"):
+            told = self.lapidar("start", place, "--laid-out", cwd=deep).stdout
+            typed = told.partition("Next: ")[2].partition(" && ")[0]
+            found = subprocess.run(
+                ["sh", "-c", f"{typed} && pwd"], cwd=deep, env=self.variables, capture_output=True, text=True
+            )
+            self.assertEqual(found.stdout, f"{deep / place}\n", typed)
 
     def test_of_r_and_of_both(self) -> None:
         if not shutil.which("Rscript"):

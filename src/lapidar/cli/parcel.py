@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session, add_snapshot_options
-from lapidar.cli.view import human_bytes, human_count, human_path
+from lapidar.cli.view import human_bytes, human_count, human_path, typed_path
 from lapidar.core.errors import LapidarError
 from lapidar.core.records import words
 
@@ -320,7 +320,7 @@ def _default_folder(session: Session, found: Parcel) -> Path:
 
 
 def _next(folder: Path, found: Parcel) -> str:
-    here = [] if folder == Path.cwd() else [f"cd {shlex.quote(os.path.relpath(folder))}"]
+    here = [] if folder == Path.cwd() else [f"cd {typed_path(folder)}"]
     after = ["lapidar restore"]
     if found.records.analysis and found.project:
         after.append(f"lapidar rerun {shlex.quote(found.records.analysis[0].name)}")

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import argparse
 import datetime
-import shlex
 from collections import Counter
 from collections.abc import Callable, Collection, Sequence
 from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
-from lapidar.cli.view import View, human_bytes, human_count, human_path
+from lapidar.cli.view import View, human_bytes, human_count, human_path, typed_path
 
 if TYPE_CHECKING:
     from lapidar.core.changes.influence import Weight
@@ -288,5 +287,5 @@ def edit_script(session: Session, names: Sequence[str], *, drops: bool = False) 
         return ExitCode.DONE
     told = "needs no longer" if drops else "needs"
     view.line(f"{human_path(file)} {told} {', '.join(names)}.", "good")
-    view.note(f"Next: lapidar run {shlex.quote(str(human_path(file)))}")
+    view.note(f"Next: lapidar run {typed_path(file)}")
     return ExitCode.DONE

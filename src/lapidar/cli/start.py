@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
-from lapidar.cli.view import human_count, human_path
+from lapidar.cli.view import human_count, human_path, typed_path
 
 if TYPE_CHECKING:
     from lapidar.core.declaring.adopt import Proposal
@@ -139,9 +139,8 @@ def _lay_out(session: Session) -> int:
     view.line(f"Laid out {human_path(folder)}: {human_count(len(done.files), 'file')}", "good")
     if done.is_committed:
         view.note("They are in a first commit.")
-    there = f"cd {human_path(folder)}"
     view.note(
-        f"Next: {there} && "
+        f"Next: cd {typed_path(folder)} && "
         + ("lapidar build" if options.package else "lapidar capture && lapidar restore && lapidar record")
     )
     return ExitCode.DONE

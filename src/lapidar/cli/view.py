@@ -73,6 +73,14 @@ def human_path(path: Path | str) -> str:
     return min(os.path.relpath(path), absolute, key=len)
 
 
+def typed_path(path: Path | str) -> str:
+    """A path as it stands in a command that somebody is told to type."""
+    import shlex
+
+    text = human_path(path)
+    return f"~/{shlex.quote(text[2:])}" if text.startswith("~/") else shlex.quote(text)
+
+
 _TITLES = {"cpython": "CPython", "gnu-r": "R"}
 
 
