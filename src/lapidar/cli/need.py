@@ -3,10 +3,17 @@
 from __future__ import annotations
 
 import argparse
+import re
+from typing import TYPE_CHECKING
 
 from lapidar.cli import pins
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session, add_language_option
+
+if TYPE_CHECKING:
+    from lapidar.core.declaring.own import Own
+
+_BARE = re.compile(r"[A-Za-z0-9._-]+")
 
 DESCRIPTION = """\
 Declare what the analysis needs, resolve, and bring lockfile and environment up to it in one go. A need of a name that
@@ -63,22 +70,23 @@ def _by_hand(session: Session) -> dict[str, list[str]]:
     return taken
 
 
-def _own_or(session: Session, text: str) -> str:
+def _own_or(session: Session, own: Own, text: str) -> str:
     """A need by a bare name that a package of the project's own has too: asks which is meant."""
-    import re
-
-    from lapidar.core.declaring.own import Own
+    from lapidar.core import languages
     from lapidar.core.errors import LapidarError
 
-    language = session.options.language
-    if not re.fullmatch(r"[A-Za-z0-9._-]+", text):
+    if not _BARE.fullmatch(text):
         return text
-    found = [
-        one
-        for one in Own(session.place).every
-        if one.name.lower() == re.sub(r"[-_.]+", "-", text).lower() or one.name == text
-    ]
-    one = next((one for one in found if not language or one.language == language), None)
+    language = session.options.language
+    one = next(
+        (
+            one
+            for one in own.every
+            if languages.of(one.language).versions.normalised(text).lower() == one.name.lower()
+            and (not language or one.language == language)
+        ),
+        None,
+    )
     if one is None or session.view.asks(f"A package of your own of this name lies in {one.path}. Is that meant?"):
         return one.typed if one else text
     if session.view.has_company:
@@ -110,7 +118,10 @@ def run(session: Session) -> int:
             left = ", ".join(name for several in by_hand.values() for name in several)
             session.view.warn(f"of another language, for which it is to be said again: {left}")
     if not options.index:
-        options.needs = [_own_or(session, text) for text in options.needs]
+        from lapidar.core.declaring.own import Own
+
+        own = Own(session.place)
+        options.needs = [_own_or(session, own, text) for text in options.needs]
     settings = pins.declare_options_of(session, options.group, options.index or "")
     cache, review = session.cache(create=True), pins.reviewing(session)
     pinned, restored = need(session.place, cache, options.needs, settings, review, session.view.reporter())

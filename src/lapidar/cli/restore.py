@@ -222,9 +222,8 @@ def _bring(session: Session, snapshot: Snapshot, stores: Sequence[Parcel]) -> No
         if brought := bring_trees(stores[0], cache, trees, reporter):
             session.view.note(f"Took {human_count(brought, 'tree')} out of {stores[0].called}.")
         return
-    others = (
-        agreed_stores(session, short(snapshot.snapshot)) if lacking(cache, snapshot) else []
-    )  # else nobody is asked
+    # Where nothing is lacking nobody is asked.
+    others = agreed_stores(session, short(snapshot.snapshot)) if lacking(cache, snapshot) else []
     fetched = sources.bring(session.place, cache, snapshot, reporter, [*stores, *others])
     for sentence in fetched.notes:
         session.view.warn(sentence)

@@ -97,13 +97,7 @@ class Own:
             raise DeclarationError(
                 f"{text} is the project itself", remedy="Need what it needs; a package of it gets a folder of its own."
             )
-        found = _read(self.place, inside)
-        if found is None:
-            files = ", ".join(file for one in languages.every() for file in one.declaration_files)
-            raise DeclarationError(
-                f"{text} is no package", why=f"it has none of {files} that says its name", remedy="lapidar need NAME"
-            )
-        return found
+        return _required(self.place, inside, f"{text} is no package", "lapidar need NAME")
 
     def require_all(self, declaration: Declaration) -> None:
         """What members need of each other must be declared by its folder: an index may have another of that name.
@@ -127,13 +121,11 @@ class Own:
 
     def _looked_for(self) -> Iterator[OwnPackage]:
         root = str(self.place.root)
-        seen: dict[tuple[str, str], str] = {}
         for at, folders, names in os.walk(root):
             below = os.path.relpath(at, root)
             deep = 0 if below == "." else below.count("/") + 1
             folders[:] = sorted(name for name in folders if not _PASSED_OVER.fullmatch(name)) if deep < _DEEPEST else []
             if deep and "pyvenv.cfg" not in names and (found := _read(self.place, below)):
-                seen.setdefault((found.language, found.name), below)
                 yield found
 
 
@@ -160,15 +152,15 @@ def package_in(place: Place, folder: Path) -> OwnPackage:
     Raises:
         DeclarationError: there is none.
     """
-    inside = place.relative(folder)
-    found = _read(place, inside) if inside is not None else None
+    what, remedy = f"{folder} is no package of this project", "Name the folder that has that file."
+    return _required(place, place.relative(folder), what, remedy)
+
+
+def _required(place: Place, path: str | None, what: str, remedy: str) -> OwnPackage:
+    found = _read(place, path) if path is not None else None
     if found is None:
         files = ", ".join(file for one in languages.every() for file in one.declaration_files)
-        raise DeclarationError(
-            f"{folder} is no package of this project",
-            why=f"it has none of {files} that says its name",
-            remedy="Name the folder that has that file.",
-        )
+        raise DeclarationError(what, why=f"it has none of {files} that says its name", remedy=remedy)
     return found
 
 

@@ -14,7 +14,7 @@ import shlex
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Annotated, Any, Literal, Protocol, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
 import msgspec
 
@@ -136,13 +136,6 @@ _KINDS = ("version", "file", "folder", "commit")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
 
-class _Rooted(Protocol):
-    """A project, or anything else with a root folder."""
-
-    @property
-    def root(self) -> Path: ...
-
-
 def parse_need(text: str, where: str = "", group: str = "", language: str = "") -> Need:
     """A need as one writes it.
 
@@ -159,7 +152,7 @@ def _language(name: str) -> Language:
     return languages.of(name) if name else languages.usual()
 
 
-def read(place: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
+def read(place: Place, texts: Mapping[str, str] | None = None) -> Declaration:
     """Everything that a project declares.
 
     Args:
@@ -168,9 +161,8 @@ def read(place: _Rooted, texts: Mapping[str, str] | None = None) -> Declaration:
     Raises:
         DeclarationError: a file is no TOML, or says something that cannot be meant; with file, place and remedy.
     """
-    called = getattr(place, "name", "") or DECLARATION_NAME  # that of a script follows from its block
-    root = place.declaration.parent if isinstance(place, Place) else place.root
-    reading = _Reading(ProjectFiles(root, texts or {}), called)
+    called = place.name or DECLARATION_NAME  # that of a script follows from its block
+    reading = _Reading(ProjectFiles(place.declaration.parent, texts or {}), called)
     for language in languages.every():
         reading.standard(language)
     reading.own()
@@ -440,7 +432,7 @@ def _users_indexes() -> Iterator[Index]:
         yield from _indexes(data.get("index", {}), str(user_file()), user_file().parent)
 
 
-def is_trusted(place: _Rooted) -> bool:
+def is_trusted(place: Place) -> bool:
     """Whether the user runs the records of a project unasked: it lies in one of the folders that her own configuration
     names, ``[rerun] trusts = ["~/lab"]``. A project's own declaration has no say in it."""
     if not user_file().is_file():

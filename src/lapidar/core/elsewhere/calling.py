@@ -6,8 +6,8 @@ import os
 import select
 import signal
 import subprocess
-import time
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import IO, Any
 
@@ -91,7 +91,7 @@ class Other:
         try:
             wire.send(self._asks, {"call": name, "args": list(args), "named": dict(named)})
             self._await(timeout)
-            answer = wire.receive(_Buffered(self._answers))
+            answer = wire.receive(self._answers)
         except wire.NotSent as error:
             raise LapidarError(
                 str(error).replace("the value['args']", "argument ").replace("the value['named']", "argument ")
@@ -134,26 +134,11 @@ class Other:
         """End it: it may finish what it is at for two seconds, unless it is to end now."""
         self.is_closed = True
         for stream in (self._asks, self._answers):
-            try:
+            with suppress(OSError):
                 stream.close()
-            except OSError:
-                pass
-        until = time.monotonic() + (0 if now else _ENDS_SECONDS)
-        while self._process.poll() is None and time.monotonic() < until:
-            time.sleep(0.01)
-        if self._process.poll() is None:
-            try:
+        try:
+            self._process.wait(0 if now else _ENDS_SECONDS)
+        except subprocess.TimeoutExpired:
+            with suppress(ProcessLookupError):
                 os.killpg(self._process.pid, signal.SIGKILL)
-            except ProcessLookupError:
-                pass
-        self._process.wait()
-
-
-class _Buffered:
-    """Reads on, as much as is asked for."""
-
-    def __init__(self, stream: IO[bytes]) -> None:
-        self._stream = stream
-
-    def read(self, size: int) -> bytes:
-        return self._stream.read(size) or b""
+            self._process.wait()

@@ -66,11 +66,11 @@ def licences(snapshot: Snapshot, cache: Cache) -> list[Licence]:
     for one in snapshot.packages:
         title = languages.of(one.language).title
         found.append(Licence(one.name, one.version, f"package ({title})", licence_of(one, cache)))
-    owners = {(one.owner or "", one.owner_version or "") for one in snapshot.libraries}
-    owners |= {(one.owner or "", one.owner_version or "") for one in snapshot.tools}
-    for name, version in sorted(filter(None, owners)):
-        told = owners_here().licence_of(SystemPackage(name, version)) if name else ""
-        found += [Licence(name, version, "package of the system", told, here=bool(told))] if name else []
+    owners = {(one.owner, one.owner_version or "") for one in snapshot.libraries if one.owner}
+    owners |= {(one.owner, one.owner_version or "") for one in snapshot.tools if one.owner}
+    for name, version in sorted(owners):
+        told = owners_here().licence_of(SystemPackage(name, version))
+        found.append(Licence(name, version, "package of the system", told, here=bool(told)))
     return found
 
 

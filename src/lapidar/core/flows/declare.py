@@ -71,7 +71,8 @@ def need(
         DeclarationError: one is no need, or has no place.
         Conflict, IndexTrouble ...: nothing was changed.
     """
-    folders = [own.Own(place).at(text) for text in names if own.is_path(text)]
+    members = own.Own(place)
+    folders = [members.at(text) for text in names if own.is_path(text)]
     file_of = {one.path: editing.place_of(place.root, languages.of(one.language)).file for one in folders}
     names = [
         *(text for text in names if not own.is_path(text)),
@@ -124,7 +125,8 @@ def drop(
     reporter: Progress | None = None,
 ) -> tuple[Pinned, Restored | None]:
     """Need something no longer; see `need`."""
-    names = [own.Own(place).at(text).name if own.is_path(text) else text for text in names]
+    members = own.Own(place)
+    names = [members.at(text).name if own.is_path(text) else text for text in names]
     language, said = language_of(place, options.language, names)
     texts = dict(editing.dropped(editing.place_of(place.root, language), names, options.group))
     if place.declaration.is_file() or DECLARATION_NAME in texts:

@@ -3,7 +3,6 @@ the project these are links to them, so that an edit shows at the next start."""
 
 from __future__ import annotations
 
-import os
 import posixpath
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator
@@ -14,7 +13,7 @@ from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.records.snapshot import Origin
 
-__all__ = ["Live", "files", "found", "listed"]
+__all__ = ["Live", "files", "found"]
 
 _IMPORTED = "site/"  # where trees of some languages have what is imported; others have it at their top
 
@@ -24,11 +23,6 @@ class Live(NamedTuple):
 
     folders: tuple[str, ...] = ()
     made: tuple[str, ...] = ()
-
-
-def listed(source: Path) -> list[str]:
-    """The files below a folder, sorted."""
-    return sorted(os.path.relpath(f"{at}/{name}", source) for at, _, names in os.walk(source) for name in names)
 
 
 def found(tree: Tree, source: Path, names: Iterable[str]) -> Live:

@@ -253,6 +253,12 @@ class OneSession:
         were."""
         return list(packages)
 
+    def other_needs(self, package: Package) -> Conflict:
+        """The error for one of these that cannot be built again alone."""
+        return Conflict(
+            f"{package.name} in {package.origin.path} needs other things than when it was pinned", remedy="lapidar pin"
+        )
+
     def as_built(self, package: Package, version: str, held: Any) -> Package:
         """The record of a package of the project's own as it was built again.
 

@@ -143,8 +143,11 @@ def note(
         if was_edited(one, place):
             stamp = msgspec.structs.replace(stamp, every="", rest="")
         members["/".join(one.key)] = stamp
-    data = msgspec.json.encode(Stamps(snapshot.snapshot, locked, members))
-    atomic.write_file(place.members, data, flush=False)
+    _write(place, Stamps(snapshot.snapshot, locked, members))
+
+
+def _write(place: Place, stamps: Stamps) -> None:
+    atomic.write_file(place.members, msgspec.json.encode(stamps), flush=False)
 
 
 def _stamp(folder: Path, path: str, links: frozenset[str]) -> Stamp:
@@ -166,5 +169,4 @@ def note_again(place: Place) -> None:
     """Note how the members' folders are now: what changed was nothing that is built."""
     if stamps := known(place):
         members = {name: looked_at(place, stamp) for name, stamp in stamps.members.items()}
-        data = msgspec.json.encode(msgspec.structs.replace(stamps, members=members))
-        atomic.write_file(place.members, data, flush=False)
+        _write(place, msgspec.structs.replace(stamps, members=members))

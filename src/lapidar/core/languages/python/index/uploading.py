@@ -28,7 +28,7 @@ from lapidar.core.cache.digest import sha256_of
 from lapidar.core.errors import DeclarationError, IndexTrouble, PackageBroken
 from lapidar.core.languages.python.index.indexes import PURPOSE
 from lapidar.core.languages.python.index.page import File
-from lapidar.core.net.http import Client, login_of
+from lapidar.core.net.http import Client
 
 __all__ = ["Archive", "notes_on", "opened", "require_new", "upload"]
 
@@ -162,10 +162,7 @@ def upload(archive: Archive, address: str) -> None:
             fields.append((name, str(value)))
     fields.append(("content", (archive.path.name, data, "application/octet-stream")))
     body, kind = urllib3.encode_multipart_formdata(fields)
-    headers = {"Content-Type": kind}
-    if login := login_of(urlsplit(address).hostname or ""):
-        headers |= urllib3.make_headers(basic_auth=":".join(login))
-    answer = Client(PURPOSE, None).ask("POST", address, headers, body)
+    answer = Client(PURPOSE, None, [address]).ask("POST", address, {"Content-Type": kind}, body)
     if answer.status not in (200, 201):
         raise IndexTrouble(
             f"{archive.path.name} was not taken (status {answer.status})",

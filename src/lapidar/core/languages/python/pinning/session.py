@@ -50,10 +50,7 @@ class PythonPinning(OneSession):
         self.supply.workplace.held = package.built_with
         now = self.supply.named(package.name, f"./{package.origin.path}")
         if was and _normalised(was.metadata) != _normalised(now.metadata):
-            raise Conflict(
-                f"{package.name} in {package.origin.path} needs other things than when it was pinned",
-                remedy="lapidar pin",
-            )
+            raise self.other_needs(package)
         return self.as_built(package, now.metadata.version, now)
 
     def carry_out(self, plan: LanguagePlan) -> LanguageParts:

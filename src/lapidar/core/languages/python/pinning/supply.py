@@ -259,7 +259,7 @@ class Supply:
         origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
         with self.cache.work_folder() as work:
             copy = sources.copied(folder, work.path / "source")
-            digest, names = sources.digest_of(copy), live.listed(copy)
+            digest, names = sources.digest_of(copy), sources.files_of(copy)
             built = self._build(copy, inside or str(folder), origin, digest, work.path)
             if not inside:
                 return built

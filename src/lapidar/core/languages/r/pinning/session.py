@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from lapidar.core.errors import Conflict, DeclarationError, IndexTrouble, MissingFromCache
+from lapidar.core.errors import DeclarationError, IndexTrouble, MissingFromCache
 from lapidar.core.languages.r import description
 from lapidar.core.languages.r.building.archive import source_archive
 from lapidar.core.languages.r.index.repositories import Offer, Repositories
@@ -49,9 +49,7 @@ class RPinning(OneSession):
         for one in packages:
             named = self.supply.named(self.decider.overrides[one.name])
             if set(needed_of(named.description)) - described.keys():
-                raise Conflict(
-                    f"{one.name} in {one.origin.path} needs other things than when it was pinned", remedy="lapidar pin"
-                )
+                raise self.other_needs(one)
             chosen[one.name], described[one.name] = named, named.description
         brought = self.supply.bring(chosen, described)
         return [self.as_built(one, brought[one.name].description.version, brought[one.name]) for one in packages]

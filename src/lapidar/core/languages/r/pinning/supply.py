@@ -113,7 +113,7 @@ class Supply:
         self, name: str, one: Offer | Named, trees: Mapping[str, str], done: Mapping[str, CachedPackage]
     ) -> CachedPackage:
         if isinstance(one, Named):
-            names = live.listed(one.source)
+            names = source_trees.files_of(one.source)
             built = self._built(one.source, one.description, one.origin, one.digest, trees, done)
             return self._with_live(built, names)
         with self._fetched(one) as (path, digest):
