@@ -196,6 +196,20 @@ class Case(unittest.TestCase):
         return self.project / ".lapidar" / "env"
 
 
+class WithIndex(Case):
+    """A project with an environment whose programs are on PATH, and a folder of packages as its index."""
+
+    own_cache = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.environment()
+        self.index = self.folder / "index"
+        self.index.mkdir()
+        self.variables["PATH"] = f"{self.folder}/venv/bin:{self.variables['PATH']}"
+        self.variables["LAPIDAR_INDEX"] = str(self.index)
+
+
 class Ready(Case):
     """A test in a project with a captured and restored environment, and a cache of its own. They are made once for all
     tests of a class: what one of them added is taken away before the next, and where one changed or lost what was

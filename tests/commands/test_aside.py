@@ -5,24 +5,17 @@ from __future__ import annotations
 import shutil
 import subprocess
 
-from support import PROGRAM, Case, pythons, tree_of, wheel
+from support import PROGRAM, WithIndex, pythons, tree_of, wheel
 
 
-class Asides(Case):
-    own_cache = True
-
+class Asides(WithIndex):
     def setUp(self) -> None:
         super().setUp()
-        self.environment()
-        self.variables["PATH"] = f"{self.folder}/venv/bin:{self.variables['PATH']}"
-        self.index = self.folder / "index"
-        self.index.mkdir()
         for version in ("1.0", "2.0"):
             wheel(self.index, "glaze", version)
         wheel(self.index, "tin", "1.0", requires=["glaze<2"])
         wheel(self.index, "clay", "1.0")
         wheel(self.index, "clay", "2.0")
-        self.variables["LAPIDAR_INDEX"] = str(self.index)
         self.lapidar("need", "glaze<2", "clay<2")
         (self.project / "lapidar.toml").write_text(
             (self.project / "lapidar.toml").read_text().replace("clay<2", "clay")

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from lapidar.core.records import lockfile
 from roots import skip_loudly
-from support import PROGRAM, Case, tree_of, wheel
+from support import PROGRAM, Case, WithIndex, tree_of, wheel
 
 # A build back end in the source itself: all of src/, a module made of grid.txt, and what pyproject.toml says.
 BACKEND = """\
@@ -52,17 +52,7 @@ backend-path = ["."]
 """
 
 
-class OfMembers(Case):
-    own_cache = True
-
-    def setUp(self) -> None:
-        super().setUp()
-        self.environment()
-        self.variables["PATH"] = f"{self.folder}/venv/bin:{self.variables['PATH']}"
-        self.index = self.folder / "index"
-        self.index.mkdir()
-        self.variables["LAPIDAR_INDEX"] = str(self.index)
-
+class OfMembers(WithIndex):
     def member(self, name: str, text: str, *needs: str, at: str = "", version: str = "1.0") -> Path:
         folder = self.project / (at or f"libs/{name}")
         (folder / "src" / name).mkdir(parents=True)

@@ -13,7 +13,6 @@ import shutil
 import signal
 import subprocess
 import tarfile
-import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -30,6 +29,7 @@ from lapidar.core.records import lockfile
 from roots import bare_root, run_in, skip_loudly
 from support import PROGRAM, Case, InFolder, many, wheel
 from toy.kiln import add_package, make_kiln
+from toy.loopback import answering
 from toy.registry import Registry, debians_own, serving
 
 EMPTY = "blobs/sha256/" + hashlib.sha256(b"{}").hexdigest()
@@ -911,14 +911,8 @@ def _members(parcel: Path) -> list[str]:
 @contextmanager
 def served(folder: Path) -> Iterator[str]:
     """A folder, served by an ordinary web server."""
-    handler = functools.partial(_Quiet, directory=str(folder))
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
-    threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True).start()
-    try:
-        yield f"http://127.0.0.1:{server.server_address[1]}"
-    finally:
-        server.shutdown()
-        server.server_close()
+    with answering(functools.partial(_Quiet, directory=str(folder))) as host:
+        yield f"http://{host}"
 
 
 class _Quiet(http.server.SimpleHTTPRequestHandler):

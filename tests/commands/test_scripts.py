@@ -11,7 +11,7 @@ from lapidar.core.declaring import script
 from lapidar.core.errors import DeclarationError
 from lapidar.core.records import lockfile
 from roots import skip_loudly
-from support import PROGRAM, Case, InFolder, wheel
+from support import PROGRAM, InFolder, WithIndex, wheel
 
 BLOCK = """\
 # /// script
@@ -95,19 +95,12 @@ class Blocks(InFolder):
             self.assertTrue(made.endswith(rest))
 
 
-class OfScripts(Case):
-    own_cache = True
-
+class OfScripts(WithIndex):
     def setUp(self) -> None:
         super().setUp()
-        self.environment()
-        self.variables["PATH"] = f"{self.folder}/venv/bin:{self.variables['PATH']}"
-        self.index = self.folder / "index"
-        self.index.mkdir()
         wheel(self.index, "glaze", "1.0")
         wheel(self.index, "glaze", "2.0")
         wheel(self.index, "tin", "1.0", requires=["glaze<2"])
-        self.variables["LAPIDAR_INDEX"] = str(self.index)
         self.file = self.project / "fit it.py"
         self.file.write_text(BLOCK + BODY)
         self.beside = self.project / "fit it.py.lapidar.lock"

@@ -17,6 +17,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from toy.loopback import answering
+
 Fault = Callable[["Answers"], bool]
 """Is asked before each request; true where it has answered itself."""
 
@@ -220,16 +222,8 @@ class Answers(http.server.BaseHTTPRequestHandler):
 @contextmanager
 def serving(registry: Registry) -> Iterator[str]:
     """A registry on loopback; its host."""
-    kind = type("Answers", (Answers,), {"registry": registry})
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), kind)
-    server.daemon_threads = True
-    thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
-    thread.start()
-    try:
-        yield f"127.0.0.1:{server.server_address[1]}"
-    finally:
-        server.shutdown()
-        server.server_close()
+    with answering(type("Answers", (Answers,), {"registry": registry})) as host:
+        yield host
 
 
 @contextmanager

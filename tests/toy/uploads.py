@@ -5,11 +5,12 @@ from __future__ import annotations
 import base64
 import hashlib
 import http.server
-import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from email.parser import BytesParser
 from email.policy import HTTP
+
+from toy.loopback import answering
 
 Fault = Callable[["Answers"], bool]
 
@@ -92,11 +93,5 @@ class Answers(http.server.BaseHTTPRequestHandler):
 @contextmanager
 def taking(held: Uploads) -> Iterator[str]:
     """Such an index on loopback; its address."""
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), type("Here", (Answers,), {"held": held}))
-    server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True).start()
-    try:
-        yield f"http://127.0.0.1:{server.server_address[1]}"
-    finally:
-        server.shutdown()
-        server.server_close()
+    with answering(type("Here", (Answers,), {"held": held})) as host:
+        yield f"http://{host}"
