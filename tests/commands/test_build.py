@@ -186,6 +186,6 @@ class Publishing(OfArchives):
         said = self.fails("publish", "dist/kilns-1.6.tar.gz", "--index", "lab")
         self.assertIn("says of itself that it is kilns 1.5", said)
         (self.project / "lapidar.toml").write_text(
-            '[index]\nlab = { address = "http://a/s", upload = "https://me:x@b/" }\n'
+            '[index]\nlab = { address = "https://packages.example/simple", upload = "https://potter:x@packages.example/" }\n'
         )
         self.assertIn("holds a name, a password", self.fails("publish", "--index", "lab"))

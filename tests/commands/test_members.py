@@ -162,6 +162,7 @@ class Living(OfMembers):
         self.assertEqual(self.ran("import kilns; print(kilns.GRID)"), "3 x 3")
         self.assertTrue(self.json("check", "--deep")["clean"], "all of it is again what the snapshot has")
         self.assertIn("restored its own packages as edited", self.lapidar("history").stdout)
+        self.assertEqual([one["folder"] for one in self.json("cache", "summary")["projects"]], [str(self.project)])
         os.utime(folder / "grid.txt")
         self.ran("import kilns")
         self.assertNotIn("built again", self.said)

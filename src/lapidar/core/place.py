@@ -75,8 +75,9 @@ class Place:
 
     @classmethod
     def of_lockfile(cls, lockfile: Path) -> Place:
-        """The place whose lockfile lies somewhere, as the history knows it."""
-        return cls.of_project(lockfile.parent)
+        """The place whose lockfile lies somewhere, as the history knows it: that of its members as edited, too."""
+        folder = lockfile.parent
+        return cls.of_project(folder.parent if folder.name == OWN_FOLDER else folder)
 
     @classmethod
     def of_environment(cls, environment: Path) -> Place | None:

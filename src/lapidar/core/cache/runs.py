@@ -16,7 +16,7 @@ import msgspec
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import CacheError, LapidarError
-from lapidar.core.place import RECORDS_NAME
+from lapidar.core.place import Place
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis, Results
 
@@ -134,12 +134,10 @@ class Runs:
         """The records that came with parcels before a time, and that no project known to this cache holds."""
         from lapidar.core.cache.history import History  # which most of what looks at runs does not ask
 
-        projects = {Path(one.lockfile).parent for one in History(self.cache).moments()}
+        known = {str(Place.of_lockfile(Path(one.lockfile)).records) for one in History(self.cache).moments()}
         for path in self._folder.glob(f"*{_CAME}.results") if self._folder.is_dir() else ():
             record = self.record_of(path)
-            if path.stat().st_mtime < limit and not any(
-                _is_held(record, str(project / RECORDS_NAME)) for project in projects
-            ):
+            if path.stat().st_mtime < limit and not any(_is_held(record, file) for file in known):
                 yield record
 
     @staticmethod

@@ -105,7 +105,7 @@ def _projects(moments: Sequence[Moment], snapshots: Mapping[str, Snapshot]) -> I
     by_folder: dict[Path, set[str]] = {}
     for moment in moments:
         if moment.snapshot in snapshots:
-            by_folder.setdefault(Path(moment.lockfile).parent, set()).add(moment.snapshot)
+            by_folder.setdefault(Place.of_lockfile(Path(moment.lockfile)).root, set()).add(moment.snapshot)
     for folder, several in sorted(by_folder.items()):
         if folder.is_dir():
             place = Place.of_project(folder)
