@@ -26,6 +26,8 @@ def main() -> None:
         "results",
         "changes",
         "proving",
+        "places",
+        "elsewhere",
     ):
         subprocess.run([sys.executable, str(Path(__file__).with_name(f"{name}.py"))], check=True)
 

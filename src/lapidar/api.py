@@ -156,7 +156,7 @@ def restore(
     return _restore.restore(found, store, wanted, options)
 
 
-def elsewhere(what: Name, *, project: Name | None = None, cache: Name | None = None) -> Elsewhere:
+def elsewhere(what: Name, *, language: str = "", project: Name | None = None, cache: Name | None = None) -> Elsewhere:
     """Call functions of another snapshot, in a process of its environment that lives for a block:
 
     >>> with lapidar.elsewhere("3fe0a1") as old:                            # doctest: +SKIP
@@ -164,15 +164,16 @@ def elsewhere(what: Name, *, project: Name | None = None, cache: Name | None = N
 
     Args:
         what: a snapshot of the history (the beginning of its identity), a lockfile, another project's folder, a parcel.
+        language: whose functions are called, ``"python"`` or ``"r"``; needed where the snapshot has several.
         project: the project's folder; the one the current folder is in where it is not given.
         cache: the cache's folder; the user's own where it is not given.
 
     Raises:
-        LapidarError: there is no such snapshot, or the cache lacks something of it.
+        LapidarError: there is no such snapshot, it has no such language, or the cache lacks something of it.
     """
     from lapidar.core.flows.elsewhere import opened
 
-    return opened(str(what), Place.find(_path(project)), _cache(cache))
+    return opened(str(what), Place.find(_path(project)), _cache(cache), language=language)
 
 
 def check(

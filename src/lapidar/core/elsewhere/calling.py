@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import select
 import signal
 import subprocess
-from collections.abc import Mapping, Sequence
+import time
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import IO, Any
 
-from lapidar.core.elsewhere import wire
+from lapidar.core.elsewhere import channel, wire
 from lapidar.core.errors import LapidarError
 
 __all__ = ["CalledFailed", "Other"]
 
 _ENDS_SECONDS = 2.0
+_LOOKS_SECONDS = 1.0
+_PIPE_BYTES = 1 << 20
 _LINES = 12  # of the other side's traceback
 
 
@@ -76,6 +80,10 @@ class Other:
             os.close(answers_to)
         self._asks: IO[bytes] = os.fdopen(asks, "wb")
         self._answers: IO[bytes] = os.fdopen(answers, "rb", buffering=0)
+        self._has: Sequence[str] | None = None
+        for descriptor in (asks, answers):
+            with suppress(OSError):  # a limit of the machine's; it is quicker with more, and works with less
+                fcntl.fcntl(descriptor, fcntl.F_SETPIPE_SZ, _PIPE_BYTES)
 
     def call(self, name: str, args: Sequence[Any], named: Mapping[str, Any], timeout: float | None = None) -> Any:
         """Call a function there.
@@ -89,7 +97,9 @@ class Other:
             LapidarError: an argument cannot travel.
         """
         try:
-            wire.send(self._asks, {"call": name, "args": list(args), "named": dict(named)})
+            having = self._first_word()
+            asked = {"call": name, "args": list(args), "named": dict(named), "has": wire.has()}
+            wire.send(self._asks, asked, having)
             self._await(timeout)
             answer = wire.receive(self._answers)
         except wire.NotSent as error:
@@ -105,24 +115,74 @@ class Other:
             return answer["value"]
         told = answer["error"]
         lines = [line for line in told["said"].strip().splitlines() if not line.startswith("Traceback (")][-_LINES:]
+        type_of = "" if told["type"] == "error" else f"{told['type']}: "  # R's usual one has no name
         raise CalledFailed(
-            f"{name} failed in {self.called}: {told['type']}: {told['message']}".rstrip(": "),
+            f"{name} failed in {self.called}: {type_of}{told['message']}".rstrip(": "),
             why="\n  ".join(lines),
             remedy="Mend the call, or what it calls there.",
             type=told["type"],
             said=told["said"],
         )
 
-    def _await(self, timeout: float | None) -> None:
-        if timeout is None:
+    def relay(self, asked: Any, answers: IO[bytes]) -> None:
+        """Hand a message on, as it is, and its answer back; what the other side cannot say is said for it.
+
+        Args:
+            asked: the stream of what is asked.
+            answers: that of the answers.
+
+        Raises:
+            Cut: nobody asks any more.
+        """
+        head, told, parts = wire.receive_raw(asked)
+        if "call" not in told["value"]:  # said at the end, for others may have the pipe open too
+            raise wire.Cut("it is at its end")
+        try:
+            self._first_word()
+            wire.send_raw(self._asks, head, parts)
+            self._await(told["value"].get("timeout"), lambda: channel.is_cut(answers))
+            head, _, parts = wire.receive_raw(self._answers)
+        except (wire.Cut, BrokenPipeError):
+            failed = self._ended(told["value"]["call"])
+        except CalledFailed as error:
+            failed = error
+        else:
+            wire.send_raw(answers, head, parts)
             return
-        if not select.select([self._answers], [], [], timeout)[0]:
-            self.close(now=True)
-            raise CalledFailed(
-                f"The call did not end within {timeout:g} s",
-                why=f"{self.called} was ended",
-                remedy="Give it longer: timeout=SECONDS, --at-most SECONDS.",
-            )
+        wire.send(answers, {"error": {"type": "CalledFailed", "message": failed.what, "said": failed.why or ""}})
+
+    def _first_word(self) -> Sequence[str]:
+        """What the other side has, which it says when it is there."""
+        if self._has is None:
+            self._await(None)
+            self._has = wire.receive(self._answers)["has"]
+        return self._has
+
+    def _await(self, timeout: float | None, cut: Callable[[], bool] = lambda: False) -> None:
+        """Until something is answered. What the other side started may hold its pipe: it is looked at itself, too.
+
+        Args:
+            cut: says whether nobody waits for the answer any more.
+        """
+        until = None if timeout is None else time.monotonic() + timeout
+        while not self._answers_within(
+            _LOOKS_SECONDS if until is None else min(_LOOKS_SECONDS, until - time.monotonic())
+        ):
+            if cut():
+                self.close(now=True)
+                raise wire.Cut("nobody waits")
+            if self._process.poll() is not None and not self._answers_within(0):
+                raise wire.Cut("it ended")
+            if until is not None and time.monotonic() >= until:
+                self.close(now=True)
+                raise CalledFailed(
+                    f"The call did not end within {timeout:g} s",
+                    why=f"{self.called} was ended",
+                    remedy="Give it longer: timeout=SECONDS, --at-most SECONDS.",
+                )
+
+    def _answers_within(self, seconds: float) -> bool:
+        return bool(select.select([self._answers], [], [], max(0.0, seconds))[0])
 
     def _ended(self, name: str) -> CalledFailed:
         self.close()

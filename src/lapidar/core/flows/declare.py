@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from lapidar.core import foreign, languages
@@ -78,7 +78,7 @@ def need(
         *(text for text in names if not own.is_path(text)),
         *(one.as_need(file_of[one.path]) for one in folders),
     ]
-    language, said = language_of(place, options.language, names)
+    language, said = language_of(place, _language_of(folders, options.language), names)
     group = group_name(called.checked(options.group, "a group")) if options.group else ""
     needs = [language.versions.parse_need(text, "the command line", group) for text in names]
     texts = dict(editing.added(editing.place_of(place.root, language), needs))
@@ -91,6 +91,19 @@ def need(
         texts[DECLARATION_NAME] = editing.claimed(text, options.index, [one.name for one in needs])
     change = _Changed(texts, Cause.NEEDED, tuple(names), language, said)
     return _change(place, cache, change, options, review, reporter)
+
+
+def _language_of(folders: Iterable[own.OwnPackage], named: str) -> str:
+    """That which is named, or that of the folders.
+
+    Raises:
+        DeclarationError: they are of another, or of several.
+    """
+    several = {one.language: one.path for one in folders} | ({languages.of(named).name: named} if named else {})
+    if len(several) > 1:
+        titles = " and ".join(languages.of(one).title for one in several)
+        raise DeclarationError(f"What is named is of {titles}", remedy="Name what is of one language at a time.")
+    return next(iter(several), "")
 
 
 def _own_text(place: Place, texts: Mapping[str, str]) -> str:
@@ -126,8 +139,9 @@ def drop(
 ) -> tuple[Pinned, Restored | None]:
     """Need something no longer; see `need`."""
     members = own.Own(place)
-    names = [members.at(text).name if own.is_path(text) else text for text in names]
-    language, said = language_of(place, options.language, names)
+    folders = {text: members.at(text) for text in names if own.is_path(text)}
+    names = [folders[text].name if text in folders else text for text in names]
+    language, said = language_of(place, _language_of(folders.values(), options.language), names)
     texts = dict(editing.dropped(editing.place_of(place.root, language), names, options.group))
     if place.declaration.is_file() or DECLARATION_NAME in texts:
         before = text = _own_text(place, texts)

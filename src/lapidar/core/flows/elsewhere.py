@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import IO, Any
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -30,12 +31,18 @@ class Elsewhere:
     Args:
         environment: of the snapshot; held by this process.
         place: whose conditions hold, and where it runs.
+        language: whose functions are called; needed where the snapshot has several.
         output: the descriptor that its standard output goes to; this process's own unless given.
+
+    Raises:
+        LapidarError: the snapshot has no such language, or several and none is named.
     """
 
-    def __init__(self, snapshot: Snapshot, environment: Path, place: Place, output: int | None = None) -> None:
+    def __init__(
+        self, snapshot: Snapshot, environment: Path, place: Place, language: str = "", output: int | None = None
+    ) -> None:
         self.snapshot = snapshot.snapshot
-        self._languages = snapshot.languages
+        self._command = _command(snapshot, environment, language)
         self._environment, self._place = environment, place
         self._output = output
         self._other: Other | None = None
@@ -44,7 +51,7 @@ class Elsewhere:
         """Call a function there, and have what it gives.
 
         Args:
-            name: ``module:function``, as it is imported there.
+            name: ``module:function``, as it is imported there; in R ``package:function`` or ``file.R:function``.
             args, named: what it is given: scalars, lists, tables of names, dates, bytes, paths, and arrays and data
                 frames of NumPy and pandas.
             timeout: seconds, after which its process is ended.
@@ -54,13 +61,21 @@ class Elsewhere:
 
         Raises:
             CalledFailed: it failed there, ended, or took too long.
-            LapidarError: an argument cannot travel, or the snapshot has no such language.
+            LapidarError: an argument cannot travel.
         """
-        if name.count(":") != 1:
+        if not all(name.rpartition(":")):
             raise LapidarError(f"{name!r} names no function", remedy="Write module:function.")
-        if self._other is None or self._other.is_closed:
-            self._other = self._started()
-        return self._other.call(name, args, named, timeout)
+        return self._running().call(name, args, named, timeout)
+
+    def relay(self, asked: IO[bytes], answers: IO[bytes]) -> None:
+        """Answer what another program asks, until it asks no more.
+
+        Args:
+            asked, answers: the streams of both.
+        """
+        with suppress(wire.Cut, BrokenPipeError):
+            while True:
+                self._running().relay(asked, answers)
 
     def close(self) -> None:
         """End its process; another call starts one again."""
@@ -76,22 +91,36 @@ class Elsewhere:
     ) -> None:
         self.close()
 
-    def _started(self) -> Other:
-        language = next((one for one in languages.every() if one.name in self._languages and one.client), None)
-        if language is None:
-            raise LapidarError(
-                f"Nothing of {', '.join(self._languages)} can be called by this lapidar",
-                remedy="lapidar run, with files for what goes there and comes back.",
-            )
-        prepared = running.prepare(self._place, Environment(self._environment), os.environ)
-        program = self._environment / "bin" / language.interpreters[0]
-        command = [str(program), str(language.client), str(Path(wire.__file__))]
-        called = f"snapshot {words.short(self.snapshot)}"
-        return Other(command, prepared.variables, self._place.root, called, self._output)
+    def _running(self) -> Other:
+        if self._other is None or self._other.is_closed:
+            prepared = running.prepare(self._place, Environment(self._environment), os.environ)
+            called = f"snapshot {words.short(self.snapshot)}"
+            self._other = Other(self._command, prepared.variables, self._place.root, called, self._output)
+        return self._other
+
+
+def _command(snapshot: Snapshot, environment: Path, named: str) -> list[str]:
+    able = {one: one.calling for one in languages.every() if one.name in snapshot.languages and one.calling}
+    for language, calling in able.items():
+        if language.name == named.lower() or (not named and len(able) == 1):
+            return [str(environment / "bin" / language.interpreters[0]), *calling.answering()]
+    has = " and ".join(one.title for one in able) or "nothing that this lapidar can call"
+    raise LapidarError(
+        f"Snapshot {words.short(snapshot.snapshot)} has {has}" + (f", not {named}" if named else ""),
+        remedy="Say whose function it is: language=..., --language."
+        if able
+        else "lapidar run, with files for what goes there and comes back.",
+    )
 
 
 def opened(
-    what: str, place: Place, cache: Cache, reporter: Progress | None = None, output: int | None = None
+    what: str,
+    place: Place,
+    cache: Cache,
+    reporter: Progress | None = None,
+    *,
+    language: str = "",
+    output: int | None = None,
 ) -> Elsewhere:
     """Have the environment of another snapshot.
 
@@ -99,7 +128,7 @@ def opened(
         what: a snapshot of the history by the beginning of its identity, a lockfile, ``REVISION:``, the folder of
             another project, or a parcel.
         place: the project, whose history is meant, and where the other side runs but for another project's.
-        output: see `Elsewhere`.
+        language, output: see `Elsewhere`.
 
     Raises:
         LapidarError: there is no such snapshot, or the cache lacks something of it.
@@ -116,7 +145,7 @@ def opened(
     else:
         snapshot = named_snapshot(place, cache, what)
     environment = in_cache(cache.root).restored(place, lambda: cache, snapshot, reporter)
-    return Elsewhere(snapshot, environment, place, output)
+    return Elsewhere(snapshot, environment, place, language, output)
 
 
 def _of_parcel(what: str, cache: Cache, reporter: Progress) -> Snapshot:

@@ -6,7 +6,7 @@ import json
 import re
 import shlex
 import subprocess
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -92,7 +92,39 @@ def lay_out(folder: Path, names: Sequence[str], *, package: bool = False, licenc
     if package and len(several) != 1:
         raise LapidarError("A package is of one language", remedy="Name it: --language r.")
     files = _of_package(name, several[0], licence) if package else _of_analysis(name, several)
-    made, kept = [], []
+    made, kept = _written(folder, files)
+    command = "" if package else _command(several[0])
+    return LaidOut(folder, tuple(made), tuple(kept), bool(made) and _committed(folder, made), command)
+
+
+def lay_out_calling(folder: Path, name: str) -> None:
+    """Lay out the package by which a language's code calls into other snapshots.
+
+    Args:
+        folder: is made where it is not there.
+        name: of the language.
+
+    Raises:
+        LapidarError: it has no such package.
+        TargetRefused: something else stands there.
+    """
+    calling = languages.of(name).calling
+    files = calling.package() if calling else {}
+    if not files:
+        raise LapidarError(f"There is no such package for {languages.of(name).title}")
+    if folder.exists() and not (folder.is_dir() and (not any(folder.iterdir()) or _is_laid_out(folder, files))):
+        raise TargetRefused(f"{folder} is there, and something else", remedy="Name another folder, or remove it.")
+    _written(folder, files)
+
+
+def _is_laid_out(folder: Path, files: Mapping[str, str]) -> bool:
+    return all((folder / path).is_file() and (folder / path).read_text("utf-8") == text for path, text in files.items())
+
+
+def _written(folder: Path, files: Mapping[str, str]) -> tuple[list[str], list[str]]:
+    """What was written, and what is there as something else and stays."""
+    made: list[str] = []
+    kept: list[str] = []
     folder.mkdir(parents=True, exist_ok=True)
     for path, text in files.items():
         target = folder / path
@@ -102,8 +134,7 @@ def lay_out(folder: Path, names: Sequence[str], *, package: bool = False, licenc
         target.parent.mkdir(parents=True, exist_ok=True)
         atomic.write_file(target, text.encode("utf-8"))
         made.append(path)
-    command = "" if package else _command(several[0])
-    return LaidOut(folder, tuple(made), tuple(kept), bool(made) and _committed(folder, made), command)
+    return made, kept
 
 
 def _beginning(language: Language) -> Beginning:

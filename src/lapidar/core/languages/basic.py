@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 from lapidar.core.errors import DeclarationError, EnvironmentUnusable
 from lapidar.core.languages.protocol import (
     Beginning,
+    Calling,
     Declaring,
     Deriver,
     Inventory,
@@ -245,7 +246,6 @@ class BasicLanguage:
     source_suffixes: tuple[str, ...] = ()
     package_urls: str = "generic"
     script_block: str = ""
-    client: Path | None = None
     interpreters: tuple[str, ...] = ()
     installers: tuple[str, ...] = ()
     checking: BasicChecking = BasicChecking()
@@ -278,6 +278,11 @@ class BasicLanguage:
     @property
     def beginning(self) -> Beginning | None:
         """Nothing is laid out for it."""
+        return None
+
+    @property
+    def calling(self) -> Calling | None:
+        """Its functions are not called from elsewhere."""
         return None
 
     @property

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "Beginning",
+    "Calling",
     "Capturing",
     "Checking",
     "Declared",
@@ -566,6 +567,20 @@ class Beginning(Protocol):
         """
 
 
+class Calling(Protocol):
+    """Calls from one snapshot into another. Called by `flows.elsewhere` alone."""
+
+    def answering(self) -> tuple[str, ...]:
+        """The words after the interpreter with which it answers calls: files, of its standard library alone.
+
+        It is given two descriptors more: what it is asked comes in the one, and what it answers goes to the other, both
+        as docs/elsewhere.md says.
+        """
+
+    def package(self) -> Mapping[str, str]:
+        """The files of the package by which code of this language calls, by their paths; none where that is Lapidar."""
+
+
 class Language(Protocol):
     """A language: what it is called, and what it can; None for what it cannot. Loading its module must cost nothing:
     each capability is loaded where it is asked for, and may be a module.
@@ -577,7 +592,6 @@ class Language(Protocol):
         source_suffixes: what the names of its source files end in.
         package_urls: the type of the URLs of its packages (purl-spec).
         script_block: the type of the block in which a script states its needs inline; "" for none.
-        client: the file that answers calls from elsewhere, which its interpreter runs; None for none.
         installers: programs that install packages into the environment that they belong to.
         interpreters: the programs that run such a file, as one types them; the first is the usual one.
         declaration_files: the names of its standard files in which a project may declare things.
@@ -597,8 +611,6 @@ class Language(Protocol):
     def package_urls(self) -> str: ...
     @property
     def script_block(self) -> str: ...
-    @property
-    def client(self) -> Path | None: ...
     @property
     def installers(self) -> tuple[str, ...]: ...
     @property
@@ -624,3 +636,5 @@ class Language(Protocol):
     def searching(self) -> Searching | None: ...
     @property
     def beginning(self) -> Beginning | None: ...
+    @property
+    def calling(self) -> Calling | None: ...

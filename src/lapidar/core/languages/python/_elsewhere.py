@@ -24,6 +24,7 @@ def _called(asked):
 
 
 def _answer(wire, out, asked):
+    having = asked.get("has", ())
     try:
         value = _called(asked)
     except KeyboardInterrupt:
@@ -34,7 +35,7 @@ def _answer(wire, out, asked):
         wire.send(out, {"error": {"type": type(error).__name__, "message": str(error), "said": "".join(told)}})
         return
     try:
-        wire.send(out, {"value": value})
+        wire.send(out, {"value": value}, having)
     except wire.NotSent as error:
         wire.send(out, {"error": {"type": "NotSent", "message": str(error), "said": ""}})
 
@@ -47,6 +48,7 @@ def main():
     sys.argv[:] = [""]
     sys.path[0] = os.getcwd()
     with os.fdopen(asked_from, "rb") as stream, os.fdopen(answers_to, "wb") as out:
+        wire.send(out, {"has": wire.has()})
         while True:
             try:
                 asked = wire.receive(stream)

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from lapidar.core.languages.protocol import (
     Beginning,
+    Calling,
     Capturing,
     Checking,
     Declaring,
@@ -52,7 +51,6 @@ class Python:
     package_urls = "pypi"
     source_suffixes = (".py", ".ipynb")
     script_block = "script"
-    client: Path | None = Path(__file__).with_name("_elsewhere.py")
     interpreters = ("python", "python3")
     installers = ("pip", "pip3")
 
@@ -109,6 +107,12 @@ class Python:
         from lapidar.core.languages.python import beginning
 
         return beginning
+
+    @property
+    def calling(self) -> Calling:
+        from lapidar.core.languages.python import calling
+
+        return calling
 
     @property
     def searching(self) -> Searching:

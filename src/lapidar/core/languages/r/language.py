@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from lapidar.core.languages.protocol import (
     Beginning,
+    Calling,
     Capturing,
     Checking,
     Declaring,
@@ -57,7 +56,6 @@ class R:
     declaration_files = ("DESCRIPTION",)
     package_urls = "cran"
     script_block = "lapidar-r"
-    client: Path | None = None
     source_suffixes = (".R", ".r", ".Rmd", ".rmd", ".qmd", ".Rnw", ".rnw")
     interpreters = ("Rscript", "R")
     installers: tuple[str, ...] = ()
@@ -115,6 +113,12 @@ class R:
         from lapidar.core.languages.r import beginning
 
         return beginning
+
+    @property
+    def calling(self) -> Calling:
+        from lapidar.core.languages.r import calling
+
+        return calling
 
     @property
     def searching(self) -> Searching:
