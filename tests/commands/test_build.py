@@ -5,12 +5,14 @@ from __future__ import annotations
 import io
 import os
 import shutil
+import sys
 import tarfile
 import time
 import zipfile
 
 from commands.test_members import BACKEND, OfMembers
 from roots import skip_loudly
+from toy.loopback import free_port, serving
 from toy.uploads import Answers, Uploads, taking
 
 # The same, with a source archive; and nothing that it writes is in order or of one time.
@@ -168,6 +170,46 @@ class Publishing(OfArchives):
             self.lapidar("build", "libs/kilns", "--to", "dist")
             said = self.fails("publish", "--index", "lab", "--yes")
             self.assertIn("The index has another kilns-1.5", said)
+
+    def test_to_a_real_server(self) -> None:
+        from passlib.apache import HtpasswdFile
+
+        users = HtpasswdFile(str(self.folder / "users"), new=True, default_scheme="sha256_crypt")
+        users.set_password("potter", "clay and fire")
+        users.save()
+        held, port = self.folder / "held", free_port()
+        held.mkdir()
+        words = [
+            "run",
+            "-p",
+            str(port),
+            "-i",
+            "127.0.0.1",
+            "-P",
+            str(self.folder / "users"),
+            "-a",
+            "update",
+            "--disable-fallback",
+        ]
+        with serving([sys.executable, "-m", "pypiserver", *words, str(held)], port):
+            address = f"http://127.0.0.1:{port}"
+            (self.project / "lapidar.toml").write_text(
+                f'[index]\nlab = {{ address = "{address}/simple", upload = "{address}/" }}\n'
+            )
+            self.lapidar("build", "libs/kilns", "--to", "dist")
+            self.assertIn("status 401", self.fails("publish", "--index", "lab", "--yes"))
+            netrc = self.folder / ".netrc"
+            netrc.write_text("machine 127.0.0.1 login potter password wrong\n")
+            netrc.chmod(0o600)
+            self.assertIn("status 403", self.fails("publish", "--index", "lab", "--yes"))
+            self.assertEqual(list(held.iterdir()), [])
+            netrc.write_text('machine 127.0.0.1 login potter password "clay and fire"\n')
+            self.lapidar("publish", "--index", "lab", "--yes")
+            built = {path.name: path.read_bytes() for path in (self.project / "dist").iterdir()}
+            self.assertEqual({path.name: path.read_bytes() for path in held.iterdir()}, built)
+            self.assertEqual(self.json("publish", "--index", "lab", "--yes")["sent"], [])
+            self.lapidar("need", "kilns==1.5")
+            self.assertEqual(self.ran("import kilns; print(kilns.SLOPE)"), "1")
 
     def said_of(self, text: str, part: str) -> str:
         return "\n".join(line for line in text.splitlines() if part in line)

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import http.server
+import socket
 import socketserver
+import subprocess
 import threading
+import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
-__all__ = ["answering"]
+__all__ = ["answering", "free_port", "serving"]
 
 
 @contextmanager
@@ -23,3 +26,27 @@ def answering(handler: Callable[[Any, Any, Any], socketserver.BaseRequestHandler
     finally:
         server.shutdown()
         server.server_close()
+
+
+def free_port() -> int:
+    """One that nobody listens at."""
+    with socket.socket() as found:
+        found.bind(("127.0.0.1", 0))
+        return int(found.getsockname()[1])
+
+
+@contextmanager
+def serving(command: list[str], port: int) -> Iterator[None]:
+    """A program that serves at a port."""
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    try:
+        for _ in range(600):
+            if process.poll() is not None:
+                raise RuntimeError(f"{command} ended with {process.returncode}")
+            with suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
+                break
+            time.sleep(0.1)
+        yield
+    finally:
+        process.kill()
+        process.wait()
