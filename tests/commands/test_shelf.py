@@ -46,6 +46,8 @@ class OnTheShelf(Case):
         self.tool("2.0")
         self.lapidar("shelf", "put", "kilntools")
         self.assertEqual(self.said("kilntools"), "1.0 []\n", "what is there stays")
+        self.assertRegex(self.lapidar("shelf", "--newer").stdout, r"kilntools +1\.0 .* 2\.0\s")
+        self.assertEqual(self.json("shelf")[0]["newer"], "", "nobody was asked")
         self.assertIn("kilntools 1.0 -> 2.0", self.lapidar("shelf", "renew").stdout)
         self.assertEqual(self.said("kilntools"), "2.0 []\n")
         self.assertIn("nothing newer", self.lapidar("shelf", "renew", "kilntools").stdout)
@@ -55,6 +57,7 @@ class OnTheShelf(Case):
         self.assertEqual((row["version"], row["programs"]), ("1.0", ["kiln-two", "kilntools"]))
         self.lapidar("cache", "prune", "--history-days", "0")
         self.assertEqual(self.said("kiln-two"), "1.0 []\nglazed\n")
+        self.assertEqual(self.json("shelf", "--newer")[0]["newer"], "2.0", "though its range keeps it out")
         self.lapidar("shelf", "take", "kilntools")
         self.assertEqual(os.listdir(self.bin), [])
         self.assertEqual(self.json("shelf"), [])
@@ -70,7 +73,7 @@ class OnTheShelf(Case):
         self.assertIn("glaze has no programs", self.fails("shelf", "put", "glaze"))
         self.assertIn("no index has a package called nothing", self.fails("shelf", "put", "nothing"))
         self.assertEqual(list((self.folder / "data" / "lapidar" / "shelf").iterdir()), [])
-        for words in (("put",), ("take",), ("put", "a", "b"), ("renew", "--with", "x")):
+        for words in (("put",), ("take",), ("put", "a", "b"), ("renew", "--with", "x"), ("--newer", "renew")):
             self.fails("shelf", *words)
         self.variables["LAPIDAR_BIN"] = str(self.folder / "other")
         self.assertIn("is not on your PATH", self.lapidar("shelf", "put", "kilntools").stdout)

@@ -20,11 +20,11 @@ programs as links in your folder of programs (~/.local/bin, or LAPIDAR_BIN).
   take      take it away again
   run       run a program of a package without putting it there
   restore   have all that your shelf's file says (~/.config/lapidar/shelf.toml), by its snapshots: on another machine
-Without a word it lists what stands there."""
+Without a word it lists what stands there; with --newer also what is newer by now, for which it asks the indexes."""
 
 EXAMPLES = """\
 examples:
-  lapidar shelf
+  lapidar shelf --newer
   lapidar shelf put 'kilntools>=2'
   lapidar shelf put kilntools --with glazemath     another package in the same environment
   lapidar shelf run kilntools fire.csv             without putting it there
@@ -37,6 +37,7 @@ _ACTIONS = ("list", "put", "renew", "take", "run", "restore")
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", nargs="?", choices=_ACTIONS, default="list")
     parser.add_argument("--with", dest="more", action="append", default=[], metavar="NAME", help="put, run: this too")
+    parser.add_argument("--newer", action="store_true", help="list: ask the indexes what is newer")
     parser.add_argument("words", nargs=argparse.REMAINDER, metavar="NAME ...", help="the package; run: and its words")
 
 
@@ -48,6 +49,8 @@ def run(session: Session) -> int:
     _options_among_words(session)
     if options.more and options.action not in ("put", "run"):
         raise LapidarError(f"--with means nothing to `shelf {options.action}`", remedy="lapidar shelf --help")
+    if options.newer and options.action != "list":
+        raise LapidarError(f"--newer means nothing to `shelf {options.action}`", remedy="lapidar shelf --newer")
     if options.action in ("put", "take", "run") and not options.words:
         raise LapidarError("Which package is not said", remedy=f"lapidar shelf {options.action} NAME")
     if options.action in ("put", "take") and len(options.words) > 1:
@@ -80,7 +83,8 @@ def _options_among_words(session: Session) -> None:
 
 
 def _list(session: Session, shelf: Shelf) -> int:
-    view, found = session.view, list(shelf.every())
+    view, asks = session.view, session.options.newer
+    found = list(shelf.with_newer(session.cache(create=True), view.reporter()) if asks else shelf.every())
     if view.json:
         view.object(found)
         return ExitCode.DONE
@@ -89,13 +93,22 @@ def _list(session: Session, shelf: Shelf) -> int:
         view.note("For example: lapidar shelf put NAME")
         return ExitCode.DONE
     view.table(
-        ["package", "version", "programs", "since", "size"],
+        ["package", "version", "programs", "since", "size", *(["newer"] if asks else [])],
         [
-            [one.name, one.version or "not here", ", ".join(one.programs) or "-", one.since, human_bytes(one.bytes)]
+            [
+                one.name,
+                one.version or "not here",
+                ", ".join(one.programs) or "-",
+                one.since,
+                human_bytes(one.bytes),
+                *([one.newer or "-"] if asks else []),
+            ]
             for one in found
         ],
         right=(4,),
     )
+    if any(one.newer for one in found):
+        view.note("lapidar shelf renew has the newest that what you put there allows.")
     if any(not one.version for one in found):
         view.note("lapidar shelf restore has those that are not here.")
     return ExitCode.DONE

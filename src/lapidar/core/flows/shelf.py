@@ -6,7 +6,7 @@ from __future__ import annotations
 import datetime
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +18,7 @@ from lapidar.core.declaring import editing, reading
 from lapidar.core.declaring.files import user_file
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import DeclarationError, LapidarError, TargetRefused
-from lapidar.core.flows.pin import pin, unasked
+from lapidar.core.flows.pin import opened, pin, unasked
 from lapidar.core.flows.restore import restore
 from lapidar.core.languages import usual
 from lapidar.core.pinning.session import PinOptions, PinRequest
@@ -43,6 +43,7 @@ class Standing:
         since: the day of its snapshot.
         programs: those that are given to the user.
         bytes: of its environment's files, shared or not.
+        newer: the newest version that there is, where that is another; "" where none is, or nobody asked.
     """
 
     name: str
@@ -51,6 +52,7 @@ class Standing:
     programs: tuple[str, ...]
     bytes: int
     snapshot: str
+    newer: str = ""
 
 
 def is_on_path(folder: Path) -> bool:
@@ -98,6 +100,23 @@ class Shelf:
             sum(part.bytes for part in locked.parts()) if locked else 0,
             locked.snapshot if locked else "",
         )
+
+    def with_newer(self, cache: Cache, reporter: Progress) -> Iterator[Standing]:
+        """The same, and what is newer by now: the indexes are asked.
+
+        Raises:
+            IndexTrouble: one cannot be.
+        """
+        for one in self.every():
+            place = self.place(one.name)
+            locked = lockfile.read_if_there(place.lockfile)
+            if locked is None:
+                yield one
+                continue
+            with opened(PinRequest(place, cache, reading.read(place), locked, reporter=reporter)) as pinning:
+                rows = pinning.of(usual().name).outlook()
+            newest = next((row.newest for row in rows if row.name == one.name), "")
+            yield replace(one, newer=newest if newest != one.version else "")
 
     # ---- what is done
 
