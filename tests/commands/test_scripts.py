@@ -194,10 +194,14 @@ class Running(OfScripts):
         self.assertIn("There is no script", self.fails("show", "--script", "nothing.py"))
         self.assertIn("A project and a script are named", self.fails("show", "--script", self.file, "--project", "."))
         parcel = self.folder / "p.tar"
-        self.lapidar("parcel", "make", "--script", self.file, "--without-lapidar", "--to", parcel)
+        self.lapidar("parcel", "make", "--script", self.file, "--without-lapidar", "--with-project", "--to", parcel)
         self.variables["LAPIDAR_CACHE"] = str(self.folder / "elsewhere")
         self.variables.pop("LAPIDAR_INDEX")
-        self.lapidar("parcel", "fetch", parcel)
+        mailed = self.folder / "mailed"
+        self.lapidar("parcel", "open", parcel, "--into", mailed)
+        here = {self.file.name: self.file.read_bytes(), self.beside.name: self.beside.read_bytes()}
+        self.assertEqual({name: (mailed / name).read_bytes() for name in here}, here)
+        self.file = mailed / self.file.name
         self.assertTrue(self.ran().startswith("2.0 "), "a mailed script, its snapshot and the parcel: no network")
 
     def test_recorded_and_run_again(self) -> None:

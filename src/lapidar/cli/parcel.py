@@ -205,7 +205,7 @@ def _gathered(session: Session, cache: Cache, snapshot: Snapshot) -> Gathered:
     from lapidar.core.flows import parcel
 
     options, view = session.options, session.view
-    wanted = parcel.Wanted(options.with_results, options.with_project)
+    wanted = parcel.Wanted(options.with_results, options.with_project, session.script if options.script else None)
     gathered = parcel.content_of(session.place, cache, snapshot, wanted)
     for sentence in gathered.notes:
         view.warn(sentence)

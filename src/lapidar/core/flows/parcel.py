@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO
 
@@ -20,6 +20,7 @@ from lapidar.core.declaring import reading
 from lapidar.core.declaring.trust import trust
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused
 from lapidar.core.flows.choose import named_snapshot
+from lapidar.core.flows.inline import lock_of
 from lapidar.core.parcels import blobs, places, project, signing, writing
 from lapidar.core.parcels.blobs import WritableBlobs
 from lapidar.core.parcels.form import Descriptor, Manifest
@@ -60,10 +61,12 @@ class Wanted:
     Attributes:
         results: the records of results too, with inputs and results.
         project: the project's files too.
+        script: whose place it is; its file and its lockfile are what a project's files are. None for a project's.
     """
 
     results: bool = False
     project: bool = False
+    script: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,16 +142,24 @@ def content_of(place: Place, cache: Cache, snapshot: Snapshot, wanted: Wanted) -
     declaration = reading.read(place)
     # The file of variables is secret: nobody else's business is what it holds.
     never = list(filter(None, [declaration.conditions.env_file]))
-    gathered = project.gathered(place, never) if wanted.project else None
+    gathered = _project_of(place, wanted, never) if wanted.project else None
     content = writing.Content(
         snapshot=snapshot.snapshot,
         lockfile=lockfile.render(snapshot).encode("utf-8"),
-        name=declaration.name or place.root.name,
+        name=declaration.name or (wanted.script.stem if wanted.script else place.root.name),
         trees=trees,
         project=(gathered.tree, gathered.opened) if gathered else None,
         records=place.records.read_bytes() if analyses else b"",
     )
     return Gathered(content, snapshot, analyses, gathered, (*notes, *(gathered.left if gathered else ())))
+
+
+def _project_of(place: Place, wanted: Wanted, never: Sequence[str]) -> Project:
+    if wanted.script is None:
+        return project.gathered(place, never)
+    beside = [wanted.script, lock_of(wanted.script)]
+    files = [one.name for one in beside if one.is_file()]
+    return project.gathered(replace(place, root=wanted.script.parent), never, files)
 
 
 def _from(cache: Cache) -> Opener:

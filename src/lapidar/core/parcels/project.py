@@ -6,7 +6,7 @@ import os
 import re
 import stat
 import subprocess
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import IO, NamedTuple
@@ -77,11 +77,12 @@ class Project(NamedTuple):
         return open(self.root / entry.path, "rb")
 
 
-def gathered(place: Place, never: Sequence[str]) -> Project:
+def gathered(place: Place, never: Sequence[str], paths: Iterable[str] | None = None) -> Project:
     """Read all files of a project.
 
     Args:
         never: further files that are secret, relative to its root.
+        paths: of the files that are meant instead, relative to its root.
 
     Raises:
         LapidarError: one cannot be read.
@@ -89,7 +90,7 @@ def gathered(place: Place, never: Sequence[str]) -> Project:
     entries: list[Entry] = []
     suspects: list[Suspect] = []
     left: list[str] = []
-    for path in sorted(_paths(place)):
+    for path in sorted(_paths(place) if paths is None else paths):
         name = path.rpartition("/")[2]
         if path in never or any(fnmatchcase(name, one) for one in _SECRET_NAMES):
             left.append(f"{path} is not in it: it is there to be secret")
