@@ -73,7 +73,7 @@ def _check(session: Session, walking: Walking) -> int:
     )
     checked = check(place, cache, snapshot, wanted, walking=walking, reporter=view.reporter())
     if view.json:
-        view.object(_object(checked, snapshot))
+        view.object(_object(checked, snapshot, view))
     else:
         _show(checked, view)
     return ExitCode.DONE if checked.clean else ExitCode.NO
@@ -90,7 +90,7 @@ def _command(options: argparse.Namespace) -> tuple[str, ...]:
     return tuple(words)
 
 
-def _object(checked: Checked, snapshot: Snapshot) -> dict[str, object]:
+def _object(checked: Checked, snapshot: Snapshot, view: View) -> dict[str, object]:
     from lapidar.core.records import words
 
     return {
@@ -106,7 +106,7 @@ def _object(checked: Checked, snapshot: Snapshot) -> dict[str, object]:
                 "name": words.finding_name(finding),
                 "problem": words.problem(finding),
                 "paths": finding.paths,
-                "remedy": words.remedy(finding, several=len(snapshot.languages) > 1),
+                "remedy": view.told(words.remedy(finding, several=len(snapshot.languages) > 1)),
             }
             for finding in checked.findings
         ],

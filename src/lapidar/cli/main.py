@@ -363,7 +363,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         parser.print_help()
         return ExitCode.DONE
     options.after = words[cut + 1 :]
-    view = View(json=options.json, quiet=options.quiet, verbose=options.verbose)
+    view = View(json=options.json, quiet=options.quiet, verbose=options.verbose, whose=_whose(options))
     command = importlib.import_module(f"lapidar.cli.{options.command}")
     try:
         _take_over_interruptions()
@@ -429,6 +429,14 @@ def _came_of_interruption(error: BaseException | None) -> bool:
 _OF_PROJECTS = frozenset(
     "pin show restore check run rerun export changes return culprit outlook why prove drop history".split()
 )
+
+
+def _whose(options: argparse.Namespace) -> str:
+    """How the place was named that a command is about."""
+    for name in ("script", "project"):
+        if named := getattr(options, name, None):
+            return f"--{name} {shlex.quote(str(named))}"
+    return ""
 
 
 def _in_no_project(error: LapidarError, options: argparse.Namespace) -> LapidarError:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 import textwrap
 import time
@@ -81,6 +82,11 @@ def typed_path(path: Path | str) -> str:
     return f"~/{shlex.quote(text[2:])}" if text.startswith("~/") else shlex.quote(text)
 
 
+_OF_A_PLACE = re.compile(
+    r"\blapidar (?:aside|build|call|capture|changes|check|compare|culprit|drop|export|history|need|outlook|parcel|pin"
+    r"|prove|publish|record|rerun|restore|return|run|show|survey|versions|why)\b"
+)
+
 _TITLES = {"cpython": "CPython", "gnu-r": "R"}
 
 
@@ -131,9 +137,12 @@ class View:
         json: one object on standard output and nothing else there.
         quiet: results and errors only.
         verbose: more.
+        whose: the words by which the place was named that a command is about; "" for that of the current folder. A
+            command that somebody is told to type gets them too, or it would be about another place.
     """
 
-    def __init__(self, *, json: bool = False, quiet: bool = False, verbose: bool = False) -> None:
+    def __init__(self, *, json: bool = False, quiet: bool = False, verbose: bool = False, whose: str = "") -> None:
+        self._whose = whose
         self.json = json
         self.quiet = quiet or json
         self.verbose = verbose
@@ -146,10 +155,24 @@ class View:
             return f"\033[{_STYLES[style]}m{text}\033[0m"
         return text
 
+    def told(self, text: str) -> str:
+        """A sentence, with the commands in it as they are to be typed from here."""
+        if not self._whose or "lapidar " not in text:
+            return text
+        name = self._whose.rpartition(" ")[2]
+
+        def addressed(found: re.Match[str]) -> str:
+            rest = text[found.end() :]
+            named = re.match(r"[^`;.(]* --(?:project|script)\b", rest) or rest.lstrip().startswith(name)
+            return found[0] if named else f"{found[0]} {self._whose}"
+
+        return _OF_A_PLACE.sub(addressed, text)
+
     def line(self, text: str = "", style: str = "") -> None:
         """A line of what the command is for; not with --json."""
         if not self.json:
-            print(self.styled(printable(text), style) if style else printable(text))
+            text = printable(self.told(text))
+            print(self.styled(text, style) if style else text)
 
     def note(self, text: str = "", style: str = "") -> None:
         """A line that -q leaves out."""
@@ -163,7 +186,7 @@ class View:
 
     def warn(self, text: str) -> None:
         """A warning, on standard error."""
-        print(self.styled("note:", "warn", sys.stderr), printable(text), file=sys.stderr)
+        print(self.styled("note:", "warn", sys.stderr), printable(self.told(text)), file=sys.stderr)
 
     @property
     def has_company(self) -> bool:
@@ -183,16 +206,17 @@ class View:
 
     def error(self, error: LapidarError) -> None:
         """What, why, and what to do next."""
+        remedy = self.told(error.remedy)
         if self.json:
-            self.object({"error": {"what": error.what, "why": error.why.strip(), "remedy": error.remedy}})
+            self.object({"error": {"what": error.what, "why": error.why.strip(), "remedy": remedy}})
             return
         print(self.styled("lapidar:", "bad", sys.stderr), printable(error.what), file=sys.stderr)
         if error.why:
             # Core begins the lines of a longer reason with two spaces; a name that holds a new line has it escaped.
             lines = [printable(line) for line in error.why.strip().split("\n  ")]
             print("  why:  " + "\n        ".join(lines), file=sys.stderr)
-        if error.remedy:
-            print("  next: " + printable(error.remedy), file=sys.stderr)
+        if remedy:
+            print("  next: " + printable(remedy), file=sys.stderr)
 
     def object(self, value: Any) -> None:
         """The JSON object of a command."""
