@@ -14,7 +14,7 @@ DESCRIPTION = """\
 Build what is handed on of a package of your own: of Python the source archive and the wheel, by the build back end that
 its pyproject.toml names; of R the source archive. The same source gives the same bytes: files in order, of one time and
 of nobody. What it is built with is pinned at first, which asks the indexes that you configured, and kept in
-.lapidar/builds; from then on it comes from the cache, and no host is asked."""
+.lapidar/builds, for version control too; from then on it comes from the cache, and no host is asked."""
 
 EXAMPLES = """\
 examples:

@@ -253,7 +253,7 @@ def _show_audit(session: Session, found: Audit, read: str) -> None:
 
 
 def _prune(session: Session) -> int:
-    from lapidar.core.cache.pruning import prune
+    from lapidar.core.flows.pruning import prune
 
     view, cache = session.view, session.cache()
 
@@ -274,6 +274,11 @@ def _prune(session: Session) -> int:
             )
         for snapshot, why in plan.unknown.items():
             view.line(f"  keeping snapshot {snapshot.removeprefix('sha256:')[:12]}: {why}")
+        for script in plan.scripts:
+            view.line(f"  {'would forget' if plan.dry_run else 'forgetting'} the script {script}, which is gone")
+        if plan.environments:
+            told = "would remove" if plan.dry_run else "removing"
+            view.line(f"  {told} {human_count(plan.environments, 'environment')} of scripts, asides and calls")
         if plan.set_aside:
             view.line(f"  and {human_count(plan.set_aside, 'bad entry', 'bad entries')} set aside before")
 

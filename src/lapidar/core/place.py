@@ -20,7 +20,8 @@ OWN_FOLDER = ".lapidar"
 DECLARATION_NAME = "lapidar.toml"
 _ENVIRONMENT = "env"
 # Out of version control, but for what makes clones of one project known as such.
-_IGNORED = "*\n!.gitignore\n!project.toml\n"
+_IGNORED = "*\n!.gitignore\n!project.toml\n!builds/\n!builds/*.lock\n"
+_IGNORED_BEFORE = "*\n!.gitignore\n!project.toml\n"
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,11 +98,16 @@ class Place:
         """The snapshot of an environment whose members are not as the lockfile has them."""
         return self.own_folder / "members.lock"
 
+    @property
+    def builds(self) -> Path:
+        """The folder of the lockfiles of what its packages are built with; version control has them."""
+        return self.own_folder / "builds"
+
     def make_own_folder(self) -> None:
         """Make Lapidar's folder, which keeps itself out of version control."""
         self.own_folder.mkdir(exist_ok=True)
         ignore = self.own_folder / ".gitignore"
-        if not ignore.exists():
+        if not ignore.exists() or ignore.read_text("utf-8", "replace") == _IGNORED_BEFORE:
             ignore.write_text(_IGNORED, encoding="utf-8")
 
     def require_writable(self) -> None:

@@ -7,7 +7,7 @@ import hashlib
 import re
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -15,7 +15,7 @@ import msgspec
 
 from lapidar.core import atomic, decoding
 from lapidar.core.cache.store import Cache
-from lapidar.core.errors import LockfileError
+from lapidar.core.errors import LapidarError, LockfileError
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
@@ -227,6 +227,13 @@ class History:
             held.unknown |= {one.snapshot: f"{place}: {error.strerror}" for one in moments}
         else:
             held.snapshots[snapshot.snapshot] = snapshot
+            for built_with in Place.of_lockfile(place).builds.glob("*.lock"):
+                with suppress(LapidarError, OSError):
+                    tools = lockfile.read(built_with)
+                    if all(
+                        self.cache.has_tree(part.tree) for part in tools.parts()
+                    ):  # a clone's may never have been here
+                        held.snapshots[tools.snapshot] = tools
 
     def moments(self) -> tuple[Moment, ...]:
         """When lockfiles were written or restored, as far as that can be read, oldest first."""

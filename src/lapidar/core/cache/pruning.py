@@ -10,6 +10,7 @@ from collections.abc import Callable, Collection, Iterator
 from contextlib import nullcontext
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Protocol
 
 from lapidar.core import atomic
 from lapidar.core.cache.contents import trees_of
@@ -36,6 +37,8 @@ class Pruned:
 
     Attributes:
         unknown: why snapshots are kept of which it cannot be known whether a project holds them, by their identities.
+        environments: of scripts, asides and calls.
+        scripts: that are gone, and are forgotten; what only they need may go in the same prune.
     """
 
     dropped: list[str] = field(default_factory=list)
@@ -44,11 +47,26 @@ class Pruned:
     files: int = 0
     bytes: int = 0
     set_aside: int = 0
+    environments: int = 0
+    scripts: list[str] = field(default_factory=list)
     dry_run: bool = False
 
     @property
     def nothing(self) -> bool:
-        return not (self.dropped or self.trees or self.files or self.set_aside)
+        return not (self.dropped or self.trees or self.files or self.set_aside or self.environments or self.scripts)
+
+
+class Environments(Protocol):
+    """The environments that a cache keeps for scripts, asides and calls; see `lapidar.core.flows.near.Near`."""
+
+    def unneeded(self, dropped: Collection[str], days: float | None) -> list[Path]:
+        """Those of snapshots that are dropped, and those unused for longer."""
+
+    def remove(self, environment: Path) -> None:
+        """Remove one, unless somebody runs in it."""
+
+    def scripts_gone(self, *, forget: bool) -> list[str]:
+        """The scripts that are gone."""
 
 
 def prune(
@@ -59,6 +77,7 @@ def prune(
     dry_run: bool = False,
     waiting: Callable[[], None] | None = None,
     announce: Callable[[Pruned], None] | None = None,
+    environments: Environments | None = None,
 ) -> Pruned:
     """Remove what no snapshot of the history and no known project needs.
 
@@ -69,6 +88,7 @@ def prune(
         dry_run: only tell.
         waiting: called once where other processes use the cache and are waited for.
         announce: called with what will be removed, before anything is.
+        environments: those that the cache keeps.
 
     Raises:
         CacheError: what the cache says of what is needed cannot be read; nothing was removed.
@@ -76,7 +96,14 @@ def prune(
     if not dry_run:
         cache.require_writable()
     with nullcontext() if dry_run else cache.alone(waiting):  # who only looks waits for nobody
-        return _Pruning(cache, history_days, give_up).run(dry_run, announce)
+        scripts = environments.scripts_gone(forget=not dry_run) if environments else []
+        pruning = _Pruning(cache, history_days, give_up)
+        unneeded = environments.unneeded(pruning.dropped, history_days) if environments else []
+        plan = pruning.run(Pruned(environments=len(unneeded), scripts=scripts, dry_run=dry_run), announce)
+        if environments and not dry_run:
+            for one in unneeded:
+                environments.remove(one)
+        return plan
 
 
 class _Pruning:
@@ -132,7 +159,7 @@ class _Pruning:
             if kept.time < limit and not kept.current:
                 yield kept.snapshot
 
-    def run(self, dry_run: bool, announce: Callable[[Pruned], None] | None) -> Pruned:
+    def run(self, plan: Pruned, announce: Callable[[Pruned], None] | None) -> Pruned:
         keep_trees = self._needed_trees()
         keep_files = self._files_of(keep_trees)
         self._refuse_doubts()
@@ -140,18 +167,13 @@ class _Pruning:
         ours = filter(is_cached_file, self.cache.all_files())  # what is not stays
         files = [entry for entry in ours if digest_of_name(entry.path) not in keep_files]
         aside = self.cache.root / "aside"
-        plan = Pruned(
-            dropped=sorted(self.dropped),
-            unknown=self.held.unknown,
-            trees=len(trees),
-            files=len(files),
-            bytes=sum(entry.stat(follow_symlinks=False).st_size for entry in files),
-            set_aside=len(os.listdir(aside)) if aside.is_dir() else 0,
-            dry_run=dry_run,
-        )
+        plan.dropped, plan.unknown = sorted(self.dropped), self.held.unknown
+        plan.trees, plan.files = len(trees), len(files)
+        plan.bytes = sum(entry.stat(follow_symlinks=False).st_size for entry in files)
+        plan.set_aside = len(os.listdir(aside)) if aside.is_dir() else 0
         if announce:
             announce(plan)
-        if not dry_run:
+        if not plan.dry_run:
             self._remove(trees, files, keep_trees)
         return plan
 

@@ -49,7 +49,7 @@ def build(place: Place, cache: Cache, folder: Path, to: Path, reporter: Progress
         BuildFailed: it cannot be built; nothing was changed.
     """
     own = package_in(place, folder)
-    kept = place.own_folder / "builds" / f"{own.language}-{own.name}.lock"
+    kept = place.builds / f"{own.language}-{own.name}.lock"
     before = lockfile.read_if_there(kept)
     held = [f"{one.name} {one.version} {one.tree}" for one in before.packages] if before else []
     if to.exists() and not to.is_dir():

@@ -14,7 +14,7 @@ import shutil
 import stat
 import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -211,6 +211,17 @@ class Near:
             usage = shutil.disk_usage(self.folder)
             if old or usage.free < usage.total * _LEAST_FREE:
                 _remove_unheld(path)
+
+    def unneeded(self, dropped: Collection[str], days: float | None) -> list[Path]:
+        """The folders of environments of snapshots that are dropped, and of those that nobody used for longer."""
+        theirs = {self.environment(snapshot).parent for snapshot in dropped}
+        limit = time.time() - days * _DAY_SECONDS if days is not None else float("-inf")
+        used = sorted(self.folder.glob("*/used"))
+        return [one.parent for one in used if one.parent in theirs or one.stat().st_mtime < limit]
+
+    def remove(self, environment: Path) -> None:
+        """Remove one, unless somebody runs in it."""
+        _remove_unheld(environment)
 
 
 def in_cache(root: Path) -> Near:

@@ -8,14 +8,13 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment import marker
 from lapidar.core.environment.folder import Environment
+from lapidar.core.flows import script
 from lapidar.core.flows.inline import lock_of
 from lapidar.core.flows.near import in_cache
 from lapidar.core.flows.restore import is_current
-from lapidar.core.flows.script import FILE_NAME
 from lapidar.core.flows.shelf import Shelf
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile
@@ -86,11 +85,7 @@ def _of_shelf() -> Iterator[Row]:
 def _of_cache(cache: Cache) -> Iterator[Row]:
     """Scripts that were run, and the environments there that are none of theirs: asides."""
     near, theirs = in_cache(cache.root), set()
-    for own in sorted((near.folder / "of").glob("*")):
-        try:
-            file = Path(foreign.read_text(own / FILE_NAME).rstrip("\n"))
-        except (OSError, ValueError):
-            continue
+    for own, file in script.known(cache.root):
         lock = lock_of(file) if lock_of(file).is_file() else own / "lapidar.lock"
         snapshot = (lockfile.identity_in(lock) or "") if lock.is_file() else ""
         environment = near.environment(snapshot) if snapshot else own

@@ -4,11 +4,11 @@ cache alone; the environment in the cache, shared by all scripts with the same s
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from lapidar.core import atomic
+from lapidar.core import atomic, foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, judge, reading, script
 from lapidar.core.declaring.script import Script
@@ -22,7 +22,7 @@ from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["FILE_NAME", "Ready", "drop", "need", "place_of", "ready"]
+__all__ = ["FILE_NAME", "Ready", "drop", "known", "need", "place_of", "ready"]
 
 
 FILE_NAME = "file"
@@ -40,6 +40,15 @@ class Ready(NamedTuple):
     place: Place
     environment: Path
     pinned: Pinned | None = None
+
+
+def known(root: Path) -> Iterator[tuple[Path, Path]]:
+    """The scripts that were run with the cache in a folder: what it keeps of each, and where each lies, or lay."""
+    for own in sorted((in_cache(root).folder / "of").glob("*")):
+        try:
+            yield own, Path(foreign.read_text(own / FILE_NAME).rstrip("\n"))
+        except (OSError, ValueError):
+            continue
 
 
 def place_of(file: Path, cache: Cache, *, beside: bool = True) -> Place:
