@@ -42,6 +42,18 @@ class Guide(Case):
     def test_analysis_in_r(self) -> None:
         self.type_page("analysis-in-r")
 
+    def test_own_packages(self) -> None:
+        said = self.type_page("own-packages")
+        self.assertEqual(re.findall(r"kiln: (\d+) minutes", said), ["36", "29", "29"])
+
+    def test_scripts_and_programs(self) -> None:
+        said = self.type_page("scripts-and-programs")
+        self.assertEqual(said.count("celadon: 2\ntenmoku: 1\n"), 2)
+
+    def test_older_code(self) -> None:
+        said = self.type_page("older-code")
+        self.assertEqual(re.findall(r"0\.\d{3}(?=\d* ?k|\d*\])", said), ["0.707", "0.679", "0.707", "0.679"])
+
     def type_page(self, name: str) -> str:
         """Open the world of a page by the command that it shows, and type its lines there; none may fail."""
         text = (FOLDER / f"{name}.md").read_text("utf-8")

@@ -37,6 +37,20 @@ chemistry <- matrix(c(61, 12, 27, 58, 15, 27, 70, 10, 20, 66, 11, 23), ncol = 3,
 print(round(principal_components(centred_log_ratio(chemistry))$explained, 4))
 """
 
+_WALK = """\
+from walking import minutes
+
+print("to the upper kiln:", minutes(2.4), "minutes")
+"""
+_MAILED = """\
+# /// script
+# dependencies = ["glazewords<2"]
+# ///
+from glazewords import MEANING
+
+print("tenmoku:", MEANING["tenmoku"])
+"""
+
 # By the name of each page, the files of its project.
 PAGES: Mapping[str, Mapping[str, str]] = MappingProxyType(
     {
@@ -53,6 +67,18 @@ PAGES: Mapping[str, Mapping[str, str]] = MappingProxyType(
         },
         "another-machine": {"lapidar.toml": '[needs]\npackages = ["glazewords<2"]\n', "fit.py": _WORDS},
         "analysis-in-r": {"analysis.R": _IN_R},
+        "own-packages": {
+            "walk.py": _WALK,
+            "libs/walking/pyproject.toml": packages.WALKING,
+            "libs/walking/src/walking/__init__.py": packages.MINUTES.format(speed=4.0),
+        },
+        "scripts-and-programs": {
+            "lapidar.toml": '[needs]\npackages = ["glazewords<2"]\n',
+            "fit.py": _WORDS,
+            "mailed.py": _MAILED,
+            "finds.csv": "sherd,glaze\n1,celadon\n2,tenmoku\n3,celadon\n",
+        },
+        "older-code": {"lapidar.toml": '[needs]\npackages = ["kiln-map==0.9"]\n', "fit.py": _MAP},
     }
 )
 
@@ -74,6 +100,7 @@ def opened(page: str, folder: Path) -> Iterator[tuple[Path, dict[str, str]]]:
     packages.write_r(repository)
     project.mkdir()
     for name, text in PAGES[page].items():
+        (project / name).parent.mkdir(parents=True, exist_ok=True)
         (project / name).write_text(text, encoding="utf-8")
     variables = {name: text for name, text in os.environ.items() if name != "VIRTUAL_ENV"}
     with StandInIndex(index) as server:
@@ -84,6 +111,8 @@ def opened(page: str, folder: Path) -> Iterator[tuple[Path, dict[str, str]]]:
                 "LAPIDAR_INDEX": f"{server.address} r={repository}",
                 "LAPIDAR_CACHE": str(folder / "cache"),
                 "XDG_CONFIG_HOME": str(folder / "config"),
-                "PATH": f"{Path(sys.argv[0]).resolve().parent}:{variables.get('PATH', os.defpath)}",
+                "XDG_DATA_HOME": str(folder / "data"),
+                "LAPIDAR_BIN": str(folder / "bin"),
+                "PATH": f"{Path(sys.argv[0]).resolve().parent}:{folder / 'bin'}:{variables.get('PATH', os.defpath)}",
             },
         )

@@ -7,7 +7,7 @@ from pathlib import Path
 from lapidar.standin.packages import write_wheel
 from lapidar.standin.r_packages import write_list, write_source_package
 
-__all__ = ["write", "write_member", "write_r", "write_releases"]
+__all__ = ["MINUTES", "WALKING", "write", "write_member", "write_r", "write_releases"]
 
 _WORDS = '''"""Words for glazes."""
 
@@ -35,11 +35,27 @@ def nearest(east, north):
 '''
 
 # A build back end, as small as one can be: what src/ holds is the package.
-_CLAYBUILD = '''"""Wheels of what lies in src/."""
+_CLAYBUILD = '''"""Wheels of what lies in src/, and source archives."""
 
+import io
 import pathlib
+import tarfile
 import tomllib
 import zipfile
+
+
+def build_sdist(folder, config_settings=None):
+    told = tomllib.loads(pathlib.Path("pyproject.toml").read_text())["project"]
+    base = f"{told['name']}-{told['version']}"
+    paths = [pathlib.Path("pyproject.toml"), *pathlib.Path("src").rglob("*.py")]
+    files = {str(path): path.read_bytes() for path in paths}
+    files["PKG-INFO"] = f"Metadata-Version: 2.1\\nName: {told['name']}\\nVersion: {told['version']}\\n".encode()
+    with tarfile.open(pathlib.Path(folder, f"{base}.tar.gz"), "w:gz") as archive:
+        for path, data in files.items():
+            entry = tarfile.TarInfo(f"{base}/{path}")
+            entry.size = len(data)
+            archive.addfile(entry, io.BytesIO(data))
+    return f"{base}.tar.gz"
 
 
 def build_wheel(folder, config_settings=None, metadata_directory=None):
@@ -55,7 +71,20 @@ def build_wheel(folder, config_settings=None, metadata_directory=None):
             wheel.writestr(path, text)
     return name
 '''
-_WALKING = """\
+_FINDLIST = '''"""How many finds there are of each glaze."""
+
+import collections
+import csv
+import sys
+
+
+def main():
+    with open(sys.argv[1]) as lines:
+        counted = collections.Counter(row["glaze"] for row in csv.DictReader(lines))
+    for glaze, count in sorted(counted.items()):
+        print(f"{glaze}: {count}")
+'''
+WALKING = """\
 [project]
 name = "walking"
 version = "0.1"
@@ -64,7 +93,7 @@ version = "0.1"
 requires = ["claybuild"]
 build-backend = "claybuild"
 """
-_MINUTES = '''"""How long one walks."""
+MINUTES = '''"""How long one walks."""
 
 
 def minutes(km):
@@ -121,8 +150,8 @@ def write_r(folder: Path) -> None:
 def write_member(folder: Path, speed: float) -> None:
     """Write a package in source form, as somebody edits it; `speed` is in km an hour."""
     (folder / "src" / "walking").mkdir(parents=True, exist_ok=True)
-    (folder / "pyproject.toml").write_text(_WALKING)
-    (folder / "src" / "walking" / "__init__.py").write_text(_MINUTES.format(speed=speed))
+    (folder / "pyproject.toml").write_text(WALKING)
+    (folder / "src" / "walking" / "__init__.py").write_text(MINUTES.format(speed=speed))
 
 
 def write_releases(folder: Path) -> None:
@@ -142,6 +171,9 @@ def write(folder: Path) -> None:
         write_wheel(folder, "glazewords", version, {"glazewords.py": _WORDS})
     write_wheel(folder, "sherdtext", "1.2", {"sherdtext.py": _TEXT}, requires=["glazewords>=1,<2"])
     write_wheel(folder, "claybuild", "1.0", {"claybuild.py": _CLAYBUILD})
+    points = "[console_scripts]\nfindlist = findlist:main\n"
+    for version in ("0.3", "0.4"):
+        write_wheel(folder, "findlist", version, {"findlist.py": _FINDLIST}, entry_points=points)
     # A distribution whose module is called otherwise.
     write_wheel(folder, "kiln-map", "0.9", {"kilns/__init__.py": _KILNS, "kiln_map.py": ""})
     needs = ["glazewords>=2"]
