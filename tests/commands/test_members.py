@@ -6,7 +6,6 @@ import json
 import os
 import shutil
 import subprocess
-import time
 from pathlib import Path
 
 from lapidar.core.records import lockfile
@@ -130,14 +129,15 @@ class Living(OfMembers):
         shutil.rmtree(self.index)  # what it was built with is at hand
         (folder / "grid.txt").write_text("4 x 4")
         with subprocess.Popen(
-            [PROGRAM, "run", "python", "-c", "import time, kilns; time.sleep(3); import kilns.grid as g; print(g.__file__, g.GRID)"],
-            cwd=self.project, env=self.variables, stdout=subprocess.PIPE, text=True,
+            [PROGRAM, "run", "python", "-c", "import kilns; print(flush=True); input(); import kilns.grid as g; print(g.GRID)"],
+            cwd=self.project, env=self.variables, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
         ) as running:  # fmt: skip
-            time.sleep(1.5)
+            assert running.stdout
+            running.stdout.readline()
             (folder / "grid.txt").write_text("5 x 5")
             self.assertEqual(self.ran("import kilns; print(kilns.GRID)"), "5 x 5")
             self.assertRegex(self.said, r"kilns was built again, for libs/kilns changed \([\d.]+ s\)")
-            said = running.communicate()[0]
+            said = running.communicate("\n")[0]
         self.assertIn("4 x 4", said, "who runs goes on with what was there")
         self.assertEqual(self.ran("import kilns; print(kilns.GRID)"), "5 x 5")
         self.assertNotIn("built again", self.said)

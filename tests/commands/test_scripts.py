@@ -143,6 +143,11 @@ class Running(OfScripts):
         said = self.lapidar("need", "--script", self.file, "tin").stdout
         self.assertIn("Next: lapidar run 'fit it.py'", said)
         self.assertIn('#   "tin",\n', self.file.read_text())
+        (finding,) = self.json("check", "--script", "fit it.py", code=1)["findings"]
+        self.assertEqual(finding["remedy"], "lapidar pin --script 'fit it.py'")
+        self.assertIn(
+            "next: lapidar pin --script 'fit it.py'\n", self.lapidar("check", "--script", "fit it.py", code=1).stdout
+        )
         self.assertTrue(self.ran().startswith("1.0 "))
         self.assertEqual(len(lockfile.read(self.beside).packages), 2)
         self.lapidar("drop", "--script", self.file, "tin")
@@ -155,6 +160,22 @@ class Running(OfScripts):
         self.assertIn("fit it.py", said)
         self.file.write_text("# /// script\n# dependencies = []\n# ///\nprint('bare')\n")
         self.assertEqual(self.ran(), "bare")
+
+    def test_what_prune_takes(self) -> None:
+        self.ran("--unpinned", self.file)
+        self.lapidar("cache", "prune", "--history-days", "0")
+        self.assertEqual(self.envs(), [], "nobody used it for longer; it is there again at the next start")
+        self.assertTrue(self.ran("--unpinned", self.file).startswith("2.0 "))
+        self.assertEqual(len(self.envs()), 1)
+        self.lapidar("cache", "prune")
+        self.assertEqual(len(self.envs()), 1)
+        self.file.unlink()
+        for words, told in ((("--dry-run",), "would forget"), ((), "forgetting")):
+            said = self.lapidar("cache", "prune", "--history-days", "0", *words).stdout
+            self.assertIn(f"{told} the script {self.file}, which is gone", said)
+        self.assertEqual(self.envs(), [])
+        self.assertEqual(self.json("places"), [])
+        self.assertEqual(self.json("cache", "summary")["snapshots"], [])
 
     def test_where_nothing_can_lie_beside_it(self) -> None:
         self.assertTrue(self.ran("--unpinned", self.file).startswith("2.0 "))

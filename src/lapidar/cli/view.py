@@ -159,11 +159,13 @@ class View:
         """A sentence, with the commands in it as they are to be typed from here."""
         if not self._whose or "lapidar " not in text:
             return text
-        name = self._whose.rpartition(" ")[2]
+        import shlex
+
+        name = os.path.basename(shlex.split(self._whose)[-1])
 
         def addressed(found: re.Match[str]) -> str:
             rest = text[found.end() :]
-            named = re.match(r"[^`;.(]* --(?:project|script)\b", rest) or rest.lstrip().startswith(name)
+            named = re.match(r"[^`;.(]* --(?:project|script)\b", rest) or (found[0].endswith(" run") and name in rest)
             return found[0] if named else f"{found[0]} {self._whose}"
 
         return _OF_A_PLACE.sub(addressed, text)
