@@ -205,7 +205,7 @@ class OnTheWire(InFolder):
             },
             index=["p", "q"],
         )
-        self.assertEqual(wire.has(), ["arrow"])
+        self.assertEqual(wire.has(), ("arrow",))
         for value, is_arrow in ((frame, True), (pd.DataFrame({"odd": [1, "a"]}), False), (pd.DataFrame({"gone": [1, None]}, dtype=object), False)):  # fmt: skip
             stream = io.BytesIO()
             wire.send(stream, value, ["arrow"])

@@ -108,6 +108,7 @@ class OnTheShelf(Case):
         self.lapidar("aside", "kilntools", "--", "true")
         rows = self.json("places")
         self.assertEqual([one["kind"] for one in rows], ["project", "shelf", "script", "aside"])
+        self.assertEqual(rows[-1]["name"], "kilntools", "what was tried")
         self.assertEqual([one["standing"] for one in rows], ["restored", "kiln-two, kilntools", "placed", "used today"])
         self.assertTrue(all(one["bytes"] > 1_000_000 and one["snapshot"] for one in rows))
         (self.project / "one.py").unlink()

@@ -10,8 +10,8 @@ from lapidar.cli.view import human_bytes
 
 DESCRIPTION = """\
 List the places that are known here: the project and the packages of its own, what stands on your shelf, scripts that
-state their needs, and what was tried aside: each with its snapshot, how it stands, and how large it is. Files that
-environments share with the cache are counted in each."""
+state their needs, what was tried aside, and snapshots that were called: each with its snapshot, how it stands, and how
+large it is. Files that environments share with the cache are counted in each."""
 
 EXAMPLES = """\
 examples:

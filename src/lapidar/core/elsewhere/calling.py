@@ -98,7 +98,9 @@ class Other:
         """
         try:
             having = self._first_word()
-            asked = {"call": name, "args": list(args), "named": dict(named), "has": wire.has()}
+            asked: dict[str, Any] = {"call": name, "args": list(args)}  # what is small is quick: nothing that is empty
+            asked |= {"named": dict(named)} if named else {}
+            asked |= {"has": wire.has()} if having else {}
             wire.send(self._asks, asked, having)
             self._await(timeout)
             answer = wire.receive(self._answers)

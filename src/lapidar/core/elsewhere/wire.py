@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import array
 import datetime
+import functools
 import itertools
 import json
 import math
@@ -62,15 +63,16 @@ class _Out:
         return len(self.parts) - 1
 
 
-def has() -> List[str]:
+@functools.lru_cache(maxsize=None)
+def has() -> Sequence[str]:
     """What this side can read besides the plain form: "arrow" where a pyarrow is that unpickles nothing by itself."""
     from importlib.util import find_spec
 
     if find_spec("pyarrow") is None or find_spec("pandas") is None:
-        return []
+        return ()
     from importlib.metadata import version
 
-    return ["arrow"] if int(version("pyarrow").partition(".")[0]) >= _ARROW else []
+    return ("arrow",) if int(version("pyarrow").partition(".")[0]) >= _ARROW else ()
 
 
 def send(stream: IO[bytes], value: Any, having: Sequence[str] = ()) -> None:

@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 import tomlkit
 
+from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, files, reading
 from lapidar.core.flows import pin
@@ -25,7 +26,11 @@ from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Aside", "Asked", "as_project", "aside", "how_to_keep"]
+__all__ = ["TRIED", "Aside", "Asked", "as_project", "aside", "how_to_keep"]
+
+
+TRIED = "tried"
+"""What, beside an environment, says what was tried in it last."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,6 +50,12 @@ class Asked:
     only: bool = False
     runtime: Path | None = None
     language: str = ""
+
+    @property
+    def title(self) -> str:
+        """For people."""
+        runtime = f"--runtime {self.runtime}" if self.runtime else ""
+        return " ".join(filter(None, [*self.needs, *(f"--without {one}" for one in self.without), runtime])) or "-"
 
     @property
     def text(self) -> str:
@@ -82,6 +93,7 @@ def aside(place: Place, cache: Cache, asked: Asked, heard: Callable[[PinPlan], o
         return Aside(found)
     snapshot, plan = _resolved(place, cache, asked, heard, reporter)
     environment = near.restored(place, lambda: cache, snapshot, reporter)
+    atomic.write_file(environment.parent / TRIED, f"{asked.title}\n".encode(), flush=False)
     near.remember(snapshot.snapshot, *known_by, also=also)
     return Aside(environment, plan)
 

@@ -8,16 +8,18 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
+from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment import marker
 from lapidar.core.environment.folder import Environment
 from lapidar.core.flows import script
+from lapidar.core.flows.aside import TRIED
 from lapidar.core.flows.inline import lock_of
 from lapidar.core.flows.near import in_cache
 from lapidar.core.flows.restore import is_current
 from lapidar.core.flows.shelf import Shelf
 from lapidar.core.place import Place
-from lapidar.core.records import lockfile
+from lapidar.core.records import lockfile, words
 from lapidar.core.restored import own_packages
 
 __all__ = ["Row", "places"]
@@ -29,7 +31,7 @@ class Row(NamedTuple):
     """A place.
 
     Attributes:
-        kind: project, member, script, shelf, or aside.
+        kind: project, member, script, shelf, aside, or call.
         standing: in a word or two.
         bytes: of its environment's files, shared or not; 0 where it has none of its own.
         path: of its folder or file.
@@ -83,7 +85,8 @@ def _of_shelf() -> Iterator[Row]:
 
 
 def _of_cache(cache: Cache) -> Iterator[Row]:
-    """Scripts that were run, and the environments there that are none of theirs: asides."""
+    """Scripts that were run, and the environments there that are none of theirs: of asides, and of snapshots that were
+    called."""
     near, theirs = in_cache(cache.root), set()
     for own, file in script.known(cache.root):
         lock = lock_of(file) if lock_of(file).is_file() else own / "lapidar.lock"
@@ -99,9 +102,10 @@ def _of_cache(cache: Cache) -> Iterator[Row]:
         days = int((time.time() - os.stat(used).st_mtime) / _DAY_SECONDS)
         found = marker.read(environment)
         when = "used today" if days < 1 else f"used {days} day{'s' * (days > 1)} ago"
-        yield Row(
-            "aside", used.parent.name[:12], found.snapshot if found else "", when, _bytes(environment), str(environment)
-        )
+        snapshot = found.snapshot if found else ""
+        tried = used.parent / TRIED
+        kind, name = ("aside", foreign.read_text(tried).strip()) if tried.is_file() else ("call", words.short(snapshot))
+        yield Row(kind, name, snapshot, when, _bytes(environment), str(environment))
 
 
 def _bytes(environment: Path) -> int:

@@ -20,7 +20,7 @@ def _called(asked):
     target = importlib.import_module(module)
     for part in name.split("."):
         target = getattr(target, part)
-    return target(*asked["args"], **asked["named"])
+    return target(*asked["args"], **asked.get("named", {}))
 
 
 def _answer(wire, out, asked):

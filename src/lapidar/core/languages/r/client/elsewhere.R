@@ -8,8 +8,14 @@ local({
   answers_to <- file(paste0("/dev/fd/", words[[3L]]), "wb", raw = TRUE)
   options(warn = 1L, keep.source = FALSE)
   sourced <- list() # files whose functions were asked for, each run once
+  known <- new.env() # functions that were
 
   called <- function(name) {
+    if (is.null(known[[name]])) known[[name]] <- found(name)
+    known[[name]]
+  }
+
+  found <- function(name) {
     at <- regexpr(":[^:]*$", name)
     module <- substr(name, 1L, at - 1L)
     what <- substring(name, at + 1L)
@@ -51,10 +57,10 @@ local({
       {
         head <- wire$value_of(asked)
         args <- lapply(head$args, wire$decoded, asked$parts) # each by itself: they are no vector
-        named <- wire$decoded(head$named, asked$parts)
+        if (length(head$named)) args <- c(args, wire$decoded(head$named, asked$parts))
         target <- called(head$call)
         result <- withCallingHandlers(
-          do.call(target, c(args, as.list(named)), quote = TRUE),
+          do.call(target, args, quote = TRUE),
           error = function(error) calls <<- sys.calls()
         )
         answer(value = result)

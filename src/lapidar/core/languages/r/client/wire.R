@@ -35,6 +35,7 @@ receive_message <- function(stream) {
   size <- readBin(stream, "integer", 1L, size = 4L, endian = "big")
   if (!length(size)) return(NULL)
   head <- rawToChar(exactly(stream, size))
+  if (startsWith(head, '{"parts":[]')) return(list(head = head, parts = list()))
   sizes <- sub("^[{]\"parts\":\\[([0-9,]*)\\].*", "\\1", head, useBytes = TRUE)
   sizes <- as.numeric(strsplit(sizes, ",", fixed = TRUE)[[1L]])
   list(head = head, parts = lapply(sizes, function(size) exactly(stream, size)))
@@ -58,7 +59,9 @@ exactly <- function(stream, size) {
 token_pattern <- '"[^"\\\\]*+(?:\\\\.[^"\\\\]*+)*+"|[-0-9][-+.eE0-9]*+|true|false|null|[][{}]'
 
 parse_json <- function(text) {
-  tokens <- regmatches(text, gregexpr(token_pattern, text, perl = TRUE, useBytes = TRUE))[[1L]]
+  Encoding(text) <- "bytes"
+  at <- gregexpr(token_pattern, text, perl = TRUE, useBytes = TRUE)[[1L]]
+  tokens <- substring(text, at, at + attr(at, "match.length") - 1L)
   kinds <- substr(tokens, 1L, 1L)
   ready <- scalars(tokens, kinds)
   at <- 0L
