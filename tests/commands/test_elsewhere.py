@@ -11,6 +11,7 @@ import shutil
 import subprocess
 import sys
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -44,6 +45,13 @@ def fails(text):
 
 def odd():
     return object()
+
+class Mute(Exception):
+    def __str__(self):
+        raise ValueError
+
+def mute():
+    raise Mute
 
 def prints(times):
     for _ in range(times):
@@ -273,7 +281,8 @@ class Calls(Case):
             for name, told in (
                 ("kilns.fit:nothing", "has no attribute 'nothing'"),
                 ("kilns.other:x", "No module named 'kilns.other'"),
-                ("kilns.fit:odd", "is a object, which does not travel"),
+                ("kilns.fit:odd", "what it gives is a object, which does not travel"),
+                ("kilns.fit:mute", "an error that cannot be shown"),
                 ("kilns.fit:quits", "SystemExit"),
             ):
                 with self.assertRaises(CalledFailed) as caught:
@@ -285,6 +294,10 @@ class Calls(Case):
             with self.assertRaises(lapidar.LapidarError):
                 old.call("kilns.fit")
             self.assertEqual(old.call("kilns.fit:echo", 1), 1, "and it goes on")
+            with ThreadPoolExecutor(4) as threads:
+                self.assertEqual(
+                    list(threads.map(lambda one: old.call("kilns.fit:echo", one), range(100))), list(range(100))
+                )
             with self.assertRaises(CalledFailed) as caught:
                 old.call("kilns.fit:dies", 7)
             self.assertIn("(exit code 7)", caught.exception.what)
@@ -347,6 +360,7 @@ class Calls(Case):
             self.fails("call", "--in", parcel, "kilns.fit:sleeps", "--given", "60", "--at-most", "0.5"),
         )
         self.fails("call", "--in", "0000", "kilns.fit:echo")
+        self.assertIn("There is no old/lapidar.lock", self.fails("call", "--in", "old/lapidar.lock", "kilns.fit:echo"))
         self.assertIn("No snapshot was named", self.fails("call", "--in", "", "kilns.fit:echo", "--given", "[7]"))
         shutil.rmtree(self.variables["LAPIDAR_CACHE"])
 
@@ -360,6 +374,7 @@ fails <- function(x) inner(x)
 counted <- local({ n <- 0L; function() n <<- n + 1L })
 says <- function() { print("hot"); warning("too hot"); TRUE }
 table_of <- function() { m <- matrix(1:4, 2, dimnames = list(c("a", "b"), c("u", "v"))); m }
+bytes <- function() rawToChar(as.raw(c(0xff, 0xfe)))
 odd <- function() lm(y ~ x, data.frame(x = 1:3, y = c(2, 4, 7)))
 """
 ASKS = """\
@@ -464,9 +479,11 @@ class OfTwoLanguages(Case):
                 ("fit.R:nothing", [], "'nothing' of mode 'function' was not found"),
                 ("nothing.R:f", [], "nothing.R"),
                 ("nokiln:x", [], "nokiln"),
-                ("fit.R:odd", [], "the value is a lm, which does not travel"),
+                ("fit.R:odd", [], "what it gives is a lm, which does not travel"),
                 ("fit.R:echo", [2**70], "which R cannot hold"),
                 ("fit.R:echo", ["a\x00b"], "zero byte"),
+                ("fit.R:bytes", [], "is no Unicode"),
+                ("stats:ts", [[1, 2, 3]], "what it gives is a ts"),
             ):
                 with self.assertRaises(CalledFailed) as caught:
                     old.call(name, *args)

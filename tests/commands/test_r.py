@@ -267,6 +267,7 @@ class BadInput(RCase):
         (self.library / "00LOCK-lead").mkdir()
         (self.library / "notes").mkdir()
         self.package(self.library, "Tin")
+        (self.project / "a.py").write_text("import csv\n")  # the R that is named is meant
         self.package(self.library, "old", Built="R 3.2.1; ; 2015-01-01; unix")
         if (Path("/usr/lib/R/library") / "nlme").is_dir():
             self.package(self.library, "nlme", "99.1")

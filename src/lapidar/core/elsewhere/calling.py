@@ -7,6 +7,7 @@ import os
 import select
 import signal
 import subprocess
+import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
@@ -59,6 +60,7 @@ class Other:
     ) -> None:
         self.called = called
         self.is_closed = False
+        self._alone = threading.Lock()  # one call at a time, from whichever thread
         asked_from, asks = os.pipe()
         answers, answers_to = os.pipe()
         try:
@@ -96,6 +98,10 @@ class Other:
             CalledFailed: it failed there, ended, or took too long.
             LapidarError: an argument cannot travel.
         """
+        with self._alone:
+            return self._called(name, args, named, timeout)
+
+    def _called(self, name: str, args: Sequence[Any], named: Mapping[str, Any], timeout: float | None) -> Any:
         try:
             having = self._first_word()
             asked: dict[str, Any] = {"call": name, "args": list(args)}  # what is small is quick: nothing that is empty

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import re
+import threading
 from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
@@ -45,6 +47,7 @@ class Elsewhere:
         self._command = _command(snapshot, environment, language)
         self._environment, self._place = environment, place
         self._output = output
+        self._starting = threading.Lock()
         self._other: Other | None = None
 
     def call(self, name: str, *args: Any, timeout: float | None = None, **named: Any) -> Any:
@@ -92,11 +95,12 @@ class Elsewhere:
         self.close()
 
     def _running(self) -> Other:
-        if self._other is None or self._other.is_closed:
-            prepared = running.prepare(self._place, Environment(self._environment), os.environ)
-            called = f"snapshot {words.short(self.snapshot)}"
-            self._other = Other(self._command, prepared.variables, self._place.root, called, self._output)
-        return self._other
+        with self._starting:
+            if self._other is None or self._other.is_closed:
+                prepared = running.prepare(self._place, Environment(self._environment), os.environ)
+                called = f"snapshot {words.short(self.snapshot)}"
+                self._other = Other(self._command, prepared.variables, self._place.root, called, self._output)
+            return self._other
 
 
 def _command(snapshot: Snapshot, environment: Path, named: str) -> list[str]:
@@ -137,6 +141,8 @@ def opened(
     if not what:
         raise LapidarError("No snapshot was named", remedy="`lapidar history` tells which there are.")
     path = Path(what)
+    if not path.exists() and re.search(r"/|\.(lock|tar)$", what) and ":" not in what:
+        raise LapidarError(f"There is no {what}", remedy="Name a lockfile, a folder, a parcel, or a snapshot.")
     if path.is_dir():
         place = Place.of_project(path.resolve())
         snapshot = lockfile.read(place.lockfile)

@@ -37,7 +37,7 @@ def locate(place: Place, named: Path | None, only: Collection[str] = ()) -> tupl
             refusals.append(error)
         else:
             found += [one] if one else []
-    meant = [one for one in found if only or not one.by_chance or _has_source(place, one, found)]
+    meant = [one for one in found if only or not one.by_chance or (named is None and _has_source(place, one, found))]
     if not meant and refusals:
         raise refusals[0]
     if not found:

@@ -23,6 +23,13 @@ def _called(asked):
     return target(*asked["args"], **asked.get("named", {}))
 
 
+def _message(error):
+    try:
+        return str(error)
+    except Exception:
+        return "an error that cannot be shown"
+
+
 def _answer(wire, out, asked):
     having = asked.get("has", ())
     try:
@@ -32,12 +39,13 @@ def _answer(wire, out, asked):
     except BaseException as error:  # also what ends an interpreter: the one who asked is told
         ours = error.__traceback__.tb_next
         told = traceback.format_exception(type(error), error, ours.tb_next if ours and ours.tb_next else ours)
-        wire.send(out, {"error": {"type": type(error).__name__, "message": str(error), "said": "".join(told)}})
+        wire.send(out, {"error": {"type": type(error).__name__, "message": _message(error), "said": "".join(told)}})
         return
     try:
         wire.send(out, {"value": value}, having)
     except wire.NotSent as error:
-        wire.send(out, {"error": {"type": "NotSent", "message": str(error), "said": ""}})
+        told = str(error).replace("the value['value']", "what it gives")
+        wire.send(out, {"error": {"type": "NotSent", "message": told, "said": ""}})
 
 
 def main():

@@ -31,7 +31,7 @@ local({
   answer <- function(error = NULL, value = NULL) {
     parts <- wire$new_parts()
     text <- if (is.null(error)) {
-      paste0('{"value":', wire$encoded(value, parts, "the value"), "}")
+      paste0('{"value":', wire$encoded(value, parts, "what it gives"), "}")
     } else {
       paste0('{"error":', wire$encoded(error, parts, ""), "}")
     }
@@ -42,7 +42,8 @@ local({
   trace_of <- function(calls) {
     begin <- max(c(0L, which(vapply(calls, function(one) identical(one[[1L]], quote(do.call)), NA))))
     kept <- calls[seq_along(calls) > begin + 1L]
-    kept <- kept[!vapply(kept, function(one) deparse(one[[1L]])[[1L]] %in% c(".handleSimpleError", "h", "stop"), NA)]
+    own <- c(".handleSimpleError", "h", "stop", "(function (error) ", "function (error) ")
+    kept <- kept[!vapply(kept, function(one) deparse(one[[1L]])[[1L]] %in% own, NA)]
     paste(vapply(kept, function(one) paste("in", substr(deparse(one)[[1L]], 1L, 200L)), ""), collapse = "\n")
   }
 

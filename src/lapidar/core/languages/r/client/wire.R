@@ -146,7 +146,13 @@ quoted <- function(texts) {
   paste0('"', texts, '"')
 }
 
+# What has no mark is UTF-8 where the session's texts are, and under LC_ALL=C, where R would write out its bytes.
 utf8 <- function(texts) {
+  plain <- Encoding(texts) == "unknown"
+  if (l10n_info()[["UTF-8"]] || identical(Sys.getlocale("LC_CTYPE"), "C")) {
+    if (!all(validUTF8(texts[plain]))) not_sent("a text is no Unicode: iconv() it")
+    Encoding(texts[plain]) <- "UTF-8"
+  }
   made <- enc2utf8(texts)
   if (any(Encoding(texts) == "bytes") || !all(validUTF8(made))) not_sent("a text is no Unicode: iconv() it")
   made
