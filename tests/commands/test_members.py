@@ -236,6 +236,23 @@ class Needing(OfMembers):
         self.lapidar("need", "kilns>=0", "--yes")
         self.assertEqual(lockfile.read(self.lock).packages[0].version, "7.0")
 
+    def test_what_the_source_imports_of_them(self) -> None:
+        self.member("kilns", "SLOPE = 1\n")
+        (self.project / "fit.py").write_text("import kilns\n")
+        (row,) = self.json("survey")["rows"]
+        self.assertEqual((row["module"], row["standing"], row["distribution"]), ("kilns", "not needed", "./libs/kilns"))
+        self.assertIn("lapidar need ./libs/kilns", self.lapidar("survey").stdout)
+        (self.project / "lapidar.toml").write_text('[conditions]\nenv = ["PYTHONPATH=libs/kilns/src"]\n')
+        self.assertEqual(self.json("survey")["rows"], [], "a variable leads there")
+        (self.project / "lapidar.toml").unlink()
+        self.lapidar("start", "--yes")
+        self.assertIn('"kilns @ ./libs/kilns"', (self.project / "lapidar.toml").read_text())
+        self.lapidar("pin", "--yes")
+        self.lapidar("restore")
+        self.assertEqual([one["standing"] for one in self.json("survey")["rows"]], ["provided"])
+        self.assertTrue(self.json("check")["clean"])
+        self.assertIn("a package of your own, in libs/kilns", self.fails("versions", "kilns"))
+
     def test_three_that_need_each_other(self) -> None:
         wheel(self.index, "glaze", "7.0")
         wheel(self.index, "tin", "1.0")

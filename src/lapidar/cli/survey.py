@@ -122,6 +122,8 @@ def _standing(row: SurveyedModule, surveyed: Surveyed) -> str:
         return f"missing; lapidar need {words.language_option(row.language) if several else ''}{row.distribution}"
     if row.standing == "on no path":
         return 'in src, and on no path; PYTHONPATH = "src" in [conditions.env] of lapidar.toml, lapidar pin'
+    if row.standing == "not needed":
+        return f"of your own package, and on no path; lapidar need {row.distribution}"
     if row.standing == "out of range":
         return f"{row.version} is here, {row.declared} is declared"
     return {"not declared": "used, not declared", "not used": "declared, not used"}.get(row.standing, row.standing)
@@ -141,6 +143,7 @@ def _conclude(surveyed: Surveyed, view: View) -> None:
     counts = {
         "missing": "missing from the environment",
         "on no path": "in the project, and on no path",
+        "not needed": "of a package of your own that is not needed",
         "out of range": "in another version than is declared",
         "not declared": "used but not declared",
         "not used": "declared but not used",

@@ -39,10 +39,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.declaring import reading
+    from lapidar.core.declaring.own import Own
+    from lapidar.core.errors import LapidarError
     from lapidar.core.flows import pin
     from lapidar.core.flows.naming import language_of
     from lapidar.core.pinning.session import PinRequest
     from lapidar.core.records import lockfile
+    from lapidar.core.restored.own_packages import is_member
 
     view = session.view
     language, said = language_of(session.place, session.options.language or "", [session.options.name])
@@ -52,6 +55,12 @@ def run(session: Session) -> int:
     declaration = reading.read(session.place)
     options = pins.options_of(session, as_of=session.options.as_of)
     previous = lockfile.read_if_there(session.place.lockfile)
+    member = Own(session.place).named(language.name, name)
+    if member and any(is_member(one) for one in (previous.packages if previous else ()) if one.name == name):
+        raise LapidarError(
+            f"{name} is a package of your own, in {member.path}: there is the version that it says",
+            remedy=f"Of others of that name: lapidar need '{name}>=0'.",
+        )
     request = PinRequest(session.place, session.cache(create=True), declaration, previous, options)
     with pin.opened(request, only=language.name) as pinning:
         asked = pinning.of(language.name)

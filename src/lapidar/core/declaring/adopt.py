@@ -14,6 +14,7 @@ from tomlkit.toml_document import TOMLDocument
 from lapidar.core import languages
 from lapidar.core.declaring import reading
 from lapidar.core.declaring.files import DECLARATION_NAME
+from lapidar.core.declaring.own import package_in
 from lapidar.core.declaring.project import ProjectFiles
 from lapidar.core.errors import LapidarError
 from lapidar.core.net.addresses import without_credentials
@@ -84,7 +85,7 @@ def propose(place: Place, surveyed: Surveyed | None, runtimes: Mapping[str, str]
         extras=list(stated.extras),
     )
     known = {(need.language, need.group, need.name) for need in stated.needs}
-    found = [*lists.needs, *_of_source(surveyed), *_of_lock(locked, lists)]
+    found = [*lists.needs, *_of_source(place, surveyed), *_of_lock(locked, lists)]
     for need in (one for one in found if one.language not in proposal.stated):
         key = (need.language, need.group, need.name)
         if key not in known and (need.language, "", need.name) not in known:
@@ -121,7 +122,7 @@ def _stated(place: Place) -> frozenset[str]:
     return frozenset(name for name, one in declaring.items() if one.declared(project).files)
 
 
-def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:
+def _of_source(place: Place, surveyed: Surveyed | None) -> Iterable[Need]:
     """What scripts declare in themselves, then what the source imports."""
     if surveyed is None:
         return
@@ -130,6 +131,10 @@ def _of_source(surveyed: Surveyed | None) -> Iterable[Need]:
     for row in surveyed.rows:
         if row.module and row.distribution and row.standing != "optional":
             where = str(row.places[0]) if row.places else ""
+            if row.standing == "not needed":
+                text = package_in(place, place.root / row.distribution).as_need(DECLARATION_NAME)
+                yield reading.parse_need(text, where, language=row.language)
+                continue
             yield reading.parse_need(row.distribution, where, language=row.language)
 
 

@@ -36,7 +36,7 @@ __all__ = [
 # Where the files of one person, or of one machine, lie.
 PERSONAL_ROOTS = rf"(/({'|'.join(['home', 'Users', 'root', 'mnt', 'media', 'scratch'])})/|[A-Za-z]:[\\/])"
 PERSONAL = re.compile(rf"^{PERSONAL_ROOTS}[^\s:*?\"<>|]+$")
-_ORDER = ("missing", "on no path", "out of range", "not declared", "not used", "optional", "provided")
+_ORDER = ("missing", "on no path", "not needed", "out of range", "not declared", "not used", "optional", "provided")
 _DISPENSABLE = ("tried", "for type checking", "rendered")
 
 

@@ -10,7 +10,9 @@ from lapidar.core.records.owner import PackageName
 
 __all__ = ["NOTHING", "Place", "ScriptNeed", "Standing", "Surveyed", "SurveyedModule", "together"]
 
-Standing = Literal["provided", "missing", "on no path", "optional", "not declared", "not used", "out of range"]
+Standing = Literal[
+    "provided", "missing", "on no path", "not needed", "optional", "not declared", "not used", "out of range"
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +34,8 @@ class SurveyedModule:
 
     Attributes:
         module: its top-level name; "" for a distribution that is not used.
-        distribution, version: what provides it here; for a missing one, what in the cache would.
+        distribution, version: what provides it here; for a missing one, what in the cache would; for one of the
+            project's own package that nobody needs, the folder of that.
         declared: the range as declared, "" where it is not.
         language: whose it is.
     """

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring.own import Own
 from lapidar.core.languages.python import packages, standard_library, versions
 from lapidar.core.languages.python.declaring import standard
 from lapidar.core.languages.python.survey import declared, imports, sources
@@ -63,19 +64,24 @@ def survey(
     declarations, problems = declared.of_project(place)
     by_name = {one.name: one for one in (*declarations, *declared.of_scripts(read.needs))}
     apart = _on_no_path(place, files, read)
+    members = _of_members(place, files, read)
     judge = Judge(
         language="python",
         top=lambda module: module.partition(".")[0],
         providers=providers.of,
         is_standard=standard_library.modules(version).__contains__,
-        own=frozenset(name for file in files for name in _own_names(file)) - apart,
+        own=frozenset(name for file in files for name in _own_names(file)) - apart - members.keys(),
         called=canonicalize_name,
         allows=versions.allows,
     )
     found = judged(read, judge, by_name)
     found = found._replace(
         rows=[
-            replace(row, standing="on no path") if row.module in apart and row.standing == "missing" else row
+            replace(row, standing="on no path")
+            if row.module in apart and row.standing == "missing"
+            else replace(row, standing="not needed", distribution=members[row.module])
+            if row.module in members and row.standing == "missing"
+            else row
             for row in found.rows
         ]
     )
@@ -141,6 +147,23 @@ def _on_no_path(place: Place, files: Iterable[str], read: Reading) -> frozenset[
         if any(not one.file.startswith(_SRC) for one in places)
     }
     return frozenset(inside & used - outside)
+
+
+def _of_members(place: Place, files: Sequence[str], read: Reading) -> dict[str, str]:
+    """The modules of packages of the project's own that files outside of these import, with the folder of each as one
+    needs it: where nobody needs it, no interpreter finds them, unless a variable leads there."""
+    found: dict[str, str] = {}
+    for member in Own(place).every if any(file.count("/") > 1 for file in files) else ():
+        inside = f"{member.path}/"
+        theirs = {file.removeprefix(inside).removeprefix(_SRC) for file in files if file.startswith(inside)}
+        names = {one.partition("/")[0].removesuffix(".py") for one in theirs}
+        outside = {name for file in files if not file.startswith(inside) for name in _own_names(file)}
+        led = any(declared.leads_to(place, path) for path in (member.path, f"{inside}{_SRC}".rstrip("/")))
+        for module, uses in read.modules.items() if member.language == "python" and not led else ():
+            top = module.partition(".")[0]
+            if top in names - outside and any(not one.file.startswith(inside) for one in uses):
+                found[top] = member.typed
+    return found
 
 
 def installed(found: packages.PackagesFound) -> Providers:

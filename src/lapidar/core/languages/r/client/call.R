@@ -32,7 +32,7 @@ lapidar_call <- function(there, what, ..., .timeout = NULL) {
   if (named == "[]") named <- "{}"
   timeout <- if (is.null(.timeout)) "" else paste0(',"timeout":', format_number(as.numeric(.timeout)))
   whole <- FALSE # a message of which only a part went, or came, leaves nothing to go on with
-  on.exit(if (!whole) close(there), add = TRUE)
+  on.exit(if (!whole) close(there, at_once = TRUE), add = TRUE)
   send_message(there$asks, paste0('{"call":', quoted(what), ',"args":', args, ',"named":', named, timeout, "}"), parts)
   answer <- receive_message(there$answers)
   if (is.null(answer)) stop("lapidar ended in the middle of ", what)
@@ -48,15 +48,16 @@ lapidar_call <- function(there, what, ..., .timeout = NULL) {
   ))
 }
 
-close.lapidar_elsewhere <- function(con, ...) {
-  if (!is.null(con$asks)) {
+close.lapidar_elsewhere <- function(con, at_once = FALSE, ...) {
+  asks <- con$asks
+  answers <- con$answers
+  con$asks <- con$answers <- NULL
+  if (!is.null(asks)) {
     # Said, since what was started meanwhile has the pipe open too, and would keep it so.
-    try(send_message(con$asks, "{}", new_parts()), silent = TRUE)
-    close(con$asks)
+    if (!at_once) try(send_message(asks, "{}", new_parts()), silent = TRUE)
+    try(close(asks), silent = TRUE)
   }
-  if (!is.null(con$answers)) close(con$answers)
-  con$asks <- NULL
-  con$answers <- NULL
+  if (!is.null(answers)) try(close(answers), silent = TRUE)
   invisible()
 }
 

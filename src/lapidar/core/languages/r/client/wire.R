@@ -318,8 +318,11 @@ column <- function(name, x, parts, where) {
   paste0(begin, '"list","values":[', paste(values, collapse = ","), "]}")
 }
 
+# Sys.timezone() asks a program of the host first, which may print.
 local_zone <- function() {
-  zone <- Sys.timezone()
+  zone <- Sys.getenv("TZ")
+  if (!nzchar(zone)) zone <- sub("^.*/zoneinfo/", "", Sys.readlink("/etc/localtime"))
+  if (!nzchar(zone)) zone <- suppressWarnings(Sys.timezone())
   if (is.na(zone)) "UTC" else zone
 }
 
