@@ -253,7 +253,8 @@ def _show_audit(session: Session, found: Audit, read: str) -> None:
 
 
 def _prune(session: Session) -> int:
-    from lapidar.core.flows.pruning import prune
+    from lapidar.core.cache.pruning import prune
+    from lapidar.core.flows.pruning import Environments
 
     view, cache = session.view, session.cache()
 
@@ -289,6 +290,7 @@ def _prune(session: Session) -> int:
         dry_run=session.options.dry_run,
         waiting=lambda: view.warn("waiting for another lapidar that uses this cache"),
         announce=announce,
+        environments=Environments(cache),
     )
     if view.json:
         view.object(plan)

@@ -1,47 +1,24 @@
-"""Prune: what nothing needs goes from a cache, the environments that it keeps for scripts, asides and calls with it."""
+"""What a prune asks of the environments that a cache keeps for scripts, asides and calls."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Collection
 from pathlib import Path
 
-from lapidar.core.cache import pruning
-from lapidar.core.cache.pruning import Pruned
 from lapidar.core.cache.store import Cache
 from lapidar.core.flows import script
 from lapidar.core.flows.near import in_cache
 
-__all__ = ["prune"]
+__all__ = ["Environments"]
 
 
-def prune(
-    cache: Cache,
-    *,
-    history_days: float | None = None,
-    give_up: Collection[str] = (),
-    dry_run: bool = False,
-    waiting: Callable[[], None] | None = None,
-    announce: Callable[[Pruned], None] | None = None,
-) -> Pruned:
-    """Remove what nothing needs; see `lapidar.core.cache.pruning.prune`. A script that is gone is forgotten first, so
-    that what only it needs goes too.
+class Environments:
+    """See `lapidar.core.cache.pruning.Environments`. A script that is gone is forgotten before it is asked what is
+    needed, so that what only it needs goes too.
 
-    Raises:
-        CacheError: what the cache says of what is needed cannot be read; nothing was removed.
+    Args:
+        cache: whose they are.
     """
-    return pruning.prune(
-        cache,
-        history_days=history_days,
-        give_up=give_up,
-        dry_run=dry_run,
-        waiting=waiting,
-        announce=announce,
-        environments=_Environments(cache),
-    )
-
-
-class _Environments:
-    """See `lapidar.core.cache.pruning.Environments`."""
 
     def __init__(self, cache: Cache) -> None:
         self._root, self._near = cache.root, in_cache(cache.root)
