@@ -12,7 +12,7 @@ from pathlib import Path
 
 from lapidar.core.errors import LapidarError
 
-__all__ = ["DECLARATION_NAME", "LOCKFILE_NAME", "OWN_FOLDER", "RECORDS_NAME", "Place"]
+__all__ = ["DECLARATION_NAME", "LOCKFILE_NAME", "OWN_FOLDER", "RECORDS_NAME", "Place", "lock_of"]
 
 LOCKFILE_NAME = "lapidar.lock"
 RECORDS_NAME = "lapidar.results"
@@ -157,6 +157,11 @@ class Place:
             return path.resolve().relative_to(self.root.resolve()).as_posix()
         except ValueError:
             return None
+
+
+def lock_of(script: Path) -> Path:
+    """The lockfile beside a script that states its needs."""
+    return script.with_name(f"{script.name}.lapidar.lock")
 
 
 def _is_project(folder: Path) -> bool:

@@ -7,19 +7,14 @@ import os
 from pathlib import Path
 
 from lapidar.core.flows.near import in_cache
-from lapidar.core.place import DECLARATION_NAME, Place
+from lapidar.core.place import DECLARATION_NAME, Place, lock_of
 
-__all__ = ["held", "lock_of", "own_folder"]
+__all__ = ["held", "own_folder"]
 
 
 def own_folder(file: Path, cache: Path) -> Path:
     """What the cache keeps of one script."""
     return in_cache(cache).folder / "of" / hashlib.sha256(os.fsencode(file.absolute())).hexdigest()[:24]
-
-
-def lock_of(file: Path) -> Path:
-    """The lockfile beside a script."""
-    return file.with_name(f"{file.name}.lapidar.lock")
 
 
 def held(file: Path, cache: Path) -> tuple[Place, Path] | None:

@@ -20,7 +20,6 @@ from lapidar.core.declaring import reading
 from lapidar.core.declaring.trust import trust
 from lapidar.core.errors import LapidarError, MissingFromCache, TargetRefused
 from lapidar.core.flows.choose import named_snapshot
-from lapidar.core.flows.inline import lock_of
 from lapidar.core.parcels import blobs, places, project, signing, writing
 from lapidar.core.parcels.blobs import WritableBlobs
 from lapidar.core.parcels.form import Descriptor, Manifest
@@ -28,7 +27,7 @@ from lapidar.core.parcels.packing import Opener
 from lapidar.core.parcels.parcel import Parcel
 from lapidar.core.parcels.project import Project
 from lapidar.core.parcels.signing import NotHolding, NotTrusted, signer
-from lapidar.core.place import OWN_FOLDER, Place
+from lapidar.core.place import OWN_FOLDER, Place, lock_of
 from lapidar.core.records import lockfile, results, words
 from lapidar.core.records.results import Analysis
 from lapidar.core.records.snapshot import Snapshot

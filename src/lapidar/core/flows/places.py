@@ -14,11 +14,10 @@ from lapidar.core.environment import marker
 from lapidar.core.environment.folder import Environment
 from lapidar.core.flows import script
 from lapidar.core.flows.aside import TRIED
-from lapidar.core.flows.inline import lock_of
 from lapidar.core.flows.near import in_cache
 from lapidar.core.flows.restore import is_current
 from lapidar.core.flows.shelf import Shelf
-from lapidar.core.place import Place
+from lapidar.core.place import Place, lock_of
 from lapidar.core.records import lockfile, words
 from lapidar.core.restored import own_packages
 

@@ -13,11 +13,11 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import editing, judge, reading, script
 from lapidar.core.declaring.script import Script
 from lapidar.core.errors import DeclarationError
-from lapidar.core.flows.inline import lock_of, own_folder
+from lapidar.core.flows.inline import own_folder
 from lapidar.core.flows.near import in_cache
 from lapidar.core.flows.pin import Pinned, pin, unasked
 from lapidar.core.pinning.session import PinRequest
-from lapidar.core.place import DECLARATION_NAME, Place
+from lapidar.core.place import DECLARATION_NAME, Place, lock_of
 from lapidar.core.progress import Progress
 from lapidar.core.records import lockfile
 from lapidar.core.records.snapshot import Snapshot
