@@ -253,7 +253,7 @@ def _show_audit(session: Session, found: Audit, read: str) -> None:
 
 
 def _prune(session: Session) -> int:
-    from lapidar.core.cache.pruning import prune
+    from lapidar.core.cache.pruning import PruneOptions, prune
     from lapidar.core.flows.pruning import Environments
 
     view, cache = session.view, session.cache()
@@ -283,11 +283,10 @@ def _prune(session: Session) -> int:
         if plan.set_aside:
             view.line(f"  and {human_count(plan.set_aside, 'bad entry', 'bad entries')} set aside before")
 
+    options = session.options
     plan = prune(
         cache,
-        history_days=session.options.history_days,
-        give_up=session.options.give_up,
-        dry_run=session.options.dry_run,
+        PruneOptions(history_days=options.history_days, give_up=options.give_up, dry_run=options.dry_run),
         waiting=lambda: view.warn("waiting for another lapidar that uses this cache"),
         announce=announce,
         environments=Environments(cache),

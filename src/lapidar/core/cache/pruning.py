@@ -24,7 +24,7 @@ from lapidar.core.records import words
 from lapidar.core.records.results import Analysis
 from lapidar.core.records.snapshot import Snapshot
 
-__all__ = ["Pruned", "prune"]
+__all__ = ["PruneOptions", "Pruned", "prune"]
 
 _ANSWER_DAYS = 60
 _DAY_SECONDS = 86_400
@@ -69,12 +69,26 @@ class Environments(Protocol):
         """The scripts that are gone."""
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PruneOptions:
+    """What is to go.
+
+    Attributes:
+        history_days: drop snapshots from the history whose last capture is longer ago and that no known
+            project's lockfile holds.
+        give_up: snapshots to drop in any case, by the first digits of their identities.
+        dry_run: only tell.
+    """
+
+    history_days: float | None = None
+    give_up: Collection[str] = ()
+    dry_run: bool = False
+
+
 def prune(
     cache: Cache,
+    options: PruneOptions,
     *,
-    history_days: float | None = None,
-    give_up: Collection[str] = (),
-    dry_run: bool = False,
     waiting: Callable[[], None] | None = None,
     announce: Callable[[Pruned], None] | None = None,
     environments: Environments | None = None,
@@ -82,10 +96,6 @@ def prune(
     """Remove what no snapshot of the history and no known project needs.
 
     Args:
-        history_days: drop snapshots from the history whose last capture is longer ago and that no known
-            project's lockfile holds.
-        give_up: snapshots to drop in any case, by the first digits of their identities.
-        dry_run: only tell.
         waiting: called once where other processes use the cache and are waited for.
         announce: called with what will be removed, before anything is.
         environments: those that the cache keeps.
@@ -93,14 +103,14 @@ def prune(
     Raises:
         CacheError: what the cache says of what is needed cannot be read; nothing was removed.
     """
-    if not dry_run:
+    if not options.dry_run:
         cache.require_writable()
-    with nullcontext() if dry_run else cache.alone(waiting):  # who only looks waits for nobody
-        scripts = environments.scripts_gone(forget=not dry_run) if environments else []
-        pruning = _Pruning(cache, history_days, give_up)
-        unneeded = environments.unneeded(pruning.dropped, history_days) if environments else []
-        plan = pruning.run(Pruned(environments=len(unneeded), scripts=scripts, dry_run=dry_run), announce)
-        if environments and not dry_run:
+    with nullcontext() if options.dry_run else cache.alone(waiting):  # who only looks waits for nobody
+        scripts = environments.scripts_gone(forget=not options.dry_run) if environments else []
+        pruning = _Pruning(cache, options.history_days, options.give_up)
+        unneeded = environments.unneeded(pruning.dropped, options.history_days) if environments else []
+        plan = pruning.run(Pruned(environments=len(unneeded), scripts=scripts, dry_run=options.dry_run), announce)
+        if environments and not options.dry_run:
             for one in unneeded:
                 environments.remove(one)
         return plan

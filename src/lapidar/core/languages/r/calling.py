@@ -11,17 +11,6 @@ __all__ = ["answering", "package"]
 
 _FILES = Path(__file__).with_name("client")
 
-_DESCRIPTION = f"""\
-Package: lapidar
-Version: {VERSION}
-Title: Calls into Other Snapshots
-Description: Calls functions of another snapshot, in R or Python, in a process of its environment. Needs the program
-    lapidar, which opens the snapshot.
-License: Apache License 2.0
-Encoding: UTF-8
-Depends: R (>= 3.6.0)
-"""
-
 
 def answering() -> tuple[str, ...]:
     """The words after the interpreter with which it answers calls."""
@@ -31,7 +20,7 @@ def answering() -> tuple[str, ...]:
 def package() -> Mapping[str, str]:
     """The files of the package, by their paths."""
     return {
-        "DESCRIPTION": _DESCRIPTION,
+        "DESCRIPTION": (_FILES / "DESCRIPTION").read_text().replace("@VERSION@", VERSION),
         "NAMESPACE": "export(lapidar_call, lapidar_elsewhere)\nS3method(close, lapidar_elsewhere)\n"
         "S3method(print, lapidar_elsewhere)\n",
         "R/call.R": (_FILES / "call.R").read_text(),
