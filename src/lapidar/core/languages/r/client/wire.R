@@ -11,7 +11,8 @@ new_parts <- function() {
   list(add = function(bytes) { parts[[length(parts) + 1L]] <<- bytes; length(parts) - 1L }, all = function() parts)
 }
 
-most_bytes <- 2^30 # that R reads or writes in one call
+most_bytes <- 2^31 - 1 # that R reads or writes in one call
+piece_bytes <- 2^26 # that more is cut into
 
 # `made` already is as JSON has it, but for what it has for values: `encoded()` of each.
 send_message <- function(stream, made, parts) {
@@ -21,7 +22,7 @@ send_message <- function(stream, made, parts) {
   for (bytes in c(list(head), parts$all())) {
     at <- 0
     while (at < length(bytes)) {
-      size <- min(most_bytes, length(bytes) - at)
+      size <- if (length(bytes) <= most_bytes) length(bytes) else min(piece_bytes, length(bytes) - at)
       writeBin(if (size == length(bytes)) bytes else bytes[at + seq_len(size)], stream)
       at <- at + size
     }
