@@ -28,13 +28,14 @@ _MISSING_TIME = -(2**63)
 _ARROW = 15  # before, a stream could name a type that was unpickled
 _EPOCH = datetime.date(1970, 1, 1).toordinal()
 _NUMBER = re.compile(r"u?(int|float|double|bool)(?:ean)?\d*(?:\[pyarrow\])?$")
+_IN_ARROW = re.compile(r"(u?int\d|float\d|bool|str|category$|datetime64|timedelta64|object$)", re.IGNORECASE)
 _PLAIN: Dict[str, Tuple[str, str, Any]] = {
     "bool": ("bool", "u1", False),
     "int": ("int", "<i8", 0),
     "float": ("float", "<f8", 0.0),
     "double": ("float", "<f8", 0.0),
 }
-_USUAL = ("bool", "boolean", "int64", "Int64", "float64", "Float64")
+_USUAL = {"bool": ("bool", "boolean"), "int": ("int64", "Int64"), "float": ("float64", "Float64")}  # with some missing
 _BLOCKS = ("b1", "i1", "i2", "i4", "i8", "u1", "u2", "u4", "u8", "f4", "f8")  # columns of one kind go as one array
 _NA = 1954  # the lower half of R's missing number
 _UNITS = {"s": 1, "ms": 1000, "us": 1_000_000, "ns": 1_000_000_000}
@@ -263,6 +264,8 @@ def _encoded_frame(value: Any, out: _Out, where: str, numpy: Any, pandas: Any) -
 def _arrow_stream(frame: Any, pandas: Any) -> Any:
     """A frame as Arrow's stream; None where it would come back as something else."""
     for at, dtype in enumerate(frame.dtypes):
+        if not _IN_ARROW.match(str(dtype)):
+            return None
         if str(dtype) == "object" and pandas.api.types.infer_dtype(frame.iloc[:, at]) not in ("string", "empty"):
             return None
     import pyarrow
@@ -311,7 +314,7 @@ def _column(name: Any, column: Any, out: _Out, where: str, numpy: Any, pandas: A
         data = column.fillna(empty) if "missing" in told else column
         if kind.lower().startswith("uint64") and len(data) and int(data.max()) >= 2**63:
             raise NotSent("%s has numbers beyond 64 bits with a sign" % where)
-        if kind not in _USUAL and "[" not in kind:
+        if kind != _USUAL[wanted]["missing" in told] and "[" not in kind:
             told["was"] = kind
         return {**told, "kind": wanted, "part": out.part(_bytes(numpy.ascontiguousarray(data, dtype=dtype)))}
     values = column.astype(object).tolist()
@@ -554,10 +557,9 @@ def _pandas_column(told: Dict[str, Any], parts: List[bytearray], pandas: Any, nu
         bits = numpy.frombuffer(parts[told["missing"]], dtype="u1")
         gone = numpy.unpackbits(bits, bitorder="little")[: told["rows"]].astype(bool)
     if kind in ("float", "int", "bool"):
-        dtype, nullable = {"float": ("<f8", "Float64"), "int": ("<i8", "Int64"), "bool": ("?", "boolean")}[kind]
-        values = numpy.frombuffer(parts[told["part"]], dtype=dtype)
+        values = numpy.frombuffer(parts[told["part"]], dtype={"float": "<f8", "int": "<i8", "bool": "?"}[kind])
         made = pandas.Series(values, name=told["name"])
-        made = made.astype(nullable).mask(gone) if gone is not None else made
+        made = made.astype(_USUAL[kind][1]).mask(gone) if gone is not None else made
         return made.astype(told["was"]) if "was" in told else made
     if kind == "category":
         codes = numpy.frombuffer(parts[told["part"]], dtype="<i4")
@@ -570,4 +572,5 @@ def _pandas_column(told: Dict[str, Any], parts: List[bytearray], pandas: Any, nu
     values = _plain_column(told, parts)
     for at in numpy.flatnonzero(gone).tolist() if gone is not None else ():
         values[at] = None
-    return pandas.Series(values, name=told["name"], dtype=object if kind in ("list", "date") else None)
+    usual = pandas.Series([""]).dtype if kind == "text" else object  # texts are of another kind from pandas 3 on
+    return pandas.Series(values, name=told["name"], dtype=usual)
