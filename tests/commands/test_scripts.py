@@ -170,6 +170,12 @@ class Running(OfScripts):
         self.lapidar("cache", "prune")
         self.assertEqual(len(self.envs()), 1)
         self.file.unlink()
+        log = self.cache / "snapshots" / "log.jsonl"
+        whole = log.read_bytes()
+        log.write_bytes(whole[:-9])
+        self.assertIn("Nothing was removed", self.fails("cache", "prune"))
+        self.assertEqual(len(self.json("places")), 1, "nor forgotten")
+        log.write_bytes(whole)
         for words, told in ((("--dry-run",), "would forget"), ((), "forgetting")):
             said = self.lapidar("cache", "prune", "--history-days", "0", *words).stdout
             self.assertIn(f"{told} the script {self.file}, which is gone", said)

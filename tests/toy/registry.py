@@ -7,16 +7,14 @@ import hashlib
 import http.server
 import json
 import re
-import socket
-import subprocess
 import threading
-import time
 import urllib.parse
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from toy import loopback
 from toy.loopback import answering
 
 Fault = Callable[["Answers"], bool]
@@ -231,20 +229,11 @@ def debians_own(folder: Path) -> Iterator[str]:
     """Debian's registry, with what it holds in a folder; its host and port."""
     place = folder / "registry"
     place.mkdir()
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        host, port = free.getsockname()
+    port = loopback.free_port()
+    host = f"127.0.0.1:{port}"
     (folder / "registry.yml").write_text(
         f"version: 0.1\nlog: {{level: error, accesslog: {{disabled: true}}}}\n"
-        f"storage: {{filesystem: {{rootdirectory: {place}}}, delete: {{enabled: true}}}}\nhttp: {{addr: '{host}:{port}'}}\n"
+        f"storage: {{filesystem: {{rootdirectory: {place}}}, delete: {{enabled: true}}}}\nhttp: {{addr: '{host}'}}\n"
     )
-    with subprocess.Popen(["docker-registry", "serve", folder / "registry.yml"], stdout=-3, stderr=-3) as server:
-        try:
-            for _ in range(100):
-                with socket.socket() as asked:
-                    if asked.connect_ex((host, port)) == 0:
-                        break
-                time.sleep(0.1)
-            yield f"{host}:{port}"
-        finally:
-            server.kill()
+    with loopback.serving(["docker-registry", "serve", str(folder / "registry.yml")], port):
+        yield host

@@ -61,8 +61,6 @@ def run(session: Session) -> int:
     options = session.options
     if options.r_package is not None:
         return _laid_out(session, Path(options.r_package))
-    if options.where is None:
-        raise LapidarError("No snapshot was named", remedy="--in WHAT; `lapidar history` tells which there are.")
     if options.through:
         return _through(session)
     if not options.function:
@@ -87,7 +85,7 @@ def _opened(session: Session) -> Elsewhere:
 
     options = session.options
     reporter = session.view.reporter()
-    return opened(options.where, session.place, session.cache(), reporter, language=options.language, output=2)
+    return opened(options.where or "", session.place, session.cache(), reporter, language=options.language, output=2)
 
 
 def _through(session: Session) -> int:

@@ -363,7 +363,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         parser.print_help()
         return ExitCode.DONE
     options.after = words[cut + 1 :]
-    view = View(json=options.json, quiet=options.quiet, verbose=options.verbose, whose=_whose(options))
+    shown = {"json": options.json, "quiet": options.quiet, "verbose": options.verbose}
+    view = View(**shown, whose=_whose(options), commands=COMMANDS.keys() - _OF_NO_PLACE)
     command = importlib.import_module(f"lapidar.cli.{options.command}")
     try:
         _take_over_interruptions()
@@ -429,6 +430,9 @@ def _came_of_interruption(error: BaseException | None) -> bool:
 _OF_PROJECTS = frozenset(
     "pin show restore check run rerun export changes return culprit outlook why prove drop history".split()
 )
+
+
+_OF_NO_PLACE = frozenset("cache completion demo help places shelf start".split())
 
 
 def _whose(options: argparse.Namespace) -> str:

@@ -39,7 +39,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.declaring import reading
-    from lapidar.core.declaring.own import Own
     from lapidar.core.errors import LapidarError
     from lapidar.core.flows import pin
     from lapidar.core.flows.naming import language_of
@@ -55,19 +54,19 @@ def run(session: Session) -> int:
     declaration = reading.read(session.place)
     options = pins.options_of(session, as_of=session.options.as_of)
     previous = lockfile.read_if_there(session.place.lockfile)
-    member = Own(session.place).named(language.name, name)
-    if member and any(is_member(one) for one in (previous.packages if previous else ()) if one.name == name):
+    known = previous.packages if previous else ()
+    locked = next((one for one in known if (one.language, one.name) == (language.name, name)), None)
+    if locked and is_member(locked):
         raise LapidarError(
-            f"{name} is a package of your own, in {member.path}: there is the version that it says",
+            f"{name} is a package of your own, in {locked.origin.path}: there is the version that it says",
             remedy=f"Of others of that name: lapidar need '{name}>=0'.",
         )
     request = PinRequest(session.place, session.cache(create=True), declaration, previous, options)
     with pin.opened(request, only=language.name) as pinning:
         asked = pinning.of(language.name)
         releases = asked.releases(name)
-    own = [one for one in (previous.packages if previous else ()) if one.language == language.name]
-    locked = next((one.version for one in own if one.name == name), "")
-    pinned = next((one for one in releases if locked and language.versions.is_same(str(one.version), locked)), None)
+    is_same = language.versions.is_same
+    pinned = next((one for one in releases if locked and is_same(str(one.version), locked.version)), None)
     if view.json:
         view.object([_object(one, one is pinned) for one in releases])
         return ExitCode.DONE

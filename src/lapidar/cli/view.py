@@ -7,7 +7,7 @@ import re
 import sys
 import textwrap
 import time
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from itertools import zip_longest
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
@@ -82,11 +82,6 @@ def typed_path(path: Path | str) -> str:
     return f"~/{shlex.quote(text[2:])}" if text.startswith("~/") else shlex.quote(text)
 
 
-_OF_A_PLACE = re.compile(
-    r"\blapidar (?:aside|build|call|capture|changes|check|compare|culprit|drop|export|history|need|outlook|parcel|pin"
-    r"|prove|publish|record|rerun|restore|return|run|show|survey|versions|why)\b"
-)
-
 _TITLES = {"cpython": "CPython", "gnu-r": "R"}
 
 
@@ -139,10 +134,19 @@ class View:
         verbose: more.
         whose: the words by which the place was named that a command is about; "" for that of the current folder. A
             command that somebody is told to type gets them too, or it would be about another place.
+        commands: those that are about a place.
     """
 
-    def __init__(self, *, json: bool = False, quiet: bool = False, verbose: bool = False, whose: str = "") -> None:
-        self._whose = whose
+    def __init__(
+        self,
+        *,
+        json: bool = False,
+        quiet: bool = False,
+        verbose: bool = False,
+        whose: str = "",
+        commands: Collection[str] = (),
+    ) -> None:
+        self._whose, self._commands = whose, commands
         self.json = json
         self.quiet = quiet or json
         self.verbose = verbose
@@ -165,10 +169,10 @@ class View:
 
         def addressed(found: re.Match[str]) -> str:
             rest = text[found.end() :]
-            named = re.match(r"[^`;.(]* --(?:project|script)\b", rest) or (found[0].endswith(" run") and name in rest)
-            return found[0] if named else f"{found[0]} {self._whose}"
+            named = re.match(r"[^`;.(]* --(?:project|script)\b", rest) or (found[1] == "run" and name in rest)
+            return found[0] if named or found[1] not in self._commands else f"{found[0]} {self._whose}"
 
-        return _OF_A_PLACE.sub(addressed, text)
+        return re.sub(r"\blapidar ([a-z]+)\b", addressed, text)
 
     def line(self, text: str = "", style: str = "") -> None:
         """A line of what the command is for; not with --json."""

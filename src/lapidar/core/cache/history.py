@@ -230,9 +230,8 @@ class History:
             for built_with in Place.of_lockfile(place).builds.glob("*.lock"):
                 with suppress(LapidarError, OSError):
                     tools = lockfile.read(built_with)
-                    if all(
-                        self.cache.has_tree(part.tree) for part in tools.parts()
-                    ):  # a clone's may never have been here
+                    # A clone has its lockfile, and what that needs may never have been here.
+                    if all(self.cache.has_tree(part.tree) for part in tools.parts()):
                         held.snapshots[tools.snapshot] = tools
 
     def moments(self) -> tuple[Moment, ...]:

@@ -62,7 +62,7 @@ class Environments(Protocol):
     def unneeded(self, dropped: Collection[str], days: float | None) -> list[Path]:
         """Those of snapshots that are dropped, and those unused for longer."""
 
-    def remove(self, environment: Path) -> None:
+    def remove(self, folder: Path) -> None:
         """Remove one, unless somebody runs in it."""
 
     def scripts_gone(self, *, forget: bool) -> list[str]:
@@ -106,7 +106,12 @@ def prune(
     if not options.dry_run:
         cache.require_writable()
     with nullcontext() if options.dry_run else cache.alone(waiting):  # who only looks waits for nobody
-        scripts = environments.scripts_gone(forget=not options.dry_run) if environments else []
+        scripts = environments.scripts_gone(forget=False) if environments else []
+        if environments and scripts and not options.dry_run:
+            _Pruning(
+                cache, options.history_days, options.give_up
+            ).needed()  # is all beyond doubt, before anything goes?
+            environments.scripts_gone(forget=True)
         pruning = _Pruning(cache, options.history_days, options.give_up)
         unneeded = environments.unneeded(pruning.dropped, options.history_days) if environments else []
         plan = pruning.run(Pruned(environments=len(unneeded), scripts=scripts, dry_run=options.dry_run), announce)
@@ -170,9 +175,7 @@ class _Pruning:
                 yield kept.snapshot
 
     def run(self, plan: Pruned, announce: Callable[[Pruned], None] | None) -> Pruned:
-        keep_trees = self._needed_trees()
-        keep_files = self._files_of(keep_trees)
-        self._refuse_doubts()
+        keep_trees, keep_files = self.needed()
         trees = [digest for digest in self.cache.all_trees() if digest not in keep_trees]
         ours = filter(is_cached_file, self.cache.all_files())  # what is not stays
         files = [entry for entry in ours if digest_of_name(entry.path) not in keep_files]
@@ -207,6 +210,17 @@ class _Pruning:
         atomic.sweep(self.cache.root / "staging", "")
 
     # ---- what is needed, and what of that is in doubt
+
+    def needed(self) -> tuple[set[str], set[tuple[str, bool]]]:
+        """The trees and the files that are needed.
+
+        Raises:
+            CacheError: something of that is in doubt.
+        """
+        trees = self._needed_trees()
+        files = self._files_of(trees)
+        self._refuse_doubts()
+        return trees, files
 
     def _refuse_doubts(self) -> None:
         if not self.doubts:

@@ -210,7 +210,7 @@ class Near:
             old = time.time() - (path / "used").stat().st_mtime > _UNUSED_DAYS * _DAY_SECONDS
             usage = shutil.disk_usage(self.folder)
             if old or usage.free < usage.total * _LEAST_FREE:
-                _remove_unheld(path)
+                self.remove(path)
 
     def unneeded(self, dropped: Collection[str], days: float | None) -> list[Path]:
         """The folders of environments of snapshots that are dropped, and of those that nobody used for longer."""
@@ -219,9 +219,18 @@ class Near:
         used = sorted(self.folder.glob("*/used"))
         return [one.parent for one in used if one.parent in theirs or one.stat().st_mtime < limit]
 
-    def remove(self, environment: Path) -> None:
-        """Remove one, unless somebody runs in it."""
-        _remove_unheld(environment)
+    def remove(self, folder: Path) -> None:
+        """Remove the folder of one, unless somebody runs in it."""
+        descriptor = os.open(folder / "used", os.O_RDWR | os.O_CLOEXEC)
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            return
+        else:
+            (folder / "used").unlink()  # who comes now makes it anew
+            atomic.remove(folder)
+        finally:
+            os.close(descriptor)
 
 
 def in_cache(root: Path) -> Near:
@@ -239,19 +248,6 @@ def _trusted() -> str:
     told = trust()
     status = told.signers.stat() if told.signers and told.signers.is_file() else None
     return f"{told} {status and (status.st_ino, status.st_size, status.st_mtime_ns)}"
-
-
-def _remove_unheld(folder: Path) -> None:
-    descriptor = os.open(folder / "used", os.O_RDWR | os.O_CLOEXEC)
-    try:
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return
-    else:
-        (folder / "used").unlink()  # who comes now makes it anew
-        atomic.remove(folder)
-    finally:
-        os.close(descriptor)
 
 
 def placed(near: Near, place: Place, source: str | None, cache: Callable[[], Cache], reporter: Progress) -> Path:

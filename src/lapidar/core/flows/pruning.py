@@ -26,8 +26,8 @@ class Environments:
     def unneeded(self, dropped: Collection[str], days: float | None) -> list[Path]:
         return self._near.unneeded(dropped, days)
 
-    def remove(self, environment: Path) -> None:
-        self._near.remove(environment)
+    def remove(self, folder: Path) -> None:
+        self._near.remove(folder)
 
     def scripts_gone(self, *, forget: bool) -> list[str]:
         gone = [(own, file) for own, file in script.known(self._root) if not file.is_file() and file.parent.is_dir()]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -76,14 +76,7 @@ def survey(
     )
     found = judged(read, judge, by_name)
     found = found._replace(
-        rows=[
-            replace(row, standing="on no path")
-            if row.module in apart and row.standing == "missing"
-            else replace(row, standing="not needed", distribution=members[row.module])
-            if row.module in members and row.standing == "missing"
-            else row
-            for row in found.rows
-        ]
+        rows=[_of_the_project(row, apart, members) if row.standing == "missing" else row for row in found.rows]
     )
     if suggest:
         found = found._replace(rows=suggest(found.rows, by_name))
@@ -149,20 +142,35 @@ def _on_no_path(place: Place, files: Iterable[str], read: Reading) -> frozenset[
     return frozenset(inside & used - outside)
 
 
+def _of_the_project(row: SurveyedModule, apart: Collection[str], members: Mapping[str, str]) -> SurveyedModule:
+    """A missing module, if it is one of the project's own."""
+    if row.module in apart:
+        return replace(row, standing="on no path")
+    if row.module in members:
+        return replace(row, standing="not needed", distribution=members[row.module])
+    return row
+
+
 def _of_members(place: Place, files: Sequence[str], read: Reading) -> dict[str, str]:
     """The modules of packages of the project's own that files outside of these import, with the folder of each as one
     needs it: where nobody needs it, no interpreter finds them, unless a variable leads there."""
+    users: dict[str, set[str]] = {}
+    for module, uses in read.modules.items():
+        users.setdefault(module.partition(".")[0], set()).update(one.file for one in uses)
+    by_file = {file: _own_names(file) for file in files}
+    # Their folders are looked for only where something is imported that lies in some folder.
+    if not any(names & users.keys() for file, names in by_file.items() if file.rpartition("/")[0] not in ("", "src")):
+        return {}
     found: dict[str, str] = {}
-    for member in Own(place).every if any(file.count("/") > 1 for file in files) else ():
+    for member in Own(place).every:
         inside = f"{member.path}/"
+        if member.language != "python" or any(declared.leads_to(place, one) for one in (member.path, f"{inside}src")):
+            continue
         theirs = {file.removeprefix(inside).removeprefix(_SRC) for file in files if file.startswith(inside)}
-        names = {one.partition("/")[0].removesuffix(".py") for one in theirs}
-        outside = {name for file in files if not file.startswith(inside) for name in _own_names(file)}
-        led = any(declared.leads_to(place, path) for path in (member.path, f"{inside}{_SRC}".rstrip("/")))
-        for module, uses in read.modules.items() if member.language == "python" and not led else ():
-            top = module.partition(".")[0]
-            if top in names - outside and any(not one.file.startswith(inside) for one in uses):
-                found[top] = member.typed
+        outside = {name for file, names in by_file.items() if not file.startswith(inside) for name in names}
+        for name in {one.partition("/")[0].removesuffix(".py") for one in theirs} - outside:
+            if any(not file.startswith(inside) for file in users.get(name, ())):
+                found[name] = member.typed
     return found
 
 
