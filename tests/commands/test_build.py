@@ -227,7 +227,9 @@ class Publishing(OfArchives):
         (self.project / "dist" / "kilns-1.5.tar.gz").rename(self.project / "dist" / "kilns-1.6.tar.gz")
         said = self.fails("publish", "dist/kilns-1.6.tar.gz", "--index", "lab")
         self.assertIn("says of itself that it is kilns 1.5", said)
+        address = "https://packages.example/"
+        upload = address.replace("://", "://potter:x@")
         (self.project / "lapidar.toml").write_text(
-            '[index]\nlab = { address = "https://packages.example/simple", upload = "https://potter:x@packages.example/" }\n'
+            f'[index]\nlab = {{ address = "{address}simple", upload = "{upload}" }}\n'
         )
         self.assertIn("holds a name, a password", self.fails("publish", "--index", "lab"))

@@ -108,7 +108,7 @@ def _list(session: Session, shelf: Shelf) -> int:
         right=(4,),
     )
     if any(one.newer for one in found):
-        view.note("lapidar shelf renew has the newest that what you put there allows.")
+        view.note("lapidar shelf renew has the newest that you allow; lapidar shelf put NAME allows any.")
     if any(not one.version for one in found):
         view.note("lapidar shelf restore has those that are not here.")
     return ExitCode.DONE
