@@ -25,6 +25,7 @@ ORDER = (
     "layers",
     "restored",
     "results",
+    "steps",
     "changes",
     "parcels",
     "exchange",

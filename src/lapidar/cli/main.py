@@ -45,6 +45,9 @@ COMMANDS = {
     "aside": "try something without a trace: the project's environment with other needs",
     "record": "run an analysis, and record what it read and wrote",
     "rerun": "run recorded analyses again in their own environment, and compare the results",
+    "steps": "show every analysis in order, and which are out of date, and why",
+    "refresh": "run the analyses that are out of date, and nothing else",
+    "lineage": "follow a file back to the raw data, or on to what rests on it",
     "prove": "run a recorded analysis where nothing of this machine is in sight, and compare the results",
     "compare": "compare results: files, folders, records",
     "check": "compare lockfile, restored environment and cache",
@@ -85,7 +88,8 @@ exit codes:
   130  interrupted"""
 
 
-_OF_FILES = frozenset({"record", "rerun", "compare", "prove"})  # they look at files of a project
+# They look at files of a project.
+_OF_FILES = frozenset({"record", "rerun", "compare", "prove", "steps", "refresh", "lineage"})
 
 
 class Session:
@@ -428,7 +432,10 @@ def _came_of_interruption(error: BaseException | None) -> bool:
 
 # What these ask about is a project's.
 _OF_PROJECTS = frozenset(
-    "pin show restore check run rerun export changes return culprit outlook why prove drop history".split()
+    (
+        "pin show restore check run rerun export changes return culprit outlook why prove drop history steps refresh "
+        "lineage"
+    ).split()
 )
 
 

@@ -63,9 +63,9 @@ def _of_script(session: Session, cache: Cache, command: Sequence[str]) -> Sequen
 
 
 def run(session: Session) -> int:
-    from lapidar.cli.view import parse_bytes
     from lapidar.core.declaring import reading
     from lapidar.core.flows.record import RecordOptions, record
+    from lapidar.core.sizes import parse_bytes
 
     if session.options.verify:
         from lapidar.cli.rerun import as_values

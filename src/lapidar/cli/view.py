@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from lapidar.core.errors import LapidarError
     from lapidar.core.records.snapshot import Runtime
 
-__all__ = ["Bar", "View", "human_bytes", "human_count", "human_path", "human_seconds", "parse_bytes", "runtime_title"]
+__all__ = ["Bar", "View", "human_bytes", "human_count", "human_path", "human_seconds", "runtime_title"]
 
 _NARROWEST = 8  # characters of a column that is folded
 _STYLES = {"heading": "1", "good": "32", "bad": "31", "warn": "33", "faint": "2"}
@@ -35,22 +35,6 @@ def human_bytes(size: int) -> str:
         if value < 999.95:
             return f"{value:.1f} {unit}"
     return f"{value / 1000:.1f} TB"
-
-
-def parse_bytes(text: str) -> int:
-    """``500MB``, ``2 GB``, ``1000``: the opposite of `human_bytes`.
-
-    Raises:
-        LapidarError: it is no size.
-    """
-    import re
-
-    from lapidar.core.errors import LapidarError
-
-    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kMGT]?)B?\s*", text)
-    if found is None:
-        raise LapidarError(f"{text!r} is no size", remedy="Write 500MB or 2GB.")
-    return int(float(found[1]) * 1000 ** " kMGT".index(found[2] or " "))
 
 
 def human_seconds(seconds: float) -> str:

@@ -7,7 +7,7 @@ every other one until it is told that it is old.
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -17,7 +17,7 @@ from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.place import Place
-from lapidar.core.records import results
+from lapidar.core.records import canonical, results
 from lapidar.core.records.results import Analysis, Results
 
 __all__ = ["FOLDER", "RunNote", "Runs"]
@@ -37,6 +37,7 @@ class RunNote(msgspec.Struct, frozen=True):
         memory: the most that one of its processes had, in bytes.
         machine: the kind of processor.
         is_proof: whether it was run to prove the record.
+        features: the instruction sets of its processor, with blanks between; "" where that was not noted yet.
     """
 
     time: float
@@ -46,6 +47,7 @@ class RunNote(msgspec.Struct, frozen=True):
     memory: int
     machine: str
     is_proof: bool = False
+    features: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +98,19 @@ class Runs:
             except msgspec.MsgspecError:
                 continue
         return found
+
+    def of_command(self, command: Sequence[str]) -> Iterator[Analysis]:
+        """The records of a command that were made with this cache: each is read only where its text has the command."""
+        line = canonical.table("", {"command": command}).strip()
+        for path in sorted(self._folder.glob("*.results")) if self._folder.is_dir() else ():
+            if path.stem.endswith(_CAME):
+                continue
+            try:
+                if line in foreign.read_text(path):
+                    (found,) = results.read(path).analysis
+                    yield found
+            except (LapidarError, ValueError, OSError):
+                continue  # it is no record of anything then
 
     def copies(self) -> Iterator[tuple[Path, Analysis | LapidarError]]:
         """Every copy of a record: its file, and the record, or why it is none."""

@@ -21,7 +21,7 @@ import msgspec
 from lapidar.core import decoding, foreign, languages
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
 from lapidar.core.declaring.project import ProjectFiles, load
-from lapidar.core.errors import DeclarationError
+from lapidar.core.errors import DeclarationError, LapidarError
 from lapidar.core.languages.protocol import Language
 from lapidar.core.net.addresses import without_credentials
 from lapidar.core.place import Place
@@ -38,6 +38,7 @@ from lapidar.core.records.declaration import (
     group_name,
 )
 from lapidar.core.records.owner import PackageName
+from lapidar.core.sizes import parse_bytes
 
 __all__ = ["load", "parse_need", "read"]
 
@@ -129,6 +130,10 @@ class _AnalysisTable(_Table, frozen=True):
     tolerance: dict[str, dict[str, float]] = {}
     matched_by: dict[str, _Strings] = {}
     reading: dict[str, _ReadingTable] = {}
+    after: _Strings = ()
+    processors: int = 1
+    memory: str = ""
+    at_most: float | None = None
 
 
 _TABLES = {"analysis", "record", "project", "runtime", "needs", "index", "override", "conditions", "store"}
@@ -485,9 +490,30 @@ def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
         raise DeclarationError(f"{where}: the command cannot be read", why=str(error)) from error
     tolerance = {pattern: dict(measures) for pattern, measures in told.tolerance.items()}
     readings = {pattern: msgspec.to_builtins(one) for pattern, one in told.reading.items()}
+    if told.processors < 1 or (told.at_most is not None and told.at_most <= 0):
+        raise DeclarationError(f"{where}: processors must be 1 or more, and at-most more than 0")
     return DeclaredAnalysis(
-        name, command, told.results, told.leave, told.ignore, tolerance, dict(told.matched_by), readings
+        name,
+        command,
+        told.results,
+        told.leave,
+        told.ignore,
+        tolerance,
+        dict(told.matched_by),
+        readings,
+        tuple(called.checked(one, "an analysis", where) for one in told.after),
+        told.processors,
+        _size(told.memory, where),
+        told.at_most,
     )
+
+
+def _size(text: str, where: str) -> int:
+    """Raises: DeclarationError: it is no size."""
+    try:
+        return parse_bytes(text) if text else 0
+    except LapidarError as error:
+        raise DeclarationError(f"{where}: {error.what}", remedy=error.remedy) from error
 
 
 # ---- overrides

@@ -10,9 +10,12 @@ import tomli
 
 from lapidar.core import decoding, foreign
 
-__all__ = ["AS_THEY_ARE", "FILE_NAME", "PRIVATE", "Marker", "WhoseLibraries", "read"]
+__all__ = ["AS_THEY_ARE", "FILE_NAME", "PRIVATE", "SOUGHT", "WATCHED", "Marker", "WhoseLibraries", "read"]
 
 FILE_NAME = "lapidar.toml"
+# While a run is recorded it has this variable, and what an environment's language looks for is told by asking for files
+# in that folder, which is nowhere.
+WATCHED, SOUGHT = "LAPIDAR_WATCHED", "/.lapidar-sought/"
 PRIVATE = "lib/lapidar"  # the folder of what is not for the user's hands: the real executable and the like
 FORMAT = 1
 

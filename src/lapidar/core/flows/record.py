@@ -11,10 +11,12 @@ import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from functools import partial
 from pathlib import Path
+
+import msgspec
 
 from lapidar.core import atomic
 from lapidar.core.cache.digest import sha256_of
@@ -27,6 +29,7 @@ from lapidar.core.cache.trees import LINK, Tree
 from lapidar.core.declaring import reading
 from lapidar.core.environment.comparing import altered_of
 from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.marker import WATCHED
 from lapidar.core.errors import LapidarError, from_os_error
 from lapidar.core.flows import run as running
 from lapidar.core.flows.typed import Typed
@@ -36,21 +39,54 @@ from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import called, lockfile, results, selection, words
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis, RecordedFile
+from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.results import listing, observing
 from lapidar.core.results.hindering import hindrances
 from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.scratch import PRINTED, RESULTS, TYPED
-from lapidar.core.system import supervision
+from lapidar.core.steps import used
+from lapidar.core.steps.used import EVERYTHING, Used
+from lapidar.core.system import processor, supervision
 from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.supervision import RunOptions
 from lapidar.core.system.written import Touched
 
-__all__ = ["RERUN", "UNNAMED", "RecordOptions", "Recorded", "declared", "record", "sweep", "unrecorded"]
+__all__ = [
+    "REFRESH",
+    "RERUN",
+    "UNNAMED",
+    "RecordOptions",
+    "Recorded",
+    "Recording",
+    "declared",
+    "in_copy",
+    "record",
+    "sweep",
+    "unrecorded",
+]
 
-RECORDING, RERUN = "recording-", "rerun-"  # folders for unfinished work in the project's own
+RECORDING, RERUN, REFRESH = "recording-", "rerun-", "refresh-"  # folders for unfinished work in the project's own
 UNNAMED = "this command"  # what is run and not recorded
 _MOST_BYTES = 1_000_000_000
 _SHOWN = 4
+
+
+class RunFailed(LapidarError):
+    """A run ended with another exit code than 0, and was not recorded.
+
+    Attributes:
+        how: its exit code, or the signal.
+    """
+
+    def __init__(self, name: str, how: str) -> None:
+        if name == UNNAMED:
+            super().__init__(f"The command failed here ({how})", remedy="Let it succeed here first.")
+        else:
+            super().__init__(
+                f"The analysis {name} failed ({how}), and nothing was recorded",
+                remedy="Mend it; --even-failed records it as it is.",
+            )
+        self.how = how
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,6 +101,7 @@ class RecordOptions:
         output: the descriptor that what it prints goes to.
         keeps_input: what comes on this process's standard input is the run's, and is kept.
         folder: where it runs: the current folder, if that is in the project.
+        quiet: a file that what it says on standard error goes to; what it prints is only kept, and it is given nothing.
     """
 
     environment: Path | None = None
@@ -74,6 +111,7 @@ class RecordOptions:
     output: int = 1
     keeps_input: bool = False
     folder: Path | None = None
+    quiet: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,29 +199,64 @@ def unrecorded(
 
 
 @contextmanager
+def in_copy(
+    place: Place, copy: Path, cache: Cache, what: tuple[DeclaredAnalysis, Analysis | None], options: RecordOptions
+) -> Iterator[Recording]:
+    """A run in a copy of the project, which is recorded as the project's own: `run` it, then write it as `kept`.
+
+    Args:
+        copy: has all that it needs; it is written into.
+        what: what is declared of the analysis, and what it was recorded as, which says in which folder it ran.
+    """
+    settings, before = what
+    there = replace(place, root=copy)
+    folder = copy / (before.folder if before else ".")
+    first, *others = settings.command or (before.command if before else ())
+    if "/" in first and not first.startswith("/"):
+        first = str(folder / first)
+    command = (first, *others)
+    ready = running.prepare(there, command, cache=lambda: cache)
+    at = ready, Environment(place.environment)
+    with _recording(there, cache, (settings, command), at, replace(options, folder=folder)) as recording:
+        recording.is_copy = True
+        recording.declares(place)
+        yield recording
+
+
+@contextmanager
 def _recording(
     place: Place,
     cache: Cache,
     what: tuple[DeclaredAnalysis, tuple[str, ...]],
     at: tuple[running.Run, Environment],
     options: RecordOptions,
-) -> Iterator[_Recording]:
+) -> Iterator[Recording]:
     place.make_own_folder()
     sweep(place)
     with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
-        recording = _Recording(place, cache, options, *what, *at, Path(work.path))
-        recording.by_digest_only, recording.forgotten = reading.read(place).by_digest_only, cache.forgotten()
+        recording = Recording(place, cache, options, *what, *at, Path(work.path))
+        recording.declares(place)
         yield recording
 
 
 def sweep(place: Place) -> None:
     """Remove what recordings and reruns left behind that were killed."""
-    for prefix in (RECORDING, RERUN):
+    for prefix in (RECORDING, RERUN, REFRESH):
         atomic.sweep(place.own_folder, prefix)
 
 
 @dataclass(slots=True)
-class _Recording:
+class Recording:
+    """A run that is to be recorded: `run` it, then write it as `kept`.
+
+    Attributes:
+        notes: what the user should know, a sentence each.
+        used, stood_on: what the run used, once it has ended.
+        is_copy: it runs in a copy of the project.
+        variable_files: what its variables are read from, below the project.
+        removed: files of the project that the run took away.
+    """
+
     place: Place
     cache: Cache
     options: RecordOptions
@@ -200,6 +273,15 @@ class _Recording:
     seconds: float = 0.0
     memory: int = 0
     used: ObservedRun = field(default_factory=lambda: ObservedRun(0, (), (), ()))
+    stood_on: Used = EVERYTHING
+    is_copy: bool = False
+    variable_files: tuple[str, ...] = ()
+    removed: tuple[str, ...] = ()
+
+    def declares(self, place: Place) -> None:
+        """Take what the project declares of all its analyses."""
+        self.by_digest_only, self.forgotten = reading.read(place).by_digest_only, self.cache.forgotten()
+        self.variable_files = used.variable_files(place, conditions.kept(self.environment))
 
     @property
     def folder(self) -> Path:
@@ -218,24 +300,34 @@ class _Recording:
         printed = self.work / PRINTED
         typed = self.work / TYPED
         typing = Typed(typed) if self.options.keeps_input else nullcontext(None)
-        with _printing(printed, self.options.output) as output, typing as given:
+        quiet = _quiet(self.options.quiet) if self.options.quiet else nullcontext((None, None, self.options.output))
+        with quiet as (nothing, errors, passed_on), _printing(printed, passed_on) as output, typing as given:
             how = RunOptions(
-                input=given,
+                input=nothing if given is None else given,
                 output=output,
+                errors=errors,
                 folder=str(self.folder),
                 umask=ready.prepared.umask,
                 at_most=self.options.at_most,
                 watches=True,
+                absent=True,
                 files=observing.files_of(self.place, [environment.folder, self.cache.root], kept),
             )
-            ended = supervision.run(ready.program, ready.words, ready.prepared.variables, how)
+            variables = {**ready.prepared.variables, WATCHED: "1"}
+            ended = supervision.run(ready.program, ready.words, variables, how)
         self.seconds, self.memory = ended.seconds, ended.memory
-        self._refuse_failed(ended.code, ended.is_late)
-        self._refuse_altered(ended.observed)
         self.used = ended.observed
         touched = ended.touched
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
-        seen = observing.seen(self.place, environment, ended.observed, touched, began_ns, wants)
+        folders = used.folders_of(self.place, environment, ended)
+        seen = observing.seen(self.place, environment, ended, began_ns, wants, folders)
+        self._keep_snapshot()
+        read = {path[len(os.path.realpath(self.place.root)) + 1 :] for path in touched.read}
+        stood_on = used.of_run(self.place, environment, self._snapshot(), ended, read, tuple(seen.results))
+        self.stood_on = msgspec.structs.replace(stood_on, files=dict(self._read_for_it()))
+        self._refuse_failed(ended.code, ended.is_late)
+        self._refuse_altered(ended.observed)
+        self.removed = seen.removed
         self._tell(seen, touched, ended.left_behind)
         return self._analysis(ended.code, seen, reporter, began_ns)
 
@@ -258,12 +350,7 @@ class _Recording:
             )
         if code and not self.options.even_failed:
             how = f"exit code {code}" if code > 0 else f"signal {-code}"
-            if self.settings.name == UNNAMED:
-                raise LapidarError(f"The command failed here ({how})", remedy="Let it succeed here first.")
-            raise LapidarError(
-                f"The analysis {self.settings.name} failed ({how}), and nothing was recorded",
-                remedy="Mend it; --even-failed records it as it is.",
-            )
+            raise RunFailed(self.settings.name, how)
 
     def _tell(self, seen: observing.Seen, touched: Touched, left_behind: int) -> None:
         say = self.notes.append
@@ -297,9 +384,11 @@ class _Recording:
         made += self._drafts({TYPED: str(typed)} if has_typed else {}, "")
         made += self._drafts(seen.results, f"{RESULTS}/")
         drafts = {"given": list(self._drafts(read, "")), "made": made}
-        known = seen_files(self.cache.short_cuts, str(self.place.root))
+        # What was read of a copy is no help the next time.
+        known = None if self.is_copy else seen_files(self.cache.short_cuts, str(self.place.root))
         stowed = stow(self.cache, drafts, known, reporter, self.statuses)
-        known.save()
+        if known is not None:
+            known.save()
         if self.without_bytes:
             self.notes.append(f"no bytes are kept of {words.some(sorted(self.without_bytes), _SHOWN)}")
         given = stowed["given"].tree
@@ -309,7 +398,6 @@ class _Recording:
         kinds = {seen.results[file.name]: file.kind for file in found}
         self.notes += hindrances(seen.results, kinds, os.path.realpath(self.place.root), began_ns / 1e9)
         held = conditions.kept(self.environment)
-        self._keep_snapshot()
         return Analysis(
             name=self.settings.name,
             record="",
@@ -397,11 +485,25 @@ class _Recording:
                 history.put(part)
                 return
 
+    def _read_for_it(self) -> Iterator[tuple[str, str]]:
+        """The files that its variables were read from."""
+        for name in self.variable_files:
+            if (self.place.root / name).is_file():
+                yield name, sha256_of(str(self.place.root / name))
+
+    def _snapshot(self) -> Snapshot | None:
+        try:
+            return History(self.cache).find(self.ready.snapshot)
+        except LapidarError:
+            return None
+
     def kept(self, run: Analysis) -> Recorded:
         """Write the record of a run, last of all, and note it."""
-        analysis = results.identified(listing.packed(run, self.cache))
+        analysis = results.identified(listing.packed(run, self.cache, msgspec.json.encode(self.stood_on)))
         file = self.place.records
-        note = RunNote(time.time(), analysis.record, str(file), self.seconds, self.memory, os.uname().machine)
+        features = " ".join(processor.features())
+        machine = os.uname().machine
+        note = RunNote(time.time(), analysis.record, str(file), self.seconds, self.memory, machine, features=features)
         Runs(self.cache).add(analysis, note)
         # Another may be recorded at the same time: each adds its own to what is there then.
         with atomic.locked(self.place.own_folder):
@@ -419,6 +521,13 @@ class _Recording:
             return
         before, after = ({file.path: file.sha256 for file in one.result} for one in several)
         yield from (path for path in before.keys() | after.keys() if before.get(path) != after.get(path))
+
+
+@contextmanager
+def _quiet(said: Path) -> Iterator[tuple[int | None, int | None, int]]:
+    """What a run that nobody looks at is given, and where it goes what it says and what it prints."""
+    with open(os.devnull, "r+b") as nothing, said.open("wb") as errors:
+        yield nothing.fileno(), errors.fileno(), nothing.fileno()
 
 
 @contextmanager

@@ -23,6 +23,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.environment import launchers
 from lapidar.core.environment.folder import Environment
+from lapidar.core.environment.marker import WATCHED
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows import compare
 from lapidar.core.flows import restore as restoring
@@ -373,7 +374,7 @@ class _Again:
             errors=errors,
             also_to=self.options.output,
             # Programs keep things between runs in the user's own cache, which cannot be written to.
-            more={**variables, "TMPDIR": str(temporary), "XDG_CACHE_HOME": str(temporary / "cache")},
+            more={**variables, WATCHED: "1", "TMPDIR": str(temporary), "XDG_CACHE_HOME": str(temporary / "cache")},
             limits=limits,
         )
         code = ended.code

@@ -28,6 +28,7 @@ from lapidar.core.languages.protocol import (
     Stray,
     Surveying,
     Used,
+    Using,
     Variables,
 )
 
@@ -283,6 +284,11 @@ class BasicLanguage:
     @property
     def calling(self) -> Calling | None:
         """Its functions are not called from elsewhere."""
+        return None
+
+    @property
+    def using(self) -> Using | None:
+        """What its runs look for is not known: all of its packages count."""
         return None
 
     @property

@@ -54,6 +54,7 @@ __all__ = [
     "Surveying",
     "Unused",
     "Used",
+    "Using",
     "Variables",
     "Versions",
 ]
@@ -581,6 +582,33 @@ class Calling(Protocol):
         """The files of the package by which code of this language calls, by their paths; none where that is Lapidar."""
 
 
+class Using(Protocol):
+    """What of a language's packages a run stands on beside the files that it opened. Called by `steps/used.py` and
+    `steps/standing.py` alone.
+
+    Attributes:
+        IMPORTS_LIST: whether loading a source lists the folder that it lies in.
+    """
+
+    IMPORTS_LIST: bool
+
+    def sought(self, told: Collection[str], listed: Collection[str], folder: str) -> Iterator[str]:
+        """The names that it looked for, found or not; ``*``: all that is installed, or nobody knows.
+
+        Args:
+            told: what its own hook told, and absolute paths that were asked for and not there.
+            listed: absolute paths of folders that were looked through.
+            folder: that of its packages, in the environment.
+        """
+
+    def given(self, name: str, tree: Tree) -> Iterator[str]:
+        """The names by which a package's files are looked for; ``.`` where every start runs something of it.
+
+        Args:
+            name: the package's, normalised.
+        """
+
+
 class Language(Protocol):
     """A language: what it is called, and what it can; None for what it cannot. Loading its module must cost nothing:
     each capability is loaded where it is asked for, and may be a module.
@@ -638,3 +666,5 @@ class Language(Protocol):
     def beginning(self) -> Beginning | None: ...
     @property
     def calling(self) -> Calling | None: ...
+    @property
+    def using(self) -> Using | None: ...

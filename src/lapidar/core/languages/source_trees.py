@@ -28,6 +28,7 @@ __all__ = [
     "digest_here",
     "digest_of",
     "files_of",
+    "is_environment",
     "parse_version_control",
     "telling_lines",
     "unpacked",
@@ -100,7 +101,7 @@ def _left_out(folder: Path, at: str, names: list[str]) -> list[str]:
     return [
         name
         for name in names
-        if pattern.fullmatch(name) or _is_environment(Path(at, name)) or _came_by_running(Path(at, name), folder)
+        if pattern.fullmatch(name) or is_environment(Path(at, name)) or _came_by_running(Path(at, name), folder)
     ]
 
 
@@ -125,7 +126,7 @@ def _came_by_running(path: Path, below: Path) -> bool:
     return path.is_file() and any(language.checking.made_by_running(inside) for language in languages.every())
 
 
-def _is_environment(folder: Path) -> bool:
+def is_environment(folder: Path) -> bool:
     return any((folder / name).is_file() for name in ("pyvenv.cfg", "lib/lapidar/placed.json"))
 
 

@@ -16,10 +16,11 @@ def render(template: str, **values: Any) -> str:
     """A page, or a part of one.
 
     Args:
-        template: its name without the suffix.
+        template: its name; that of a page without the suffix.
         values: what it shows. Texts are escaped; what no terminal could print is shown as such.
     """
-    return _templates().get_template(f"{template}.html").render(**values)
+    name = template if "." in template else f"{template}.html"
+    return _templates().get_template(name).render(**values)
 
 
 @functools.cache

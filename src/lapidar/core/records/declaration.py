@@ -147,6 +147,9 @@ class DeclaredAnalysis:
         tolerance: ``FILE`` or ``FILE:PLACE``, with the measures that are tolerated.
         matched_by: by patterns of tables, the columns by which their rows are matched.
         reading: by patterns of files, how they are read: kind, delimiter, decimal, encoding, text, key.
+        after: names of analyses that it comes after, whatever it reads.
+        processors, memory: what it needs while it runs; memory in bytes, 0 where nothing is said.
+        at_most: seconds, after which it is ended.
     """
 
     name: str
@@ -157,6 +160,10 @@ class DeclaredAnalysis:
     tolerance: dict[str, dict[str, float]] = field(default_factory=dict)
     matched_by: dict[str, tuple[str, ...]] = field(default_factory=dict)
     reading: dict[str, dict[str, Any]] = field(default_factory=dict)
+    after: tuple[str, ...] = ()
+    processors: int = 1
+    memory: int = 0
+    at_most: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,6 +1,7 @@
 """Long lists of files of a record: in the cache, a tree with a file for each list, and in each a line of JSON a file.
 
 A record is for version control and is read by every `check`; a run of 100,000 files would make it tens of megabytes.
+Beside the lists lies what the run stood on (`core/steps/used.py`).
 """
 
 from __future__ import annotations
@@ -8,10 +9,11 @@ from __future__ import annotations
 import io
 from collections.abc import Sequence
 from functools import partial
+from pathlib import Path
 
 import msgspec
 
-from lapidar.core import decoding
+from lapidar.core import decoding, foreign
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import StreamDraft, stow
@@ -19,25 +21,39 @@ from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.progress import Silent
 from lapidar.core.records.results import PARTS, Analysis, Listed, RecordBroken, RecordedFile, leads_out
 
-__all__ = ["packed", "whole"]
+__all__ = ["packed", "stood_on", "whole"]
+
+STOOD_ON = "stood-on"  # beside the lists
 
 MOST_HERE = 300  # files of one part that a record names itself
 
 
-def packed(analysis: Analysis, cache: Cache) -> Analysis:
+def packed(analysis: Analysis, cache: Cache, stood_on: bytes = b"") -> Analysis:
     """A record as it is written: its long lists are in the cache.
 
     Args:
         cache: in use by the caller.
+        stood_on: what is kept beside them.
     """
     long = {part: files for part in PARTS if len(files := analysis.files(part)) > MOST_HERE}
-    if not long:
+    if not long and not stood_on:
         return analysis
-    texts = {part: b"".join(msgspec.json.encode(file) + b"\n" for file in files) for part, files in long.items()}
+    texts: dict[str, bytes] = {STOOD_ON: stood_on} if stood_on else {}
+    texts |= {part: b"".join(msgspec.json.encode(file) + b"\n" for file in files) for part, files in long.items()}
     drafts = [StreamDraft(part, partial(io.BytesIO, text), len(text)) for part, text in texts.items()]
     lists = stow(cache, {"lists": drafts}, None, Silent())["lists"].tree.digest
     listed = {part: _amount(files) for part, files in long.items()}
     return msgspec.structs.replace(analysis, lists=lists, listed=listed, **dict.fromkeys(long, ()))
+
+
+def stood_on(analysis: Analysis, cache: Cache) -> bytes:
+    """What is kept beside the lists of a record; nothing where there is none, or it is damaged."""
+    try:
+        entry = next(one for one in cache.tree(analysis.lists) if one.path == STOOD_ON) if analysis.lists else None
+        path = cache.entry_path(entry) if entry else ""
+        return foreign.read(Path(path)) if entry and sha256_of(path) == entry.content else b""
+    except (CacheError, OSError, StopIteration, ValueError):
+        return b""
 
 
 def whole(analysis: Analysis, cache: Cache) -> Analysis:

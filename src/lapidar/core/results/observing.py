@@ -15,6 +15,7 @@ from lapidar.core.environment.folder import Environment
 from lapidar.core.place import LOCKFILE_NAME, OWN_FOLDER, RECORDS_NAME, Place
 from lapidar.core.restored.watched import Inside, temporary_folders
 from lapidar.core.system.observed import ObservedRun
+from lapidar.core.system.supervision import Ended
 from lapidar.core.system.written import Files, Touched
 
 __all__ = ["Seen", "ignored", "is_wanted", "seen"]
@@ -86,17 +87,19 @@ def ignored(place: Place, others: Sequence[Path]) -> Callable[[str], bool]:
 def seen(
     place: Place,
     environment: Environment,
-    run: ObservedRun,
-    touched: Touched,
+    ended: Ended,
     began_ns: int,
     wants: Callable[[str], bool],
+    listed: Sequence[str] = (),
 ) -> Seen:
     """Tell apart what a run did.
 
     Args:
+        listed: folders below the project that it looked through: where the files in them are not, it finds others.
         began_ns: when it began: what lies in a temporary folder and is older is no file of the run's own.
         wants: whether a file that a run wrote is a result, by its path below the project.
     """
+    run, touched = ended.observed, ended.touched
     root = os.path.realpath(place.root) + "/"
     started = {os.path.realpath(path) for path in run.executed}
     started |= set(run.mapped)  # libraries of the project that programs load
@@ -107,7 +110,7 @@ def seen(
         is_source = path.endswith(suffixes) if suffixes else False
         (sources if is_source or path in started else inputs)[path[len(root) :]] = kept
     written = {path[len(root) :]: path for path in touched.written}
-    inputs |= _listed(place, touched, {os.path.dirname(path) for path in sources}, sources | inputs | written)
+    inputs |= _listed(place, listed, sources | inputs | written)
     wanted = {below: path for below, path in written.items() if wants(below)}
     files = {below: path for below, path in wanted.items() if _is_file(path)}
     outside = _outside(run, Inside(place, environment), touched, began_ns, place, environment)
@@ -124,19 +127,12 @@ def seen(
     )
 
 
-def _listed(
-    place: Place, touched: Touched, of_sources: set[str], known: Mapping[str, str]
-) -> Iterator[tuple[str, str]]:
-    """The files of folders of data that a run looked through, and did not open: where they are not, it finds others.
-    Folders of sources are looked through by whatever loads these."""
-    root = os.path.realpath(place.root) + "/"
+def _listed(place: Place, folders: Sequence[str], known: Mapping[str, str]) -> Iterator[tuple[str, str]]:
+    """The files of folders that a run looked through, and did not open."""
     is_ignored = ignored(place, [])
-    for folder in touched.listed:
-        below = folder[len(root) :]
-        if folder + "/" == root or below in of_sources:
-            continue
-        for entry in os.scandir(folder):
-            path = f"{below}/{entry.name}"
+    for folder in folders:
+        for entry in os.scandir(os.path.realpath(place.root / folder)):
+            path = entry.name if folder == "." else f"{folder}/{entry.name}"
             if path not in known and not is_ignored(entry.path) and entry.is_file(follow_symlinks=False):
                 yield path, entry.path
 

@@ -12,6 +12,7 @@ import os
 import stat
 import subprocess
 import time
+from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
@@ -27,7 +28,7 @@ __all__ = ["Ended", "NoRoot", "Root", "RunOptions", "logged", "run"]
 
 _GRACE_SECONDS = 3.0  # for what a command left behind when it ended
 _FIELDS = {"I": 3, "O": 2, "M": 2, "E": 1, "W": 1, "C": 1, "U": 1, "T": 4, "X": 1, "R": 1, "L": 1, "D": 1, "F": 1,
-           "N": 1, "P": 1, "B": 1, "Z": 0, "A": 2, "G": 1}  # fmt: skip
+           "N": 1, "P": 1, "B": 1, "Z": 0, "A": 2, "G": 1, "K": 1}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +71,7 @@ class RunOptions:
         apart: rather than with more of the host than it is to have it is not run at all.
         one_processor: whether it has one processor alone.
         root: it sees that, instead of the host's files.
-        absent: whether what it looks for and what is not there is told; with `watches`.
+        absent: whether what it looks for and what is not there is told, and what it only asks about; with `watches`.
     """
 
     input: int | None = None
@@ -314,6 +315,7 @@ class _Records:
         self.no_root: int | None = None
         self.not_isolated: list[str] = []
         self._absent: list[tuple[str, str]] = []  # which image looked, and for what path
+        self._asked_for: list[str] = []
         self._images: dict[str, Image] = {}
         self._executed: list[str] = []
         self._used: list[tuple[str, str, str]] = []  # opened or mapped, by which image, the path
@@ -363,18 +365,28 @@ class _Records:
                 self.not_isolated.append(f"writing could not be limited: {os.strerror(int(words[0]))}")
             case "A":
                 self._absent.append((words[0], os.path.normpath(words[1])))
+            case "K":
+                self._asked_for.append(os.path.normpath(words[0]))
             case "G":
                 self.no_root = int(words[0])
             case "Z":
                 self.is_whole = True
 
-    def _listed(self, opened: set[str]) -> Iterator[str]:
+    def _listed(self) -> dict[str, frozenset[Image]]:
+        """The folders that were looked through, each with what did so."""
+        found: defaultdict[str, set[Image]] = defaultdict(set)
         files = self._options.files
         if files is not None:
             root = os.path.realpath(files.root)
-            for path in opened:
-                if (path == root or path.startswith(root + "/")) and not files.ignores(path) and os.path.isdir(path):
-                    yield path
+            for kind, image, path in self._used:
+                plain = _plain(path) if kind == "O" else ""
+                if plain == root or plain.startswith(root + "/"):
+                    found[plain] |= {self._images[image]} if image in self._images else set()
+        folders = sorted(path for path in found if files and not files.ignores(path) and os.path.isdir(path))
+        return {path: frozenset(found[path]) for path in folders}
+
+    def _ignores(self, path: str) -> bool:
+        return self._options.files is None or self._options.files.ignores(path)
 
     def ended(self, seconds: float) -> Ended:
         code = os.waitstatus_to_exitcode(self.status)
@@ -400,7 +412,8 @@ class _Records:
         )
         changed = touched(self._told, self._outside, self._unseen, self._options.files)
         partners = tuple(sorted({one for one in self._partners if one}))
-        changed = replace(changed, listed=tuple(sorted(self._listed(opened))), partners=partners)
+        asked_for = tuple(sorted(path for path in set(self._asked_for) if not self._ignores(path)))
+        changed = replace(changed, listed=self._listed(), partners=partners, asked_for=asked_for)
         return Ended(
             code,
             seconds,

@@ -13,6 +13,8 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from lapidar.core.system.observed import Image
+
 __all__ = ["Files", "State", "Told", "Touched", "state_of", "touched"]
 
 State = tuple[int, int, int]  # inode, size in bytes, ctime in ns
@@ -71,7 +73,8 @@ class Touched:
         written: those that are there now and are new or changed.
         removed: those that were there before and are no longer.
         outside: those that were written outside of the folder.
-        listed: folders that it looked through.
+        listed: folders that it looked through, each with what did so.
+        asked_for: paths that are there and that it asked about; it may have read them too.
         partners: whom it talked to: hosts with ports, sockets.
         unseen: ways by which the run may have used files unseen.
     """
@@ -80,7 +83,8 @@ class Touched:
     written: tuple[str, ...] = ()
     removed: tuple[str, ...] = ()
     outside: tuple[str, ...] = ()
-    listed: tuple[str, ...] = ()
+    listed: Mapping[str, frozenset[Image]] = field(default_factory=dict)
+    asked_for: tuple[str, ...] = ()
     partners: tuple[str, ...] = ()
     unseen: tuple[str, ...] = ()
 

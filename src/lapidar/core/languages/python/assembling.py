@@ -89,8 +89,9 @@ def _launchers(runtime: Runtime, named: list[tuple[str, list[str]]], into: Layou
     if start:
         into.generate(LAPIDAR, startup.SCRIPT, start.script)
         line += start.line
-    if line:
-        into.generate(LAPIDAR, f"{runtime.places[SITE]}/{startup.PATH_FILE}", line)
+    telling, script = startup.telling()
+    into.generate(LAPIDAR, startup.SEEKER, script)
+    into.generate(LAPIDAR, f"{runtime.places[SITE]}/{startup.PATH_FILE}", line + telling)
 
 
 @dataclass(slots=True)

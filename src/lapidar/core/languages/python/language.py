@@ -14,6 +14,7 @@ from lapidar.core.languages.protocol import (
     Runtimes,
     Searching,
     Surveying,
+    Using,
     Variables,
     Versions,
 )
@@ -113,6 +114,12 @@ class Python:
         from lapidar.core.languages.python import calling
 
         return calling
+
+    @property
+    def using(self) -> Using:
+        from lapidar.core.languages.python import using
+
+        return using
 
     @property
     def searching(self) -> Searching:

@@ -1,5 +1,6 @@
 """What a restored environment does when its interpreter starts, in the lines of a .pth file: with libraries of its own
-it runs ``lib/lapidar/start.py`` (see ``_start.py``) when it is needed; with an old loader it learns its name."""
+it runs ``lib/lapidar/start.py`` (see ``_start.py``) when it is needed; with an old loader it learns its name; while a
+run is recorded it tells what names it looks for (``_sought.py``)."""
 
 from __future__ import annotations
 
@@ -13,10 +14,11 @@ from lapidar.core.environment import marker
 from lapidar.core.languages.python import shipped
 from lapidar.core.system import companions, fonts
 
-__all__ = ["FONT_PLACES_OF", "PATH_FILE", "SCRIPT", "Start", "naming", "of"]
+__all__ = ["FONT_PLACES_OF", "PATH_FILE", "SCRIPT", "SEEKER", "Start", "naming", "of", "telling"]
 
 PATH_FILE = "lapidar-libraries.pth"  # in the folder of packages
 SCRIPT = f"{marker.PRIVATE}/start.py"
+SEEKER = f"{marker.PRIVATE}/sought.py"
 
 
 class Start(NamedTuple):
@@ -54,6 +56,21 @@ sys.meta_path.insert(0, OnImport)
 
 # Where the loader cannot be told a name, the interpreter was started under that of its file.
 _NAMED = "import sys; sys.executable = sys._base_executable = sys.base_prefix + @executable@\n"
+
+
+# As short as can be: every start reads it.
+_TELLING = """\
+import os, sys; at = sys.base_prefix + '/@script@'; \
+exec(compile(open(at).read(), at, 'exec'), {'__name__': 'lapidar'}) if '@watched@' in os.environ else None
+"""
+
+
+def telling() -> tuple[bytes, bytes]:
+    """The line by which an interpreter tells what names it looks for while a run is recorded; and the script for it."""
+    line = _TELLING.replace("@script@", SEEKER).replace("@watched@", marker.WATCHED)
+    script = Path(__file__).with_name("_sought.py").read_text("utf-8")
+    head = f"import sys\n\nSOUGHT = {json.dumps(marker.SOUGHT + 'python/')}\n"
+    return line.encode("utf-8"), script.replace("import sys\n", head, 1).encode("utf-8")
 
 
 def naming(executable: str) -> bytes:
@@ -130,6 +147,7 @@ def of(placed: Iterable[str], named: Iterable[tuple[str, list[str]]] = (), of_bu
     own_fonts = [path for path in paths if path.startswith(fonts.FOLDER + "/")]
     head = {"VARIABLES": late, "NAMES": names, "FONTS": hashlib.sha256("\n".join(own_fonts).encode()).hexdigest()}
     lines = "".join(f"{name} = {json.dumps(value, indent=1, sort_keys=True)}\n" for name, value in head.items())
+    lines += f"SOUGHT = {json.dumps(marker.SOUGHT)}\n"
     lines = f"PRIVATE = sys.base_prefix + {json.dumps('/' + marker.PRIVATE)}\n{lines}"
     script = script.replace("import sys\n", f"import sys\n\n{lines}", 1)
     hook = _ON_IMPORT.replace("@names@", repr(sorted({*late, *names, *of_build, "ctypes.util"})))

@@ -14,6 +14,7 @@ from lapidar.core.languages.protocol import (
     Runtimes,
     Searching,
     Surveying,
+    Using,
     Variables,
     Versions,
 )
@@ -119,6 +120,12 @@ class R:
         from lapidar.core.languages.r import calling
 
         return calling
+
+    @property
+    def using(self) -> Using:
+        from lapidar.core.languages.r import using
+
+        return using
 
     @property
     def searching(self) -> Searching:

@@ -780,6 +780,9 @@ static void happens(struct process *process, struct notification *told, const st
     if (!path_of(process, told, known->folder, known->path, path, real)) return;
     if (tells_absent && (known->what == LOOK || known->what == OPEN || known->what == OPEN2) && !(flags & 0100)) looked_for(process, path);
     switch (known->what) {
+        case LOOK: /* of a file that it reads, that is told besides */
+            if (*real && is_below(real, root) && is_told(real)) tell('K', -1, real);
+            break;
         case OPEN2: {
             u64 how = 0, here[2] = {(u64)&how, 8}, there[2] = {flags, 8};
             call6(310, process->id, P(here), 1, P(there), 1, 0);

@@ -1,0 +1,158 @@
+"""``lapidar refresh``"""
+
+from __future__ import annotations
+
+import argparse
+import datetime
+from typing import TYPE_CHECKING, Any
+
+from lapidar.cli import standings
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.run import members_up
+from lapidar.cli.view import human_count, human_seconds
+from lapidar.core.errors import LapidarError
+
+if TYPE_CHECKING:
+    from lapidar.core.flows.refresh import Done
+    from lapidar.core.flows.steps import Judged
+    from lapidar.core.steps.graph import Step
+
+DESCRIPTION = """\
+Run the analyses that are out of date, in order, as many at a time as there are processors, and record each. One that
+gives the same bytes again leaves what comes after it up to date. What ran already with the same of everything is taken
+from the cache. Results come into the project when a step has ended well, and not before. One that fails stops what
+depends on it, and nothing else."""
+
+EXAMPLES = """\
+examples:
+  lapidar refresh                 everything that is out of date
+  lapidar refresh report          what the report needs, and the report
+  lapidar refresh report --only   the report alone
+  lapidar refresh --dry-run       what would run, why, and about how long
+  lapidar refresh --really        run also what ran before
+
+exit codes:
+  0  all is up to date now (with --dry-run: nothing would run)
+  1  a step failed, or is still out of date (with --dry-run: something would run)
+  3  nothing could be run"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("names", nargs="*", metavar="NAME", help="these, with all that they come after")
+    parser.add_argument("--only", action="store_true", help="the named ones alone")
+    parser.add_argument("--dry-run", action="store_true", help="say what would run, and run nothing")
+    parser.add_argument("--jobs", type=int, default=0, metavar="N", help="so many at a time (default: the processors)")
+    parser.add_argument("--stop", action="store_true", help="start nothing more once one has failed")
+    parser.add_argument("--really", action="store_true", help="run, also what ran before with the same of everything")
+    parser.add_argument("--whole-snapshot", action="store_true", help="count all of the environment, used or not")
+
+
+def run(session: Session) -> int:
+    options, view = session.options, session.view
+    if options.jobs < 0:
+        raise LapidarError("--jobs must be 1 or more")
+    if options.only and not options.names:
+        raise LapidarError("--only needs a name", remedy="lapidar refresh NAME --only")
+    if options.dry_run:
+        return _dry(session)
+    members_up(session, wholly=True)
+    if not _planned(session)[1]:
+        return _nothing(session)
+    from lapidar.core.flows.refresh import RefreshOptions, refresh
+
+    cache, place = session.cache(create=True), session.place
+    how = RefreshOptions(
+        only=options.only,
+        jobs=options.jobs,
+        stops=options.stop,
+        really=options.really,
+        is_whole=options.whole_snapshot,
+    )
+    told: list[dict[str, Any]] = []
+
+    def tell(done: Done, step: Step) -> None:
+        told.append(_json(done))
+        _show(session, done, step)
+
+    refreshed = refresh(place, cache, options.names, how, tell, view.reporter())
+    for note in refreshed.notes:
+        view.warn(note)
+    left = [step.name for step in refreshed.judged.graph.steps.values() if not step.is_good]
+    if view.json:
+        view.object({"done": told, "good": refreshed.is_good, "left": left})
+    else:
+        ran = sum(1 for one in refreshed.done if one.how == "ran")
+        taken = sum(1 for one in refreshed.done if one.how == "taken")
+        bad = len(refreshed.done) - ran - taken
+        parts = [f"{human_count(ran, 'step')} ran"] if ran or not taken else []
+        parts += [f"{taken} taken from earlier runs"] if taken else []
+        parts += [f"{bad} did not get there"] if bad else []
+        view.note()
+        view.line(f"{', '.join(parts)}.", "bad" if bad else "good")
+    return ExitCode.DONE if refreshed.is_good else ExitCode.NO
+
+
+def _planned(session: Session) -> tuple[Judged, list[Step]]:
+    """How all steps stand, and those that a refresh looks at."""
+    from lapidar.core.flows.steps import judge, plan
+
+    options = session.options
+    judged = judge(session.place, session.cache(create=True), is_whole=options.whole_snapshot)
+    return judged, plan(judged, options.names, only=options.only)
+
+
+def _nothing(session: Session) -> int:
+    """Nothing is to run."""
+    if session.view.json:
+        session.view.object({"done": [], "good": True, "left": []})
+    else:
+        what = " and ".join(session.options.names) if session.options.names else "everything"
+        session.view.line(f"Nothing ran: {what} is up to date.", "good")
+    return ExitCode.DONE
+
+
+def _dry(session: Session) -> int:
+    view = session.view
+    judged, steps = _planned(session)
+    known = sum(step.seconds or 0.0 for step in steps)
+    if view.json:
+        view.object({"would_run": [standings.as_json(one, judged.graph) for one in steps], "seconds": known})
+    elif not steps:
+        view.line("Everything is up to date: nothing would run.", "good")
+    else:
+        view.table(["step", "standing", "why", "took"], standings.rows(steps, human_seconds), right=(3,))
+        new = sum(1 for step in steps if step.seconds is None)
+        view.note()
+        about = f"At most {human_count(len(steps), 'step')} would run, about {human_seconds(known)} of work"
+        view.line(about + (f" and {new} of which nobody knows how long" if new else "") + ".")
+        view.note("Those that wait run only where what they read comes out other than it is.")
+    return ExitCode.NO if steps else ExitCode.DONE
+
+
+def _show(session: Session, done: Done, step: Step) -> None:
+    view = session.view
+    why = standings.reason_text(done.reasons[0], step) if done.reasons else "it never ran"
+    match done.how:
+        case "ran":
+            same = "nothing of it changed" if not done.changed else f"changed: {', '.join(done.changed[:4])}"
+            view.line(f"{done.name}: ran in {human_seconds(done.seconds)} ({why}); {same}")
+        case "taken":
+            day = datetime.datetime.fromtimestamp(done.taken_from)
+            view.line(f"{done.name}: taken from the run of {day.day} {day:%B %Y, %H:%M} ({why})")
+        case "failed":
+            view.line(f"{done.name}: failed after {human_seconds(done.seconds)}: {done.error}", "bad")
+            for line in done.said:
+                view.line(f"  {line}")
+        case _:
+            view.line(f"{done.name}: held up: {done.error}", "warn")
+    for note in done.notes:
+        view.warn(f"{done.name}: {note}")
+
+
+def _json(done: Done) -> dict[str, Any]:
+    import dataclasses
+
+    told = dataclasses.asdict(done)
+    told["reasons"] = [one._asdict() for one in done.reasons]
+    return {**told, "how": str(done.how)}

@@ -1,0 +1,101 @@
+"""``lapidar steps``"""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+
+from lapidar.cli import standings
+from lapidar.cli.exit_codes import ExitCode
+from lapidar.cli.main import Session
+from lapidar.cli.view import human_count, human_seconds
+
+DESCRIPTION = """\
+Show every analysis of the project in order, and whether it is up to date: what it read, what it looked for and what it
+used of the environment are held against what is there now. Nothing has to be declared: an analysis comes after those
+whose results it read. docs/steps.md says exactly what counts."""
+
+EXAMPLES = """\
+examples:
+  lapidar steps
+  lapidar steps report                  why, in full
+  lapidar steps --picture steps.svg     files and analyses, drawn; .png and .html too
+  lapidar steps --whole-snapshot        a change of any package counts, used or not
+  lapidar steps --watch                 and again whenever something changes
+
+exit codes:
+  0  all are up to date                 1  something is out of date, failed, never ran"""
+
+_PAUSE_SECONDS = 1.0
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("names", nargs="*", metavar="NAME", help="these alone, with every reason")
+    parser.add_argument("--whole-snapshot", action="store_true", help="count all of the environment, used or not")
+    parser.add_argument("--picture", metavar="FILE", help="draw them into a .svg, .png or .html")
+    parser.add_argument("--watch", action="store_true", help="show them again whenever something changes")
+
+
+def run(session: Session) -> int:
+    from lapidar.core.flows.steps import judge
+
+    options, view = session.options, session.view
+    place, cache = session.place, session.cache(create=True)
+    shown: object = None
+    while True:
+        judged = judge(place, cache, is_whole=options.whole_snapshot)
+        steps = list(judged.graph.steps.values())
+        unknown = [name for name in options.names if name not in judged.graph.steps]
+        if unknown:
+            from lapidar.core.errors import LapidarError
+
+            raise LapidarError(
+                f"There is no step {unknown[0]}", remedy=f"There are: {', '.join(judged.graph.steps) or 'none'}."
+            )
+        chosen = [step for step in steps if step.name in options.names] if options.names else steps
+        told = [standings.as_json(step, judged.graph) for step in chosen]
+        if told != shown:
+            _show(session, chosen, judged.unfit)
+            shown = told
+        if not options.watch:
+            break
+        time.sleep(_PAUSE_SECONDS)
+    if options.picture:
+        from lapidar.core.steps.picture import draw
+
+        path = Path(options.picture)
+        draw(judged.graph, path, {step.name: standings.why(step) for step in steps})
+        view.note(f"Drew them into {options.picture}.")
+    good = all(step.is_good for step in chosen)
+    if view.json:
+        view.object({"steps": told, "good": good, "unfit": list(judged.unfit)})
+    return ExitCode.DONE if good else ExitCode.NO
+
+
+def _show(session: Session, chosen: list, unfit: tuple[str, ...]) -> None:  # type: ignore[type-arg]
+    view = session.view
+    if not chosen:
+        view.line("No analysis is recorded or declared here. For example: lapidar record -- python analysis.py")
+        return
+    if session.options.names:
+        for step in chosen:
+            view.line(f"{step.name}: {step.standing}", "good" if step.is_good else "warn")
+            for text in standings.why(step):
+                view.line(f"  {text}")
+            for name, files in step.after.items():
+                view.note(f"  comes after {name}" + (f", whose {', '.join(files[:3])} it reads" if files else ""))
+    else:
+        view.table(["step", "standing", "why", "took"], standings.rows(chosen, human_seconds), right=(3,))
+    for name in unfit:
+        view.warn(f"lapidar.toml has an analysis come after {name}, and there is none of that name")
+    talking = [step.name for step in chosen if step.used.partners]
+    if talking:
+        view.warn(f"what {', '.join(talking)} got from elsewhere (connections) is not looked at again")
+    out = [step for step in chosen if not step.is_good]
+    if out:
+        view.note()
+        many = f"{len(out)} of {human_count(len(chosen), 'step')}"
+        view.note(f"{many} not up to date. `lapidar refresh` runs what is to run.")
+    else:
+        view.note(f"All up to date ({human_count(len(chosen), 'step')}).", "good")

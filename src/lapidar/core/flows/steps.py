@@ -1,0 +1,225 @@
+"""Steps: every analysis of a project in order, each with its standing (docs/steps.md)."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+import msgspec
+
+from lapidar.core import atomic, decoding, foreign
+from lapidar.core.cache.runs import RunNote, Runs
+from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import reading
+from lapidar.core.environment.folder import Environment
+from lapidar.core.errors import LapidarError
+from lapidar.core.place import Place
+from lapidar.core.records import lockfile, results, selection
+from lapidar.core.records.declaration import DeclaredAnalysis
+from lapidar.core.records.results import Analysis
+from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.results import listing
+from lapidar.core.steps.graph import Graph, Step, ordered
+from lapidar.core.steps.standing import Cause, Present, Reason, of_results, reasons
+from lapidar.core.steps.used import EVERYTHING, Used
+
+__all__ = [
+    "Failure",
+    "Failures",
+    "Judged",
+    "Notes",
+    "consider",
+    "judge",
+    "judged",
+    "plan",
+    "present_of",
+    "stands_on",
+    "step_of",
+    "steps_of",
+]
+
+
+class Failure(msgspec.Struct, frozen=True):
+    """How a refresh of a step failed.
+
+    Attributes:
+        on: a digest of what it stood on then.
+        said: how it ended, in a few words.
+    """
+
+    on: str
+    said: str
+
+
+class Notes(msgspec.Struct):
+    """What is kept of steps beside their records, in the project's own folder.
+
+    Attributes:
+        failed: by the name of a step, how its last refresh failed.
+        in_place: the names of steps that name the project's folder outright, and so run in it.
+    """
+
+    failed: dict[str, Failure] = {}
+    in_place: list[str] = []
+
+
+@dataclass
+class Failures:
+    """See `Notes`; in ``.lapidar/steps.json``."""
+
+    place: Place
+
+    def read(self) -> Notes:
+        """What is kept; nothing where it cannot be read: it is no more than a help."""
+        try:
+            return decoding.from_json(foreign.read(self.place.own_folder / "steps.json"), Notes)
+        except (OSError, ValueError):
+            return Notes()
+
+    def write(self, notes: Notes) -> None:
+        """Keep it."""
+        self.place.make_own_folder()
+        atomic.replace_file(self.place.own_folder / "steps.json", msgspec.json.encode(notes))
+
+
+@dataclass
+class Judged:
+    """All steps in order, what is there, and what is kept of steps.
+
+    Attributes:
+        unfit: the names that are declared as earlier steps and are none.
+    """
+
+    graph: Graph
+    present: Present
+    notes: Notes
+    unfit: tuple[str, ...] = field(default=())
+
+
+def present_of(place: Place, cache: Cache, *, is_whole: bool = False) -> Present:
+    """What is there now."""
+    return Present(place, cache, _snapshot(place), is_whole)
+
+
+def _snapshot(place: Place) -> Snapshot | None:
+    """That which runs would run in: the lockfile's, less the groups that were left out, or with members as edited."""
+    locked = lockfile.read_if_there(place.lockfile)
+    mark = Environment(place.environment).marker
+    if locked is None:
+        return None
+    edited = lockfile.read_if_there(place.members_snapshot) if mark else None
+    if mark and edited and edited.snapshot == mark.snapshot:
+        return edited
+    return selection.without(locked, mark.left_out) if mark and mark.left_out else locked
+
+
+def judge(place: Place, cache: Cache, *, is_whole: bool = False) -> Judged:
+    """Put all analyses in order, and say how each stands.
+
+    Args:
+        is_whole: count every part of the environment, used or not.
+
+    Raises:
+        LapidarError: records or declaration cannot be read.
+    """
+    present = present_of(place, cache, is_whole=is_whole)
+    return judged(steps_of(place, cache), present, Failures(place).read())
+
+
+def steps_of(place: Place, cache: Cache) -> list[Step]:
+    """Every analysis that is recorded or declared."""
+    recorded = {one.name: one for one in results.read(place.records).analysis}
+    declared = reading.read(place).analyses
+    notes: dict[str, RunNote] = {note.record: note for note in Runs(cache).notes() if not note.is_proof}
+    names = [*declared, *(name for name in recorded if name not in declared)]
+    return [
+        step_of(name, recorded.get(name), declared.get(name, DeclaredAnalysis(name)), cache, notes)
+        for name in names
+        if name in recorded or declared[name].command
+    ]
+
+
+def step_of(
+    name: str, analysis: Analysis | None, declared: DeclaredAnalysis, cache: Cache, notes: dict[str, RunNote]
+) -> Step:
+    """One step, not judged yet.
+
+    Args:
+        analysis: as it is written.
+        notes: of runs, by their records.
+    """
+    if analysis is None:
+        return Step(name, None, declared, EVERYTHING)
+    note = notes.get(analysis.record)
+    step = Step(name, analysis, declared, _used(analysis, cache), seconds=note.seconds if note else None)
+    try:
+        step.analysis = listing.whole(analysis, cache)
+    except LapidarError:
+        step.reasons.append(Reason(Cause.UNLISTED, name))
+    return step
+
+
+def _used(analysis: Analysis, cache: Cache) -> Used:
+    try:
+        data = listing.stood_on(analysis, cache)
+        return decoding.from_json(data, Used) if data else EVERYTHING
+    except msgspec.MsgspecError:
+        return EVERYTHING
+
+
+def judged(steps: Iterable[Step], present: Present, notes: Notes) -> Judged:
+    """Steps in order, with their standing."""
+    graph = ordered(steps)
+    for step in graph.steps.values():
+        consider(step, graph, present)
+        if (failure := notes.failed.get(step.name)) and failure.on == stands_on(step, present):
+            step.failed = failure.said
+    for name, step in graph.steps.items():
+        step.waits_for = [one for one in step.after if not graph.steps[one].is_good and one != name]
+    unfit = {one for step in graph.steps.values() for one in step.declared.after if one not in graph.steps}
+    present.save()
+    return Judged(graph, present, notes, tuple(sorted(unfit)))
+
+
+def consider(step: Step, graph: Graph, present: Present) -> None:
+    """Say why a step is out of date by itself."""
+    if step.analysis is None or any(one.cause is Cause.UNLISTED for one in step.reasons):
+        return
+    step.reasons = list(_reasons(step, graph, present))
+
+
+def _reasons(step: Step, graph: Graph, present: Present) -> Iterator[Reason]:
+    assert step.analysis is not None
+    later = (graph.steps[name].analysis for name in graph.behind([step.name]) - {step.name})
+    made = {file.name for one in later if one for file in one.result}
+    yield from reasons(step.analysis, step.used, present, step.declared, made)
+    yield from of_results(step.analysis, present.digest)
+
+
+def stands_on(step: Step, present: Present) -> str:
+    """A digest of what a step that failed stood on, as far as that can be known of a run that was not recorded."""
+    analysis = step.analysis
+    read = [file.name for file in (*analysis.source, *analysis.input)] if analysis else []
+    words = [word for word in step.command if os.path.isfile(present.place.root / word)]
+    snapshot = present.snapshot.snapshot if present.snapshot else ""
+    told = [step.command, snapshot, [(name, present.digest(name)) for name in sorted({*read, *words})]]
+    return hashlib.sha256(repr(told).encode("utf-8", "surrogateescape")).hexdigest()
+
+
+def plan(judged: Judged, names: Sequence[str], *, only: bool = False) -> list[Step]:
+    """The steps that a refresh looks at, in order, and that are not up to date.
+
+    Raises:
+        LapidarError: one that is named is no step.
+    """
+    graph = judged.graph
+    unknown = [name for name in names if name not in graph.steps]
+    if unknown:
+        raise LapidarError(
+            f"There is no step {unknown[0]}",
+            remedy=f"There are: {', '.join(graph.steps) or 'none'}. lapidar record NAME -- COMMAND makes one.",
+        )
+    wanted = set(names) if only else graph.before(names or graph.steps)
+    return [step for name, step in graph.steps.items() if name in wanted and not step.is_good]

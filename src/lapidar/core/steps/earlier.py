@@ -1,0 +1,109 @@
+"""Runs that were made before with the same of everything: their results need not be made again."""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from lapidar.core import decoding
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.runs import RunNote, Runs
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import EXECUTABLE, LINK
+from lapidar.core.errors import CacheError, LapidarError
+from lapidar.core.records.results import Analysis
+from lapidar.core.results import listing
+from lapidar.core.results.scratch import RESULTS
+from lapidar.core.steps.graph import Step
+from lapidar.core.steps.standing import Present, reasons
+from lapidar.core.steps.used import Used
+from lapidar.core.system import processor
+
+__all__ = ["Earlier", "find", "laid_out"]
+
+
+@dataclass(frozen=True, slots=True)
+class Earlier:
+    """A run that was made before.
+
+    Attributes:
+        analysis: its record, with all of its files.
+        written: the same as it is written.
+        note: when it was made, and how long it took.
+    """
+
+    analysis: Analysis
+    written: Analysis
+    used: Used
+    note: RunNote
+
+
+def find(step: Step, present: Present, made: frozenset[str]) -> Earlier | None:
+    """The last run of the same command, in the same folder, by the same of everything that it stood on; None without.
+
+    Args:
+        made: the results of steps that come after it.
+    """
+    runs, cache = Runs(present.cache), present.cache
+    notes = {note.record: note for note in runs.notes() if not note.is_proof}
+    folder = step.analysis.folder if step.analysis else "."
+    candidates = [one for one in runs.of_command(step.command) if one.record in notes and one.folder == folder]
+    for written in sorted(candidates, key=lambda one: -notes[one.record].time):
+        earlier = _read(written, notes[written.record], cache)
+        if earlier is None or written.exit_code or not _may_stand(earlier):
+            continue
+        if not any(True for _ in reasons(earlier.analysis, earlier.used, present, step.declared, made)):
+            return earlier
+    return None
+
+
+def _read(written: Analysis, note: RunNote, cache: Cache) -> Earlier | None:
+    try:
+        data = listing.stood_on(written, cache)
+        used = decoding.from_json(data, Used) if data else None
+        whole = listing.whole(written, cache)
+    except (LapidarError, msgspec.MsgspecError):
+        return None
+    return Earlier(whole, written, used, note) if used is not None else None
+
+
+def _may_stand(earlier: Earlier) -> bool:
+    """Whether its results would be those of a run here: native numerics follow from the processor, what came from
+    elsewhere or was typed from nobody knows what; and all of them are kept."""
+    if earlier.analysis.numerics == "native" and earlier.note.features != " ".join(processor.features()):
+        return False
+    if earlier.analysis.typed or earlier.analysis.outside or earlier.used.partners:
+        return False
+    return all(file.kept for file in earlier.analysis.result)
+
+
+def laid_out(analysis: Analysis, cache: Cache, into: Path) -> bool:
+    """Lay the results of a run out, each checked by its digest; whether the cache has all of them.
+
+    Args:
+        into: an empty folder.
+    """
+    try:
+        entries = {entry.path: entry for entry in cache.tree(analysis.made)}
+    except CacheError:
+        return False
+    for file in analysis.result:
+        entry = entries.get(f"{RESULTS}/{file.path}")
+        if entry is None:
+            return False
+        target = into / file.name
+        target.parent.mkdir(parents=True, exist_ok=True)
+        if entry.kind == LINK:
+            target.symlink_to(entry.content)
+            continue
+        try:
+            shutil.copyfile(cache.entry_path(entry), target)
+        except FileNotFoundError:
+            return False
+        target.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
+        if sha256_of(str(target)) != file.sha256:
+            return False
+    return True

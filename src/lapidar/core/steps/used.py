@@ -1,0 +1,264 @@
+"""What a run stood on beside the bytes that it read: what it used of its environment, what it looked for, and which
+folders it looked through. docs/steps.md says what of it counts.
+
+It is kept in the cache with the lists of a record (`core/results/listing.py`), as JSON.
+"""
+
+from __future__ import annotations
+
+import os
+import posixpath
+from collections.abc import Collection, Iterable, Iterator
+from dataclasses import dataclass
+from functools import cached_property
+
+import msgspec
+
+from lapidar.core import languages
+from lapidar.core.declaring import reading
+from lapidar.core.environment import marker
+from lapidar.core.environment.folder import Environment
+from lapidar.core.place import Place
+from lapidar.core.records.owner import Layer, Owner
+from lapidar.core.records.snapshot import Conditions, Snapshot
+from lapidar.core.results.observing import ignored
+from lapidar.core.system.observed import Image
+from lapidar.core.system.supervision import Ended
+
+__all__ = ["EVERYTHING", "Used", "folders_of", "listed_but", "names_in", "of_run", "variable_files"]
+
+_LIBRARY = f"{marker.SOUGHT}library/"
+
+
+class Used(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a run stood on.
+
+    Attributes:
+        is_whole: nothing is known of what it used of its environment: all of that counts.
+        parts: what the parts of the snapshot are called (`Owner.user`) that it opened a file of.
+        library_files: of the tree of libraries, the paths that it opened, below the environment.
+        names: by language, what it looked for of its packages; see `Using.sought`.
+        libraries: beginnings of the names of libraries that it looked for and that are not there.
+        programs: names of programs likewise.
+        absent: paths below the project that it looked for and that were not there.
+        present: paths below the project that it only asked about, and that were there.
+        listed: the folders of the project that it looked through ("." for its root), each with the names in it.
+        files: those that were read for it and not by it (one of variables), each with its sha256.
+        unread: those of its inputs that it found in such a folder and did not open.
+        partners: whom it talked to.
+    """
+
+    is_whole: bool = False
+    parts: tuple[str, ...] = ()
+    library_files: tuple[str, ...] = ()
+    names: dict[str, tuple[str, ...]] = {}
+    libraries: tuple[str, ...] = ()
+    programs: tuple[str, ...] = ()
+    absent: tuple[str, ...] = ()
+    present: tuple[str, ...] = ()
+    listed: dict[str, tuple[str, ...]] = {}
+    files: dict[str, str] = {}
+    unread: tuple[str, ...] = ()
+    partners: tuple[str, ...] = ()
+
+
+EVERYTHING = Used(is_whole=True)
+
+
+def of_run(
+    place: Place,
+    environment: Environment,
+    snapshot: Snapshot | None,
+    ended: Ended,
+    read: Collection[str],
+    results: Collection[str],
+) -> Used:
+    """What a run stood on, now that it has ended.
+
+    Args:
+        snapshot: the environment's; None where it is not known.
+        read: paths below the project that it opened.
+        results: those that it wrote.
+    """
+    seen = _Seen(place, environment, ended)
+    listed = {one: names for one in seen.folders if (names := names_in(place, one)) is not None}
+    own = {*results, *(folder for one in results for folder in _above(one))}
+    absent = seen.below(path for path in seen.asked if not os.path.lexists(path))
+    present = set(seen.below(ended.touched.asked_for)) - {*read, *own, "."}
+    environments = seen.of_environment(snapshot) if snapshot is not None else EVERYTHING
+    return msgspec.structs.replace(
+        environments,
+        absent=tuple(sorted({*absent} - own)),
+        # Folders are asked about on the way to what lies in them, and what it made is no longer what it found.
+        present=tuple(sorted(one for one in present if not (place.root / one).is_dir())),
+        listed=listed,
+        unread=tuple(sorted(seen.unread(read))),
+        partners=ended.touched.partners,
+    )
+
+
+def folders_of(place: Place, environment: Environment, ended: Ended) -> tuple[str, ...]:
+    """The folders of the project that a run looked through, and not only to import from them."""
+    return _Seen(place, environment, ended).folders
+
+
+def variable_files(place: Place, held: Conditions | None) -> tuple[str, ...]:
+    """The files of a project that the variables of a run are read from.
+
+    Args:
+        held: the conditions of the environment.
+    """
+    declared = reading.read(place).conditions.env_file
+    return tuple(sorted({name for name in (declared, held.env_file if held else None) if name}))
+
+
+def names_in(place: Place, folder: str) -> tuple[str, ...] | None:
+    """The names in a folder of the project, those of folders with a slash behind them, less what nobody wants to know
+    of; None where there is no such folder.
+
+    Args:
+        folder: below the project; "." for its root.
+    """
+    is_ignored = ignored(place, [])
+    root = os.path.realpath(place.root)
+    try:
+        entries = list(os.scandir(os.path.join(root, folder)))
+    except OSError:
+        return None
+    found = []
+    for entry in entries:
+        below = entry.name if folder == "." else f"{folder}/{entry.name}"
+        if not is_ignored(f"{root}/{below}"):
+            found.append(entry.name + ("/" if entry.is_dir() else ""))
+    return tuple(sorted(found))
+
+
+def listed_but(names: Iterable[str], folder: str, made: Collection[str]) -> set[str]:
+    """The names in a folder, less files that were made, and the folders that these lie in.
+
+    Args:
+        made: paths below the project.
+    """
+    start = "" if folder == "." else f"{folder}/"
+    inside = {path[len(start) :] for path in made if path.startswith(start)}
+    first = {path.partition("/")[0] + ("/" if "/" in path else "") for path in inside}
+    return set(names) - first
+
+
+def _above(path: str) -> Iterator[str]:
+    """The folders that a path below the project lies in."""
+    while path := posixpath.dirname(path):
+        yield path
+
+
+@dataclass
+class _Seen:
+    """What was seen of a run, read for what it stood on."""
+
+    place: Place
+    environment: Environment
+    ended: Ended
+
+    @cached_property
+    def told(self) -> frozenset[str]:
+        """What hooks told, less the folder that is nowhere; folders with that before them."""
+        return frozenset(
+            path for paths in self.ended.absent.values() for path in paths if path.startswith(marker.SOUGHT)
+        )
+
+    @cached_property
+    def asked(self) -> frozenset[str]:
+        """Absolute paths that were asked for and not there."""
+        every = {path for paths in self.ended.absent.values() for path in paths}
+        return frozenset(every - self.told)
+
+    @cached_property
+    def _telling(self) -> set[Image]:
+        """What tells by itself which folders it looks through: other listings of it say nothing."""
+        return {image for image, paths in self.ended.absent.items() if any(one.endswith("/begun") for one in paths)}
+
+    @cached_property
+    def listed(self) -> set[str]:
+        """Absolute paths of folders that were looked through, and not by an import."""
+        importing = self._telling | self._importing()
+        found = {path for path, by in self.ended.touched.listed.items() if not by or by - importing}
+        for one in self.told:
+            who, _, what = one.removeprefix(marker.SOUGHT).partition("/")
+            if who and what.startswith("folder/"):
+                found.add(what.removeprefix("folder"))
+        return found
+
+    def _importing(self) -> set[Image]:
+        """What lists folders to import from them, and told nothing."""
+        of_these = [one.name for one in languages.every() if one.using is None or one.using.IMPORTS_LIST]
+        programs = {os.path.realpath(path) for name in of_these if (path := self.environment.executable(name))}
+        every = {image for by in self.ended.touched.listed.values() for image in by}
+        return {image for image in every if image.running in programs}
+
+    @cached_property
+    def folders(self) -> tuple[str, ...]:
+        return tuple(self.below(self.listed))
+
+    def below(self, paths: Iterable[str]) -> list[str]:
+        """Those of absolute paths that lie in the project and somebody wants to know of, relative to it."""
+        root, is_ignored = os.path.realpath(self.place.root), ignored(self.place, [self.environment.folder])
+        found = set()
+        for path in paths:
+            if path == root:
+                found.add(".")
+            elif path.startswith(root + "/") and not is_ignored(path):
+                found.add(path[len(root) + 1 :])
+        return sorted(found)
+
+    def unread(self, read: Collection[str]) -> Iterator[str]:
+        """The files in the folders that it looked through and did not open."""
+        for folder in self.folders:
+            for entry in os.scandir(self.place.root / folder):
+                path = entry.name if folder == "." else f"{folder}/{entry.name}"
+                if path not in read:
+                    yield path
+
+    def of_environment(self, snapshot: Snapshot) -> Used:
+        listed = self.environment.manifest
+        if listed is None:
+            return EVERYTHING
+        folder = os.path.realpath(self.environment.folder)
+        opened = {*self.ended.observed.opened, *self.ended.observed.mapped}
+        inside = {path[len(folder) + 1 :] for path in opened if path.startswith(folder + "/")}
+        owners: dict[str, Owner] = {}
+        for path, at in zip(listed.listing.paths, listed.listing.owner_of, strict=True):
+            if path in inside:
+                owners[path] = listed.listing.owners[at]
+        parts = {one for one in owners.values() if one.layer not in (Layer.LIBRARIES, Layer.ENVIRONMENT)}
+        asked = [path[len(folder) + 1 :] for path in self.asked if path.startswith(folder + "/")]
+        return Used(
+            parts=tuple(sorted(one.user for one in parts)),
+            library_files=tuple(sorted(path for path, one in owners.items() if one.layer is Layer.LIBRARIES)),
+            names=dict(self._names(snapshot, {one.language for one in parts})),
+            libraries=tuple(sorted({*_libraries(asked), *_told_libraries(self.told)})),
+            programs=tuple(sorted({path[4:] for path in asked if path.startswith("bin/") and path.count("/") == 1})),
+        )
+
+    def _names(self, snapshot: Snapshot, used: Collection[str]) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """By language; those of which nothing ran, not even their runtime, have no say."""
+        told = {one.removeprefix(marker.SOUGHT) for one in self.told} | self.asked
+        folders = set(self.ended.touched.listed)
+        for language in languages.every():
+            runtime = snapshot.runtime_of(language.name)
+            if runtime is None or language.name not in used:
+                continue
+            folder = os.path.realpath(self.environment.folder / language.checking.package_folder(runtime))
+            names = language.using.sought(told, folders, folder) if language.using else ["*"]
+            found = tuple(sorted(set(names)))
+            yield language.name, ("*",) if "*" in found else found
+
+
+def _libraries(asked: Iterable[str]) -> Iterator[str]:
+    for path in asked:
+        name = posixpath.basename(path)
+        if ".so" in name:
+            yield name
+
+
+def _told_libraries(told: Iterable[str]) -> Iterator[str]:
+    return (one.removeprefix(_LIBRARY) for one in told if one.startswith(_LIBRARY))
