@@ -64,6 +64,7 @@ COMMANDS = {
     "publish": "bring archives of a package of your own to a package index",
     "parcel": "one file with all that restoring needs; and stores of these, for a team",
     "cache": "look after the cache: summary, audit, prune",
+    "work": "run a step that `refresh --on` handed to this machine",
     "demo": "try everything on a sample project",
     "completion": "have the shell complete commands and options",
     "help": "show the help of a command",
@@ -439,7 +440,7 @@ _OF_PROJECTS = frozenset(
 )
 
 
-_OF_NO_PLACE = frozenset("cache completion demo help places shelf start".split())
+_OF_NO_PLACE = frozenset("cache completion demo help places shelf start work".split())
 
 
 def _whose(options: argparse.Namespace) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import datetime
+from collections import defaultdict
 from typing import TYPE_CHECKING, Any
 
 from lapidar.cli import standings
@@ -14,8 +15,8 @@ from lapidar.cli.view import human_count, human_seconds
 from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
-    from lapidar.core.flows.refresh import Done
     from lapidar.core.flows.steps import Judged
+    from lapidar.core.steps.engines.protocol import Done
     from lapidar.core.steps.graph import Step
 
 DESCRIPTION = """\
@@ -31,6 +32,7 @@ examples:
   lapidar refresh report --only   the report alone
   lapidar refresh --dry-run       what would run, why, and about how long
   lapidar refresh --really        run also what ran before
+  lapidar refresh --on cluster    on a batch system: [engine.cluster] kind = "slurm", in your configuration
 
 exit codes:
   0  all is up to date now (with --dry-run: nothing would run)
@@ -45,6 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--jobs", type=int, default=0, metavar="N", help="so many at a time (default: the processors)")
     parser.add_argument("--stop", action="store_true", help="start nothing more once one has failed")
     parser.add_argument("--really", action="store_true", help="run, also what ran before with the same of everything")
+    parser.add_argument("--on", metavar="ENGINE", help="a batch system of your configuration, or tcp://HOST:PORT")
     parser.add_argument("--whole-snapshot", action="store_true", help="count all of the environment, used or not")
 
 
@@ -68,19 +71,31 @@ def run(session: Session) -> int:
         stops=options.stop,
         really=options.really,
         is_whole=options.whole_snapshot,
+        on=options.on or "",
     )
     told: list[dict[str, Any]] = []
+    swept: dict[str, list[Done]] = defaultdict(list)
 
     def tell(done: Done, step: Step) -> None:
         told.append(_json(done))
-        _show(session, done, step)
+        if step.declared.part_of and done.how in ("ran", "taken"):
+            swept[step.declared.part_of].append(done)  # told together at the end
+        else:
+            _show(session, done, step)
 
     refreshed = refresh(place, cache, options.names, how, tell, view.reporter())
+    for name, several in swept.items():
+        ran = sum(done.how == "ran" for done in several)
+        parts = [f"{human_count(ran, 'run')} made"] if ran else []
+        parts += [f"{len(several) - ran} taken from earlier runs"] if ran < len(several) else []
+        changed = sum(bool(done.changed) for done in several)
+        view.line(f"{name}: {', '.join(parts)}; the results of {changed} changed")
+        for note in sorted({note for done in several for note in done.notes}):
+            view.warn(f"{name}: {note}")
     for note in refreshed.notes:
         view.warn(note)
-    left = [step.name for step in refreshed.judged.graph.steps.values() if not step.is_good]
     if view.json:
-        view.object({"done": told, "good": refreshed.is_good, "left": left})
+        view.object({"done": told, "good": refreshed.is_good, "left": list(refreshed.left)})
     else:
         ran = sum(1 for one in refreshed.done if one.how == "ran")
         taken = sum(1 for one in refreshed.done if one.how == "taken")

@@ -13,7 +13,7 @@ from lapidar.cli.view import View, human_path, human_seconds
 from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
-    from lapidar.core.flows.rerun import Rerun
+    from lapidar.core.flows.rerun import Rerun, RerunOptions
 
 DESCRIPTION = """\
 Run recorded analyses again: in the environment that they were recorded with (restored from the cache alone where it is
@@ -28,6 +28,7 @@ examples:
   lapidar rerun kilns --times 3          does it vary by itself, and what of?
   lapidar rerun kilns --current-files    with the files as they are in the project now
   lapidar rerun kilns --here             after an update: does today's environment give the same?
+  lapidar rerun report --from-raw        with all that it stands on, from the raw data: where does a difference begin?
   lapidar rerun kilns --picture kilns.png --report kilns.html
 
 exit codes:
@@ -44,6 +45,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--here", action="store_true", help="in the environment as it is now, with the files as they are in the project"
+    )
+    parser.add_argument(
+        "--from-raw", action="store_true", help="with all that they stand on, from the recorded raw inputs alone"
     )
     parser.add_argument("--open", action="store_true", help="with this machine's network, and free to write anywhere")
     parser.add_argument("-y", "--yes", action="store_true", help="run a record of somebody else without asking")
@@ -67,6 +71,8 @@ def run(session: Session) -> int:
     if not names:
         raise LapidarError("Nothing is recorded here", remedy="For example: lapidar record -- python analysis.py")
     keep = session.path("keep_results")
+    if options.from_raw and (keep or options.current_files or options.here or options.picture or options.report):
+        raise LapidarError("--from-raw goes with none of --keep-results, --current-files, --here, --picture, --report")
     good, told = True, []
     if options.here:
         members_up(session, wholly=True)
@@ -81,6 +87,11 @@ def run(session: Session) -> int:
             at_most=options.at_most,
             draws=bool(options.picture or options.report),
         )
+        if options.from_raw:
+            several = _from_raw(session, name, how)
+            told += [as_values(one) for one in several]
+            good = good and all(one.is_good for one in several)
+            continue
         try:
             done = rerun(place, cache, name, how, view.reporter())
         except RecordUnknown as unknown:
@@ -94,6 +105,22 @@ def run(session: Session) -> int:
     if view.json:
         view.object({"reruns": told, "good": good})
     return ExitCode.DONE if good else ExitCode.NO
+
+
+def _from_raw(session: Session, name: str, how: RerunOptions) -> list[Rerun]:
+    """A whole chain again; say where a difference begins."""
+    from lapidar.core.flows.from_raw import rerun_from_raw
+
+    view = session.view
+    done = rerun_from_raw(session.place, session.cache(), name, how, view.reporter(), lambda one: show(one, view))
+    bad = [one.analysis.name for one in done if not one.is_good]
+    chain = " -> ".join(one.analysis.name for one in done)
+    view.line()
+    if not bad:
+        view.line(f"From the raw data on ({chain}) nothing differs.", "good")
+    elif len(done) > 1:
+        view.line(f"From the raw data on ({chain}) the first that differs is {bad[0]}.", "bad")
+    return done
 
 
 def draw(session: Session, done: Rerun, several: bool, more: Sequence[tuple[str, str]] = ()) -> None:

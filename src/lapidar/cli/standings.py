@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     from lapidar.core.steps.graph import Graph, Step
     from lapidar.core.steps.standing import Reason
 
-__all__ = ["as_json", "reason_text", "why", "why_text"]
+__all__ = ["as_json", "grouped", "reason_text", "rows", "why", "why_text"]
 
 
 def reason_text(reason: Reason, step: Step | None = None) -> str:
@@ -65,7 +65,8 @@ def why(step: Step) -> list[str]:
     if step.failed:
         return [step.failed]
     if str(step.standing) == "waits for":
-        return [", ".join(step.waits_for)]
+        names = (name.partition("[")[0] if name.endswith("]") else name for name in step.waits_for)
+        return [", ".join(dict.fromkeys(names))]
     return [reason_text(one, step) for one in step.reasons]
 
 
@@ -86,6 +87,8 @@ def as_json(step: Step, graph: Graph) -> dict[str, Any]:
         "after": {name: list(files) for name, files in step.after.items()},
         "waits_for": step.waits_for,
         "command": list(step.command),
+        "sweep": step.declared.part_of,
+        "values": step.declared.values,
         "seconds": step.seconds,
         "results": [file.path for file in analysis.result] if analysis else [],
         "inputs": [file.path for file in analysis.input] if analysis else [],
@@ -95,8 +98,24 @@ def as_json(step: Step, graph: Graph) -> dict[str, Any]:
 
 
 def rows(steps: Sequence[Step], seconds: Any) -> list[list[str]]:
-    """Rows of a table: name, standing, why, how long."""
-    return [
-        [step.name, str(step.standing), why_text(step), seconds(step.seconds) if step.seconds is not None else "-"]
-        for step in steps
-    ]
+    """Rows of a table: name, standing, why, how long; a sweep is one."""
+    found: list[list[str]] = []
+    for several in grouped(steps):
+        times = [step.seconds for step in several if step.seconds is not None]
+        took = seconds(sum(times)) if times else "-"
+        step = next((one for one in several if not one.is_good), several[0])
+        if not step.declared.part_of:
+            found.append([step.name, str(step.standing), why_text(step), took])
+            continue
+        bad = sum(not one.is_good for one in several)
+        told = f"{bad} of {len(several)}: {why_text(step)}".removesuffix(": ") if bad else ""
+        found.append([f"{step.declared.part_of} ({len(several)} runs)", str(step.standing), told, took])
+    return found
+
+
+def grouped(steps: Sequence[Step]) -> list[list[Step]]:
+    """Steps, those of a sweep together where its first stands."""
+    found: dict[str, list[Step]] = {}
+    for step in steps:
+        found.setdefault(step.declared.part_of or f"\0{step.name}", []).append(step)
+    return list(found.values())

@@ -5,11 +5,15 @@ from __future__ import annotations
 import argparse
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lapidar.cli import standings
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
 from lapidar.cli.view import human_count, human_seconds
+
+if TYPE_CHECKING:
+    from lapidar.core.steps.graph import Step
 
 DESCRIPTION = """\
 Show every analysis of the project in order, and whether it is up to date: what it read, what it looked for and what it
@@ -28,6 +32,7 @@ exit codes:
   0  all are up to date                 1  something is out of date, failed, never ran"""
 
 _PAUSE_SECONDS = 1.0
+_MOST = 20  # runs of a sweep that are told one by one
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -38,7 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from lapidar.core.flows.steps import judge
+    from lapidar.core.flows.steps import judge, named
 
     options, view = session.options, session.view
     place, cache = session.place, session.cache(create=True)
@@ -46,14 +51,15 @@ def run(session: Session) -> int:
     while True:
         judged = judge(place, cache, is_whole=options.whole_snapshot)
         steps = list(judged.graph.steps.values())
-        unknown = [name for name in options.names if name not in judged.graph.steps]
+        names = named(judged.graph, options.names)
+        unknown = [name for name in names if name not in judged.graph.steps]
         if unknown:
             from lapidar.core.errors import LapidarError
 
             raise LapidarError(
                 f"There is no step {unknown[0]}", remedy=f"There are: {', '.join(judged.graph.steps) or 'none'}."
             )
-        chosen = [step for step in steps if step.name in options.names] if options.names else steps
+        chosen = [step for step in steps if step.name in names] if names else steps
         told = [standings.as_json(step, judged.graph) for step in chosen]
         if told != shown:
             _show(session, chosen, judged.unfit)
@@ -73,18 +79,22 @@ def run(session: Session) -> int:
     return ExitCode.DONE if good else ExitCode.NO
 
 
-def _show(session: Session, chosen: list, unfit: tuple[str, ...]) -> None:  # type: ignore[type-arg]
+def _show(session: Session, chosen: list[Step], unfit: tuple[str, ...]) -> None:
     view = session.view
     if not chosen:
         view.line("No analysis is recorded or declared here. For example: lapidar record -- python analysis.py")
         return
     if session.options.names:
-        for step in chosen:
+        bad = [step for step in chosen if not step.is_good]
+        shown = chosen if len(chosen) <= _MOST else bad[:_MOST]
+        for step in shown:
             view.line(f"{step.name}: {step.standing}", "good" if step.is_good else "warn")
             for text in standings.why(step):
                 view.line(f"  {text}")
             for name, files in step.after.items():
                 view.note(f"  comes after {name}" + (f", whose {', '.join(files[:3])} it reads" if files else ""))
+        if len(shown) < len(chosen):
+            view.note(f"and {len(chosen) - len(shown)} more, {len(chosen) - len(bad)} of all up to date")
     else:
         view.table(["step", "standing", "why", "took"], standings.rows(chosen, human_seconds), right=(3,))
     for name in unfit:

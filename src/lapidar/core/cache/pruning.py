@@ -247,6 +247,7 @@ class _Pruning:
         self._missing_copies(set(snapshots))
         needed = set(trees_of(snapshots.values()))
         needed |= {tree for one in self.records.values() for tree in (one.given, one.made, one.lists) if tree}
+        needed |= set(self.runs.listings_in_projects())
         for source, note in self.cache.all_derived():
             if source not in needed:
                 continue

@@ -6,18 +6,20 @@ every other one until it is told that it is old.
 
 from __future__ import annotations
 
+import os
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
 from lapidar.core import atomic, decoding, foreign
+from lapidar.core.cache import sweeps
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.place import Place
-from lapidar.core.records import canonical, results
+from lapidar.core.records import results
 from lapidar.core.records.results import Analysis, Results
 
 __all__ = ["FOLDER", "RunNote", "Runs"]
@@ -99,18 +101,22 @@ class Runs:
                 continue
         return found
 
-    def of_command(self, command: Sequence[str]) -> Iterator[Analysis]:
-        """The records of a command that were made with this cache: each is read only where its text has the command."""
-        line = canonical.table("", {"command": command}).strip()
-        for path in sorted(self._folder.glob("*.results")) if self._folder.is_dir() else ():
-            if path.stem.endswith(_CAME):
+    def since(self, read: set[str]) -> Iterator[Analysis]:
+        """The records that were made with this cache, as they are written.
+
+        Args:
+            read: the names of their files that were read before; those that are read now are added.
+        """
+        names = os.listdir(self._folder) if self._folder.is_dir() else []
+        for name in sorted(names):
+            if name in read or not name.endswith(".results") or name.endswith(f"{_CAME}.results"):
                 continue
+            read.add(name)
             try:
-                if line in foreign.read_text(path):
-                    (found,) = results.read(path).analysis
-                    yield found
-            except (LapidarError, ValueError, OSError):
+                (found,) = results.read(self._folder / name).analysis
+            except (LapidarError, ValueError):
                 continue  # it is no record of anything then
+            yield found
 
     def copies(self) -> Iterator[tuple[Path, Analysis | LapidarError]]:
         """Every copy of a record: its file, and the record, or why it is none."""
@@ -131,9 +137,20 @@ class Runs:
         why."""
         for path in sorted({note.results for note in self.notes()}):
             try:
-                yield from results.read(Path(path)).analysis
+                recorded = results.read(Path(path))
+                yield from recorded.analysis
+                for sweep in recorded.sweep:
+                    yield from sweeps.runs_of(sweep, self.cache)
             except LapidarError as error:
                 yield error
+
+    def listings_in_projects(self) -> Iterator[str]:
+        """The trees that have the records of sweeps, of the same files."""
+        for path in sorted({note.results for note in self.notes()}):
+            try:
+                yield from (sweep.listing for sweep in results.read(Path(path)).sweep)
+            except LapidarError:
+                continue  # told by `in_projects`
 
     def old(self, days: float) -> set[str]:
         """The records that were last made longer ago, and that no project known to this cache holds; one whose file
@@ -142,7 +159,8 @@ class Runs:
         last: dict[str, RunNote] = {}
         for note in self.notes():
             last[note.record] = note
-        old = {record for record, note in last.items() if note.time < limit and not _is_held(note.record, note.results)}
+        held = self._held_by({note.results for note in last.values() if note.time < limit})
+        old = {one for one, note in last.items() if note.time < limit and not _may_hold(held[note.results], one)}
         return old | {record for record in self._came_before(limit) if record not in last}
 
     def _came_before(self, limit: float) -> Iterator[str]:
@@ -150,10 +168,26 @@ class Runs:
         from lapidar.core.cache.history import History  # which most of what looks at runs does not ask
 
         known = {str(Place.of_lockfile(Path(one.lockfile)).records) for one in History(self.cache).moments()}
-        for path in self._folder.glob(f"*{_CAME}.results") if self._folder.is_dir() else ():
+        came = sorted(self._folder.glob(f"*{_CAME}.results")) if self._folder.is_dir() else []
+        held = self._held_by(known) if came else {}
+        for path in came:
             record = self.record_of(path)
-            if path.stat().st_mtime < limit and not any(_is_held(record, file) for file in known):
+            if path.stat().st_mtime < limit and not any(_may_hold(one, record) for one in held.values()):
                 yield record
+
+    def _held_by(self, files: Iterable[str]) -> dict[str, frozenset[str] | None]:
+        """By files of records, the records that each holds; None where that cannot be known: it may hold any."""
+        return {file: self._held_in(Path(file)) for file in files}
+
+    def _held_in(self, path: Path) -> frozenset[str] | None:
+        if not path.parent.is_dir():
+            return None  # on a disk that is not here, or moved
+        try:
+            recorded = results.read(path)
+            of_sweeps = (one for sweep in recorded.sweep for one in sweeps.runs_of(sweep, self.cache))
+            return frozenset(one.record for one in (*recorded.analysis, *of_sweeps))
+        except LapidarError:
+            return None
 
     @staticmethod
     def record_of(copy: Path) -> str:
@@ -166,12 +200,6 @@ class Runs:
             self._path(name).unlink(missing_ok=True)
 
 
-def _is_held(record: str, file: str) -> bool:
+def _may_hold(held: frozenset[str] | None, record: str) -> bool:
     """Whether a file of records holds a record, or may."""
-    path = Path(file)
-    if not path.parent.is_dir():
-        return True  # on a disk that is not here, or moved
-    try:
-        return any(one.record == record for one in results.read(path).analysis)
-    except LapidarError:
-        return True
+    return held is None or record in held

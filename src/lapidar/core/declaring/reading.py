@@ -134,6 +134,7 @@ class _AnalysisTable(_Table, frozen=True):
     processors: int = 1
     memory: str = ""
     at_most: float | None = None
+    sweep: dict[str, tuple[str | int | float, ...] | str] = msgspec.field(name="for", default={})
 
 
 _TABLES = {"analysis", "record", "project", "runtime", "needs", "index", "override", "conditions", "store"}
@@ -505,7 +506,19 @@ def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
         told.processors,
         _size(told.memory, where),
         told.at_most,
+        dict(_swept(told.sweep, where)),
     )
+
+
+def _swept(told: Mapping[str, tuple[str | int | float, ...] | str], where: str) -> Iterator[tuple[str, Any]]:
+    """Raises: DeclarationError: a name is none of a variable, or there is no value."""
+    for name, values in told.items():
+        if not _VARIABLE.fullmatch(name) or not values:
+            raise DeclarationError(
+                f"{where}: `for` has no values for {name!r}",
+                remedy='Write for = { kiln = ["upper"], seed = "1..100" }.',
+            )
+        yield name, values if isinstance(values, str) else tuple(map(str, values))
 
 
 def _size(text: str, where: str) -> int:

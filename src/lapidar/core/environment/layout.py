@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import posixpath
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import NamedTuple
@@ -56,10 +56,12 @@ class Layout:
 
     Attributes:
         live: the paths of links to files of the project.
+        earlier: of files that earlier versions wrote otherwise, what they wrote; None: no such file.
     """
 
     items: dict[str, Item] = field(default_factory=dict)
     live: set[str] = field(default_factory=set)
+    earlier: dict[str, bytes | None] = field(default_factory=dict)
 
     def add(self, owner: Owner, placed: Iterable[tuple[Entry, str]], *, derived: bool = False) -> None:
         """Files of a tree, each with its path. Where two packages brought the same path it was one file when it was
@@ -73,6 +75,19 @@ class Layout:
         """A file that is written for this environment."""
         entry = Entry(path, EXECUTABLE if executable else FILE, hashlib.sha256(data).hexdigest(), len(data))
         self.items.setdefault(path, Item(entry, owner, data))
+
+    def as_placed(self, paths: Collection[str]) -> None:
+        """Have it as the version had it that placed an environment.
+
+        Args:
+            paths: what it placed.
+        """
+        if all(data is not None or path in paths for path, data in self.earlier.items()):
+            return
+        for path, data in self.earlier.items():
+            item = self.items.pop(path)
+            if data is not None:
+                self.generate(item.owner, path, data)
 
     def add_live(self, owner: Owner, path: str, target: str) -> None:
         """A link to a file of the project, which may be edited."""

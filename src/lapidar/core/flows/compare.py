@@ -68,9 +68,13 @@ def derived_part(
     from lapidar.core.restored import assemble
 
     try:
-        return assemble.derive(
+        derived = assemble.derive(
             snapshot, contents.trees, contents.cache, project, environment.libraries, there=lambda tree: True
         )
+        listed = environment.manifest
+        if listed:
+            derived.layout.as_placed(frozenset(listed.listing.paths))
+        return derived
     except (CacheError, OSError, KeyError):
         return None
 

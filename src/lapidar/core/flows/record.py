@@ -60,6 +60,7 @@ __all__ = [
     "Recording",
     "declared",
     "in_copy",
+    "noted",
     "record",
     "sweep",
     "unrecorded",
@@ -172,6 +173,24 @@ def record(
     environment = Environment(Path(os.path.abspath(options.environment or place.environment)))
     with _recording(place, cache, (settings, command), (ready, environment), options) as recording:
         return recording.kept(recording.run(reporter))
+
+
+def noted(
+    place: Place, cache: Cache, settings: DeclaredAnalysis, command: tuple[str, ...], options: RecordOptions
+) -> tuple[Analysis, Recording]:
+    """Run an analysis as `record` does, and keep the run in the cache alone: its record is not written.
+
+    Args:
+        settings: what is declared of it, with its values where it is a run of a sweep.
+
+    Raises:
+        LapidarError: it cannot be run or observed, or it failed.
+    """
+    cache.require_writable()
+    ready = running.prepare(place, command, options.environment, cache=lambda: cache)
+    environment = Environment(Path(os.path.abspath(options.environment or place.environment)))
+    with _recording(place, cache, (settings, command), (ready, environment), options) as recording:
+        return recording.noted(recording.run(Silent())), recording
 
 
 def unrecorded(
@@ -313,7 +332,7 @@ class Recording:
                 absent=True,
                 files=observing.files_of(self.place, [environment.folder, self.cache.root], kept),
             )
-            variables = {**ready.prepared.variables, WATCHED: "1"}
+            variables = {**ready.prepared.variables, **self.settings.values, WATCHED: "1"}
             ended = supervision.run(ready.program, ready.words, variables, how)
         self.seconds, self.memory = ended.seconds, ended.memory
         self.used = ended.observed
@@ -413,6 +432,7 @@ class Recording:
             made=stowed["made"].tree.digest,
             folder=self.place.relative(self.folder) or ".",
             variables=dict(held.variables) if held else {},
+            values=dict(self.settings.values),
             source=sources,
             input=inputs,
             outside=tuple(map(self._outside, seen.outside)),
@@ -498,13 +518,21 @@ class Recording:
             return None
 
     def kept(self, run: Analysis) -> Recorded:
-        """Write the record of a run, last of all, and note it."""
-        analysis = results.identified(listing.packed(run, self.cache, msgspec.json.encode(self.stood_on)))
-        file = self.place.records
-        features = " ".join(processor.features())
-        machine = os.uname().machine
-        note = RunNote(time.time(), analysis.record, str(file), self.seconds, self.memory, machine, features=features)
+        """Note a run, and write its record, last of all."""
+        return self.written(self.noted(run))
+
+    def noted(self, run: Analysis) -> Analysis:
+        """Keep a run in the cache; its record as it is written."""
+        analysis = results.identified(listing.packed(run, self.cache, used.packed(self.stood_on)))
+        features, machine = " ".join(processor.features()), os.uname().machine
+        file = str(self.place.records)
+        note = RunNote(time.time(), analysis.record, file, self.seconds, self.memory, machine, features=features)
         Runs(self.cache).add(analysis, note)
+        return analysis
+
+    def written(self, analysis: Analysis) -> Recorded:
+        """Write the record of a run that was noted."""
+        file = self.place.records
         # Another may be recorded at the same time: each adds its own to what is there then.
         with atomic.locked(self.place.own_folder):
             before = results.read(file)

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import dataclasses
-import enum
 import os
 import time
 from collections.abc import Callable, Collection, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
 
 from lapidar.core import atomic
+from lapidar.core.cache import sweeps
 from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.environment.folder import Environment
@@ -22,7 +21,8 @@ from lapidar.core.flows import record as recording
 from lapidar.core.flows import restore as restoring
 from lapidar.core.flows import run as running
 from lapidar.core.flows import steps as stepping
-from lapidar.core.flows.record import REFRESH, Recorded, RecordOptions, RunFailed
+from lapidar.core.flows.engines import engine_named
+from lapidar.core.flows.record import REFRESH, RecordOptions, RunFailed
 from lapidar.core.flows.restore import RestoreOptions
 from lapidar.core.flows.steps import Failure, Failures, Judged
 from lapidar.core.place import Place
@@ -32,49 +32,16 @@ from lapidar.core.records.results import Analysis
 from lapidar.core.results.observing import ignored
 from lapidar.core.steps import copying, earlier
 from lapidar.core.steps.copying import Copy
-from lapidar.core.steps.earlier import Earlier
+from lapidar.core.steps.earlier import Earlier, EarlierRuns
+from lapidar.core.steps.engines.here import Here
+from lapidar.core.steps.engines.protocol import Done, Engine, How
 from lapidar.core.steps.graph import Graph, Standing, Step
-from lapidar.core.steps.standing import Cause, Reason
+from lapidar.core.steps.standing import of_same_files
 
-__all__ = ["Done", "How", "RefreshOptions", "Refreshed", "refresh"]
+__all__ = ["RefreshOptions", "Refreshed", "refresh"]
 
-# Where nothing else is another, it reads the files that it read.
-_SAME_FILES = (Cause.INPUT, Cause.RESULT_GONE, Cause.RESULT_ALTERED)
+_KEEP_SECONDS = 5.0  # after which the records of a sweep are written again while it goes on
 _PASSES = 4  # where steps turn out to read what later ones write
-
-
-class How(enum.StrEnum):
-    """What became of a step."""
-
-    RAN = "ran"
-    TAKEN = "taken"  # from an earlier run
-    FAILED = "failed"
-    HELD_UP = "held up"  # by one that failed, or that cannot be ordered
-
-
-@dataclass(frozen=True, slots=True)
-class Done:
-    """What came of one step.
-
-    Attributes:
-        reasons: why it was not up to date.
-        seconds: how long it took.
-        changed: its results that are not what they were.
-        notes: what the user should know, a sentence each.
-        error: why it failed, or what holds it up.
-        said: the last of what a failed one said on standard error.
-        taken_from: when the run was made that it was taken from, seconds since 1970; 0 where it ran.
-    """
-
-    name: str
-    how: How
-    reasons: tuple[Reason, ...] = ()
-    seconds: float = 0.0
-    changed: tuple[str, ...] = ()
-    notes: tuple[str, ...] = ()
-    error: str = ""
-    said: tuple[str, ...] = ()
-    taken_from: float = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -87,6 +54,7 @@ class RefreshOptions:
         stops: run nothing more once one has failed.
         really: run, also what ran already.
         is_whole: count every part of the environment, used or not.
+        engine: what runs steps; this machine unless given. on: the same by its name.
     """
 
     only: bool = False
@@ -94,6 +62,8 @@ class RefreshOptions:
     stops: bool = False
     really: bool = False
     is_whole: bool = False
+    engine: Engine | None = None
+    on: str = ""
 
 
 @dataclass(slots=True)
@@ -103,16 +73,18 @@ class Refreshed:
     Attributes:
         done: what was done, in the order in which it ended; what was up to date is not in it.
         judged: how all steps stand now.
+        left: the names of those that were to be up to date and are not.
         notes: what the user should know, a sentence each.
     """
 
     done: list[Done]
     judged: Judged
+    left: tuple[str, ...] = ()
     notes: list[str] = field(default_factory=list)
 
     @property
     def is_good(self) -> bool:
-        return all(one.how in (How.RAN, How.TAKEN) for one in self.done)
+        return not self.left and all(one.how in (How.RAN, How.TAKEN) for one in self.done)
 
 
 def refresh(
@@ -138,11 +110,14 @@ def refresh(
     try:
         (alone := place.own_folder / "refreshing").mkdir(exist_ok=True)
         with atomic.locked(alone):  # another waits, and then finds what is left to do
-            work = _Refresh(place, cache, names, options, tell, reporter or Silent())
+            work = _Refresh(place, cache, names, options, tell, reporter or Silent(), options.engine)
             work.run()
     finally:
         atomic.sweep(place.own_folder, REFRESH)
-    return Refreshed(work.done, work.judged, work.notes)
+    left = stepping.plan(work.judged, names, only=options.only)
+    # Of a step that is to run alone it is no fault that it waits for others.
+    names = [step.name for step in left if not (options.only and step.standing is Standing.WAITS)]
+    return Refreshed(work.done, work.judged, tuple(names), work.notes)
 
 
 @dataclass
@@ -153,25 +128,44 @@ class _Refresh:
     options: RefreshOptions
     tell: Callable[[Done, Step], None]
     reporter: Progress
+    engine: Engine | None
     done: list[Done] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     bad: set[str] = field(default_factory=set)
     ran: set[str] = field(default_factory=set)
+    swept: set[str] = field(default_factory=set)
+    runs: EarlierRuns = field(init=False)
+    kept_at: float = field(default_factory=time.monotonic)
 
     def run(self) -> None:
+        self.runs = EarlierRuns(self.cache)
         self.judged = self._judge()
         if stepping.plan(self.judged, self.names, only=self.options.only):
             self._restore()
-        for _ in range(_PASSES):
-            before = len(self.done)
-            self._pass()
-            self.judged = self._judge()
-            left = [step.name for step in self._left() if step.standing is not Standing.AT_ODDS]
-            if len(self.done) == before or not left:
-                break
+        engine = self._engine_elsewhere() or Here(lambda step: self._one(step, self.judged.graph), self.options.jobs)
+        try:
+            for _ in range(_PASSES):
+                before = len(self.done)
+                try:
+                    self._pass(engine)
+                finally:
+                    self._keep_sweeps()
+                self.judged = self._judge()
+                left = [step.name for step in self._left() if step.standing is not Standing.AT_ODDS]
+                if len(self.done) == before or not left:
+                    break
+        finally:
+            engine.cancel()
         still = [step.name for step in self._left() if step.name in self.ran and step.name not in self.bad]
         if still:
             self.notes.append(f"still out of date after they ran: {', '.join(still)}; `lapidar steps` says why")
+
+    def _engine_elsewhere(self) -> Engine | None:
+        on = self.options.on
+        if not on:
+            return self.engine
+        present = self.judged.present
+        return engine_named(on, self.place, self.cache, present.snapshot, self.judged.graph.made)
 
     def _judge(self) -> Judged:
         return stepping.judge(self.place, self.cache, is_whole=self.options.is_whole)
@@ -191,32 +185,54 @@ class _Refresh:
 
     # ---- one pass through the graph
 
-    def _pass(self) -> None:
+    def _pass(self, engine: Engine) -> None:
         graph = self.judged.graph
-        pending = [step.name for step in self._left()]
-        running: dict[Future[Done], str] = {}
-        free = _Free(self.options.jobs or len(os.sched_getaffinity(0)), _memory())
-        with ThreadPoolExecutor(max_workers=max(1, free.processors)) as pool:
-            while pending or running:
-                for name in list(pending):
-                    step = graph.steps[name]
-                    earlier_ones = () if step.odds else (*step.after, *step.follows)
-                    if any(one in pending or one in running.values() for one in earlier_ones):
-                        continue
-                    if not self._is_to_run(step, graph):
-                        pending.remove(name)
-                    elif free.take(step):
-                        pending.remove(name)
-                        running[pool.submit(self._one, step, graph)] = name
-                if not running:
-                    if pending:  # a circle: told as such
-                        pending.clear()
+        pending = dict.fromkeys(step.name for step in self._left())
+        due: set[str] = set()  # those that are to run, and for which there was no room yet
+        running: set[str] = set()
+        while pending or running:
+            for name in list(pending):
+                step = graph.steps[name]
+                before = () if step.odds else (*step.after, *step.follows)
+                if any(one in pending or one in running for one in before):
                     continue
-                ended, _ = wait(running, return_when=FIRST_COMPLETED)
-                for future in ended:
-                    name = running.pop(future)
-                    free.give(graph.steps[name])
-                    self._ended(future.result(), graph)
+                if name not in due:
+                    if not self._is_to_run(step, graph) or self._was_taken(step, graph, engine):
+                        del pending[name]
+                        continue
+                    due.add(name)
+                if not engine.submit(step):
+                    break
+                del pending[name]
+                running.add(name)
+            if not running:
+                break
+            for done in engine.wait():
+                running.remove(done.name)
+                self._ended(self._collected(done, graph, engine), graph)
+            if self.swept and time.monotonic() - self.kept_at > _KEEP_SECONDS:
+                self._keep_sweeps()
+
+    def _was_taken(self, step: Step, graph: Graph, engine: Engine) -> bool:
+        """Whether it need not run elsewhere because it ran before; here that is found out in its own thread."""
+        if not engine.is_elsewhere or self.options.really:
+            return False
+        done = self._taken(step, graph)
+        if done is not None:
+            self._ended(dataclasses.replace(done, reasons=tuple(step.reasons)), graph)
+        return done is not None
+
+    def _collected(self, done: Done, graph: Graph, engine: Engine) -> Done:
+        """What became of a step, with its results laid out where it ran elsewhere."""
+        if not engine.is_elsewhere or done.how is not How.RAN:
+            return done
+        step = graph.steps[done.name]
+        taken = self._taken(step, graph)
+        if taken is None:
+            return dataclasses.replace(
+                done, how=How.FAILED, error="it ran, and is not what was asked for: run it again"
+            )
+        return dataclasses.replace(taken, how=How.RAN, seconds=done.seconds, notes=done.notes, taken_from=0.0)
 
     def _is_to_run(self, step: Step, graph: Graph) -> bool:
         """Whether it is to run, now that all before it have; where it cannot, that is told."""
@@ -242,11 +258,13 @@ class _Refresh:
         elif notes.failed.pop(done.name, None):
             Failures(self.place).write(notes)
         made = {file.name for file in step.analysis.result} if step.analysis else set()
-        now = results.read(self.place.records).named(done.name)
-        if now is not None:
-            fresh = stepping.step_of(done.name, now, step.declared, self.cache, {})
+        if done.written is not None:
+            fresh = stepping.step_of(done.name, done.written, step.declared, self.cache, {}, {})
             made |= {file.name for file in fresh.analysis.result} if fresh.analysis else set()
-            step.analysis, step.used, step.reasons, step.failed = fresh.analysis, fresh.used, [], ""
+            step.analysis, step.used, step.written = fresh.analysis, fresh.used, fresh.written
+            step.reasons, step.failed = [], ""
+            if step.declared.part_of:
+                self.swept.add(step.declared.part_of)
         for name in made:
             present.forget(name)
         self.tell(done, step)
@@ -272,7 +290,7 @@ class _Refresh:
         """Its results out of a run that was made before; None where there is none."""
         later = (graph.steps[name].analysis for name in graph.behind([step.name]) - {step.name})
         made = frozenset(file.name for one in later if one for file in one.result)
-        found = earlier.find(step, self.judged.present, made)
+        found = self.runs.find(step, self.judged.present, made)
         if found is None:
             return None
         with self.cache.in_use(), atomic.WorkFolder(self.place.own_folder, REFRESH) as work:
@@ -280,16 +298,29 @@ class _Refresh:
             if not earlier.laid_out(found.analysis, self.cache, folder):
                 return None
             changed = self._moved_in(step, found.analysis, folder)
-        self._write(step, found)
-        return Done(step.name, How.TAKEN, changed=changed, taken_from=found.note.time)
+        written = self._write(step, found)
+        return Done(step.name, How.TAKEN, changed=changed, taken_from=found.note.time, written=written)
 
-    def _write(self, step: Step, found: Earlier) -> None:
+    def _write(self, step: Step, found: Earlier) -> Analysis:
         named = results.identified(msgspec.structs.replace(found.written, name=step.name))
         note = msgspec.structs.replace(found.note, record=named.record, results=str(self.place.records))
         Runs(self.cache).add(named, note)
-        with atomic.locked(self.place.own_folder):
-            before = results.read(self.place.records)
-            results.write(results.with_analysis(before, named), self.place.records)
+        if not step.declared.part_of:
+            with atomic.locked(self.place.own_folder):
+                before = results.read(self.place.records)
+                results.write(results.with_analysis(before, named), self.place.records)
+        return named
+
+    def _keep_sweeps(self) -> None:
+        """Write the records of the sweeps of which a run ended, each as one digest."""
+        swept, self.swept = self.swept, set()
+        for name in sorted(swept):
+            runs = [one for one in self.judged.graph.steps.values() if one.declared.part_of == name]
+            with self.cache.in_use(), atomic.locked(self.place.own_folder):
+                sweep = sweeps.packed(name, [one.written for one in runs if one.written], self.cache)
+                before = results.read(self.place.records)
+                results.write(results.with_sweep(before, sweep), self.place.records)
+        self.kept_at = time.monotonic()
 
     def _run(self, step: Step, said: list[str]) -> Done:
         with atomic.WorkFolder(self.place.own_folder, REFRESH) as work:
@@ -297,26 +328,32 @@ class _Refresh:
             options = RecordOptions(quiet=folder / "errors", at_most=step.declared.at_most)
             try:
                 if step.analysis is None or step.name in self.judged.notes.in_place:
-                    return _of(step, self._in_place(step, options))
+                    return self._in_place(step, options)
                 return self._in_copy(step, folder, options)
             finally:
                 if (folder / "errors").is_file():
                     said += running.last_lines(folder / "errors")
 
-    def _in_place(self, step: Step, options: RecordOptions) -> Recorded:
+    def _in_place(self, step: Step, options: RecordOptions) -> Done:
         folder = self.place.root / (step.analysis.folder if step.analysis else ".")
         first, *others = step.command
         first = str(folder / first) if "/" in first else first
         options = dataclasses.replace(options, folder=folder)
-        return recording.record(self.place, self.cache, step.name, (first, *others), options)
+        command = (first, *others)
+        if step.declared.part_of:
+            written, run = recording.noted(self.place, self.cache, step.declared, command, options)
+            return Done(step.name, How.RAN, changed=_differing(step, written), notes=tuple(run.notes), written=written)
+        recorded = recording.record(self.place, self.cache, step.name, command, options)
+        notes = tuple(recorded.notes)
+        return Done(step.name, How.RAN, changed=recorded.differing, notes=notes, written=recorded.analysis)
 
     def _in_copy(self, step: Step, folder: Path, options: RecordOptions) -> Done:
         """Run it in a copy of the project, completed until nothing is lacking, and move in what it made."""
         analysis = step.analysis
         assert analysis is not None
         others = (self.place.environment, self.cache.root)
-        is_other = step.used.is_whole or any(one.cause not in _SAME_FILES for one in step.reasons)
-        what = Copy(self.place, analysis, step.used, is_whole=is_other, others=others)
+        is_other = step.used.is_whole or not of_same_files(step.reasons)
+        what = Copy(self.place, analysis, step.used, is_other, (), others, self.judged.graph.made)
         for attempt in range(_PASSES):
             copy = folder / f"project-{attempt}"
             copy.mkdir()
@@ -333,10 +370,12 @@ class _Refresh:
                 if not lacking:
                     if failed:
                         raise failed
+                    written = run.noted(ran)  # so that it need not run again, should this be killed now
                     changed = self._moved_in(step, ran, copy, removed=run.removed)
-                    recorded = run.kept(ran)
-                    return Done(step.name, How.RAN, changed=changed, notes=tuple(recorded.notes))
-            what = Copy(self.place, analysis, step.used, True, {*what.besides, *lacking}, others)
+                    if not step.declared.part_of:
+                        run.written(written)
+                    return Done(step.name, How.RAN, changed=changed, notes=tuple(run.notes), written=written)
+            what = dataclasses.replace(what, is_whole=True, besides={*what.besides, *lacking})
         raise LapidarError(
             f"{step.name} looks for other files each time it runs: {', '.join(sorted(lacking)[:3])}",
             remedy=f"Run it in the project: lapidar record {step.name}",
@@ -353,7 +392,7 @@ class _Refresh:
         notes = self.judged.notes
         notes.in_place.append(step.name)
         Failures(self.place).write(notes)
-        done = _of(step, self._in_place(step, options))
+        done = self._in_place(step, options)
         said = "it names the project's folder outright, and so was run in it"
         return dataclasses.replace(done, notes=(*done.notes, said))
 
@@ -375,39 +414,7 @@ class _Refresh:
         return tuple(name for name in sorted(now) if before.get(name) != now[name])
 
 
-def _memory() -> int:
-    """What the machine has, in bytes."""
-    return os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
-
-
-@dataclass
-class _Free:
-    """What of the machine is free for steps.
-
-    Attributes:
-        memory: bytes that may still be promised.
-    """
-
-    processors: int
-    memory: int
-    running: int = 0
-
-    def take(self, step: Step) -> bool:
-        """Give a step what it needs, where that is there; one that needs more than there is runs alone."""
-        asks = step.declared
-        fits = asks.processors <= self.processors and asks.memory <= self.memory
-        if not fits and self.running:
-            return False
-        self.processors -= asks.processors
-        self.memory -= asks.memory
-        self.running += 1
-        return True
-
-    def give(self, step: Step) -> None:
-        self.processors += step.declared.processors
-        self.memory += step.declared.memory
-        self.running -= 1
-
-
-def _of(step: Step, recorded: Recorded) -> Done:
-    return Done(step.name, How.RAN, changed=recorded.differing, notes=tuple(recorded.notes))
+def _differing(step: Step, now: Analysis) -> tuple[str, ...]:
+    """The results that are not what they were."""
+    before = {file.name: file.sha256 for file in step.analysis.result} if step.analysis else {}
+    return tuple(file.name for file in now.result if before.get(file.name) != file.sha256)

@@ -16,6 +16,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from lapidar.core import atomic, languages
+from lapidar.core.cache import sweeps
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import Runs
@@ -76,6 +77,7 @@ class RerunOptions:
         alone: in a root of its own, where nothing of this machine is in sight, and which is besides as this says.
         quiet: keep the last of what it says on standard error, see `Rerun.said`, instead of passing it on.
         told: the caller's variables; this process's own unless given.
+        instead: by paths below the project, files that stand for what was recorded there.
     """
 
     current_files: bool = False
@@ -91,6 +93,7 @@ class RerunOptions:
     alone: Elsewhere | None = None
     quiet: bool = False
     told: Mapping[str, str] | None = None
+    instead: Mapping[str, Path] = field(default_factory=dict)
 
 
 class RecordUnknown(LapidarError):
@@ -176,16 +179,20 @@ def rerun(
     Raises:
         LapidarError: there is no such record, its environment cannot be restored, or what it needs is lost.
     """
-    return rerun_of(place, cache, recorded(place, name), options, reporter)
+    return rerun_of(place, cache, recorded(place, name, cache), options, reporter)
 
 
-def recorded(place: Place, name: str) -> Analysis:
+def recorded(place: Place, name: str, cache: Cache | None = None) -> Analysis:
     """The record of an analysis.
+
+    Args:
+        cache: looked in for that of a run of a sweep.
 
     Raises:
         LapidarError: there is none.
     """
-    analysis = results.read(place.records).named(name)
+    every = results.read(place.records)
+    analysis = every.named(name) or (sweeps.run_named(every, name, cache) if cache else None)
     if analysis is None:
         raise LapidarError(
             f"There is no record of an analysis {name} in {place.records}",
@@ -347,6 +354,10 @@ class _Again:
             self.analysis, self.cache, place, self.place.root, current_files=self.options.current_files
         )
         self.result.notes += [note for note in notes if note not in self.result.notes]
+        for path, file in self.options.instead.items():
+            if os.path.lexists(place / path):
+                (place / path).unlink()
+                shutil.copy2(file, place / path, follow_symlinks=False)
         besides = self.options.alone
         told = {**alone.VARIABLES, **dict(besides.variables)} if besides else self.options.told or os.environ
         ready = running.prepare(self.place, self._command(place), self.result.environment, told)
@@ -374,7 +385,13 @@ class _Again:
             errors=errors,
             also_to=self.options.output,
             # Programs keep things between runs in the user's own cache, which cannot be written to.
-            more={**variables, WATCHED: "1", "TMPDIR": str(temporary), "XDG_CACHE_HOME": str(temporary / "cache")},
+            more={
+                **self.analysis.values,
+                **variables,
+                WATCHED: "1",
+                "TMPDIR": str(temporary),
+                "XDG_CACHE_HOME": str(temporary / "cache"),
+            },
             limits=limits,
         )
         code = ended.code

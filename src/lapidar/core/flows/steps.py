@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import dataclasses
 import hashlib
 import os
+from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 import msgspec
 
 from lapidar.core import atomic, decoding, foreign
+from lapidar.core.cache import sweeps
 from lapidar.core.cache.runs import RunNote, Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
@@ -18,9 +21,11 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile, results, selection
 from lapidar.core.records.declaration import DeclaredAnalysis
-from lapidar.core.records.results import Analysis
+from lapidar.core.records.results import Analysis, Sweep
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.results import listing
+from lapidar.core.steps import sweeps as sweeping
+from lapidar.core.steps import used
 from lapidar.core.steps.graph import Graph, Step, ordered
 from lapidar.core.steps.standing import Cause, Present, Reason, of_results, reasons
 from lapidar.core.steps.used import EVERYTHING, Used
@@ -33,6 +38,7 @@ __all__ = [
     "consider",
     "judge",
     "judged",
+    "named",
     "plan",
     "present_of",
     "stands_on",
@@ -130,30 +136,66 @@ def judge(place: Place, cache: Cache, *, is_whole: bool = False) -> Judged:
 
 def steps_of(place: Place, cache: Cache) -> list[Step]:
     """Every analysis that is recorded or declared."""
-    recorded = {one.name: one for one in results.read(place.records).analysis}
-    declared = reading.read(place).analyses
+    every = results.read(place.records)
+    recorded = {one.name: one for one in every.analysis}
+    declared: dict[str, DeclaredAnalysis] = {}
+    for name, one in reading.read(place).analyses.items():
+        declared |= {run.name: run for run in sweeping.members(one, place.root)} if one.sweep else {name: one}
+    for sweep in every.sweep:
+        recorded |= {run.name: run for run in _runs_of(sweep, cache) if run.name in declared}
     notes: dict[str, RunNote] = {note.record: note for note in Runs(cache).notes() if not note.is_proof}
     names = [*declared, *(name for name in recorded if name not in declared)]
-    return [
-        step_of(name, recorded.get(name), declared.get(name, DeclaredAnalysis(name)), cache, notes)
+    known: dict[str, Used] = {}
+    steps = [
+        step_of(name, recorded.get(name), declared.get(name, DeclaredAnalysis(name)), cache, notes, known)
         for name in names
         if name in recorded or declared[name].command
     ]
+    _expand_after(steps)
+    return steps
+
+
+def _runs_of(sweep: Sweep, cache: Cache) -> list[Analysis]:
+    """Those of a sweep; none where the list of them is in another cache: then they run, or are taken, again."""
+    try:
+        return sweeps.runs_of(sweep, cache)
+    except LapidarError:
+        return []
+
+
+def _expand_after(steps: Sequence[Step]) -> None:
+    """What comes after a sweep comes after each of its runs."""
+    runs: dict[str, list[str]] = defaultdict(list)
+    for step in steps:
+        runs[step.declared.part_of].append(step.name)
+    for step in steps:
+        if any(name in runs for name in step.declared.after):
+            after = (one for name in step.declared.after for one in runs.get(name, [name]))
+            step.declared = dataclasses.replace(step.declared, after=tuple(after))
 
 
 def step_of(
-    name: str, analysis: Analysis | None, declared: DeclaredAnalysis, cache: Cache, notes: dict[str, RunNote]
+    name: str,
+    analysis: Analysis | None,
+    declared: DeclaredAnalysis,
+    cache: Cache,
+    notes: dict[str, RunNote],
+    known: dict[str, Used],
 ) -> Step:
     """One step, not judged yet.
 
     Args:
         analysis: as it is written.
         notes: of runs, by their records.
+        known: what runs stood on, by the trees that have it: runs of a sweep mostly stand on the same.
     """
     if analysis is None:
         return Step(name, None, declared, EVERYTHING)
     note = notes.get(analysis.record)
-    step = Step(name, analysis, declared, _used(analysis, cache), seconds=note.seconds if note else None)
+    if analysis.lists not in known:
+        known[analysis.lists] = _used(analysis, cache)
+    seconds = note.seconds if note else None
+    step = Step(name, analysis, declared, known[analysis.lists], written=analysis, seconds=seconds)
     try:
         step.analysis = listing.whole(analysis, cache)
     except LapidarError:
@@ -162,11 +204,7 @@ def step_of(
 
 
 def _used(analysis: Analysis, cache: Cache) -> Used:
-    try:
-        data = listing.stood_on(analysis, cache)
-        return decoding.from_json(data, Used) if data else EVERYTHING
-    except msgspec.MsgspecError:
-        return EVERYTHING
+    return used.read(listing.stood_on(analysis, cache)) or EVERYTHING
 
 
 def judged(steps: Iterable[Step], present: Present, notes: Notes) -> Judged:
@@ -208,6 +246,15 @@ def stands_on(step: Step, present: Present) -> str:
     return hashlib.sha256(repr(told).encode("utf-8", "surrogateescape")).hexdigest()
 
 
+def named(graph: Graph, names: Sequence[str]) -> list[str]:
+    """The names of steps, where that of a sweep stands for all its runs."""
+    runs: dict[str, list[str]] = defaultdict(list)
+    for step in graph.steps.values():
+        if step.declared.part_of:
+            runs[step.declared.part_of].append(step.name)
+    return [one for name in names for one in runs.get(name, [name])]
+
+
 def plan(judged: Judged, names: Sequence[str], *, only: bool = False) -> list[Step]:
     """The steps that a refresh looks at, in order, and that are not up to date.
 
@@ -215,6 +262,7 @@ def plan(judged: Judged, names: Sequence[str], *, only: bool = False) -> list[St
         LapidarError: one that is named is no step.
     """
     graph = judged.graph
+    names = named(graph, names)
     unknown = [name for name in names if name not in graph.steps]
     if unknown:
         raise LapidarError(

@@ -150,6 +150,8 @@ class DeclaredAnalysis:
         after: names of analyses that it comes after, whatever it reads.
         processors, memory: what it needs while it runs; memory in bytes, 0 where nothing is said.
         at_most: seconds, after which it is ended.
+        sweep: by names, the values that it is run for, each with each: several, a range, or a pattern of files.
+        values: of one run of a sweep, those that it is run with; part_of: the name of the sweep.
     """
 
     name: str
@@ -164,6 +166,9 @@ class DeclaredAnalysis:
     processors: int = 1
     memory: int = 0
     at_most: float | None = None
+    sweep: dict[str, tuple[str, ...] | str] = field(default_factory=dict)
+    values: dict[str, str] = field(default_factory=dict)
+    part_of: str = ""
 
 
 @dataclass(frozen=True, slots=True)

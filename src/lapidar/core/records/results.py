@@ -34,19 +34,25 @@ __all__ = [
     "RecordUnread",
     "RecordedFile",
     "Results",
+    "Sweep",
     "identified",
     "leads_out",
     "parse",
     "read",
     "render",
+    "require_fit",
+    "require_sound",
+    "sealed_sweep",
     "with_analysis",
     "with_proof",
+    "with_sweep",
     "write",
     "written",
 ]
 
 FORMAT = 1
 _MOST_PARTS, _MOST_LETTERS = 200, 4000  # of a path
+_AGAIN = "Take it from version control again, or run `lapidar record` to write a new one."
 _BANNER = "# Written by lapidar record. Commit this file; do not edit it.\n"
 Part = Literal["source", "input", "outside", "result"]
 PARTS: tuple[Part, ...] = ("source", "input", "outside", "result")
@@ -128,6 +134,7 @@ class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
         typed, typed_bytes: the sha256 and the size of what it was given on standard input; "" where that was nothing.
         lists: the tree in the cache that has the lists of files which are too long to stand here; "" for none.
         listed: of each of those lists, how much is in it.
+        values: of a run of a sweep, the variables that it was given.
     """
 
     name: str
@@ -142,6 +149,7 @@ class Analysis(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_field
     made: _Tree
     folder: str = "."
     variables: dict[str, str] = {}
+    values: dict[str, str] = {}
     typed: _Sha256 | Literal[""] = ""
     typed_bytes: int = 0
     lists: _Tree | Literal[""] = ""
@@ -184,12 +192,28 @@ class Proof(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=T
     proof: str = ""
 
 
+class Sweep(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True):
+    """One analysis, run once for each of many values.
+
+    Attributes:
+        record: the sha256 of this text.
+        runs: how many there are.
+        listing: the tree in the cache that has their records (`core/cache/sweeps.py`).
+    """
+
+    name: str
+    record: str
+    runs: Annotated[int, msgspec.Meta(ge=0)]
+    listing: _Tree
+
+
 class Results(msgspec.Struct, frozen=True, rename="kebab"):
     """All records of a project, sorted by name, with their proofs."""
 
     format: int = FORMAT
     analysis: tuple[Analysis, ...] = ()
     proof: tuple[Proof, ...] = ()
+    sweep: tuple[Sweep, ...] = ()
 
     def proof_of(self, analysis: Analysis) -> Proof | None:
         """That of a record; None where it is not proven."""
@@ -202,7 +226,9 @@ class Results(msgspec.Struct, frozen=True, rename="kebab"):
 
 def _text(analysis: Analysis) -> str:
     fields: dict[str, Any] = msgspec.to_builtins(analysis)
-    fields["variables"] = dict(sorted(analysis.variables.items()))
+    for name in ("variables", "values"):
+        if getattr(analysis, name) or name == "variables":
+            fields[name] = dict(sorted(getattr(analysis, name).items()))
     blocks = {part: fields.pop(part, ()) for part in PARTS}
     texts = [canonical.table("[[analysis]]", fields)]
     for kind, files in blocks.items():
@@ -225,9 +251,19 @@ def _sealed(proof: Proof) -> Proof:
     return msgspec.structs.replace(proof, proof=hashlib.sha256(text.encode("utf-8")).hexdigest())
 
 
+def _sweep_text(sweep: Sweep) -> str:
+    return canonical.table("[[sweep]]", msgspec.to_builtins(sweep))
+
+
+def sealed_sweep(sweep: Sweep) -> Sweep:
+    """The record of a sweep with the digest of its own text."""
+    text = _sweep_text(msgspec.structs.replace(sweep, record=""))
+    return msgspec.structs.replace(sweep, record=hashlib.sha256(text.encode("utf-8")).hexdigest())
+
+
 def render(results: Results) -> str:
     """The canonical text."""
-    tables = [*map(_text, results.analysis), *map(_proof_text, results.proof)]
+    tables = [*map(_text, results.analysis), *map(_sweep_text, results.sweep), *map(_proof_text, results.proof)]
     return f"{_BANNER}format = {results.format}\n" + "".join("\n" + one for one in tables)
 
 
@@ -237,7 +273,7 @@ def parse(text: str, name: str = RECORDS_NAME) -> Results:
     Raises:
         RecordBroken: it is no TOML, of another format, not valid, or was edited.
     """
-    again = "Take it from version control again, or run `lapidar record` to write a new one."
+    again = _AGAIN
     try:
         data = foreign.parsed(lambda: tomli.loads(text))
     except ValueError as error:
@@ -259,16 +295,31 @@ def parse(text: str, name: str = RECORDS_NAME) -> Results:
     if len(set(names)) < len(names):
         raise RecordBroken(f"{name} is not valid", why="it has two records of one name", remedy=again)
     for one in results.analysis:
-        if identified(one).record != one.record:
-            raise RecordBroken(f"The record of {one.name} in {name} was changed after it was written", remedy=again)
-        if flaw := _flaw(one):
-            raise RecordBroken(f"{name} is not valid", why=flaw, remedy=again)
+        require_sound(one, name)
+    for sweep in results.sweep:
+        if not called.is_fit(sweep.name):
+            raise RecordBroken(f"{name} is not valid", why=f"{sweep.name!r} is no name of an analysis", remedy=again)
+        if sealed_sweep(sweep) != sweep:
+            raise RecordBroken(f"The record of {sweep.name} in {name} was changed after it was written", remedy=_AGAIN)
     for proof in results.proof:
         if not called.is_fit(proof.name):
             raise RecordBroken(f"{name} is not valid", why=f"{proof.name!r} is no name of an analysis", remedy=again)
         if _sealed(proof) != proof:
             raise RecordBroken(f"The proof of {proof.name} in {name} was changed after it was written", remedy=again)
     return results
+
+
+def require_sound(one: Analysis, name: str = RECORDS_NAME) -> None:
+    """Raises: RecordBroken: a record is not what its digest says, or cannot be meant."""
+    if identified(one).record != one.record:
+        raise RecordBroken(f"The record of {one.name} in {name} was changed after it was written", remedy=_AGAIN)
+    require_fit(one, name)
+
+
+def require_fit(one: Analysis, name: str = RECORDS_NAME) -> None:
+    """Raises: RecordBroken: a record cannot be meant, whatever its digest says."""
+    if flaw := _flaw(one):
+        raise RecordBroken(f"{name} is not valid", why=flaw, remedy=_AGAIN)
 
 
 def _flaw(analysis: Analysis) -> str:
@@ -314,14 +365,22 @@ def with_analysis(results: Results, analysis: Analysis) -> Results:
     every = tuple(sorted([*others, identified(analysis)], key=lambda one: one.name))
     # What was proven of another record says nothing of this one.
     there = {one.record for one in every}
-    return Results(FORMAT, every, tuple(one for one in results.proof if one.record in there))
+    return Results(FORMAT, every, tuple(one for one in results.proof if one.record in there), results.sweep)
+
+
+def with_sweep(results: Results, sweep: Sweep) -> Results:
+    """The records with a sweep, or with another of its name; an analysis of that name gives way."""
+    others: Iterable[Sweep] = (one for one in results.sweep if one.name != sweep.name)
+    every = tuple(sorted([*others, sweep], key=lambda one: one.name))
+    analyses = tuple(one for one in results.analysis if one.name != sweep.name)
+    return msgspec.structs.replace(results, analysis=analyses, sweep=every)
 
 
 def with_proof(results: Results, proof: Proof) -> Results:
     """The records with the proof of one."""
     others: Iterable[Proof] = (one for one in results.proof if one.name != proof.name)
     every = tuple(sorted([*others, _sealed(proof)], key=lambda one: one.name))
-    return Results(FORMAT, results.analysis, every)
+    return Results(FORMAT, results.analysis, every, results.sweep)
 
 
 def write(results: Results, path: Path) -> bool:

@@ -70,7 +70,7 @@ class Building:
         held_to = self.snapshot.conditions
         drivers = own and held_to is not None and held_to.host
         of_host = _hosts_drivers() if drivers else "" if own else _hosts_options()
-        return "\n".join([self.libraries, self.project.way if local else "", of_host, *([told] if told else [])])
+        return "\n".join([_FORM, self.libraries, self.project.way if local else "", of_host, *([told] if told else [])])
 
     def _derived(self) -> Assembled:
         from lapidar.core.cache.contents import Contents
@@ -106,6 +106,9 @@ class Building:
             raise MissingFromCache(
                 "The cache changed while it was read", remedy="Run the same command again, or `lapidar cache audit`."
             )
+
+
+_FORM = "2"  # of what is generated: an assembly that an earlier version kept is another
 
 
 def _hosts_drivers() -> str:

@@ -31,6 +31,7 @@ class Copy:
         is_whole: every file of the project that is not too large.
         besides: paths that are to be in it, however large.
         others: folders in the project that are none of its own: an environment, a cache.
+        made: what steps make: of that it has what it reads, and no more.
     """
 
     place: Place
@@ -39,6 +40,7 @@ class Copy:
     is_whole: bool = False
     besides: Collection[str] = ()
     others: tuple[Path, ...] = ()
+    made: Collection[str] = ()
 
     @property
     def needed(self) -> set[str]:
@@ -62,7 +64,7 @@ class Copy:
                 yield path
         for path in self._every() if self.is_whole else ():
             is_small = os.lstat(root / path).st_size <= MOST_BYTES
-            if path not in needed and path not in own and is_small:
+            if path not in needed and path not in own and path not in self.made and is_small:
                 yield path
 
     def _every(self) -> Iterator[str]:

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import shutil
+import threading
 from dataclasses import dataclass
 from pathlib import Path
 
-import msgspec
-
-from lapidar.core import decoding
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.runs import RunNote, Runs
 from lapidar.core.cache.store import Cache
@@ -17,12 +15,13 @@ from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.records.results import Analysis
 from lapidar.core.results import listing
 from lapidar.core.results.scratch import RESULTS
+from lapidar.core.steps import used
 from lapidar.core.steps.graph import Step
 from lapidar.core.steps.standing import Present, reasons
 from lapidar.core.steps.used import Used
 from lapidar.core.system import processor
 
-__all__ = ["Earlier", "find", "laid_out"]
+__all__ = ["Earlier", "EarlierRuns", "laid_out"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,33 +40,53 @@ class Earlier:
     note: RunNote
 
 
-def find(step: Step, present: Present, made: frozenset[str]) -> Earlier | None:
-    """The last run of the same command, in the same folder, by the same of everything that it stood on; None without.
+class EarlierRuns:
+    """The runs that a cache has, each looked at once."""
 
-    Args:
-        made: the results of steps that come after it.
-    """
-    runs, cache = Runs(present.cache), present.cache
-    notes = {note.record: note for note in runs.notes() if not note.is_proof}
-    folder = step.analysis.folder if step.analysis else "."
-    candidates = [one for one in runs.of_command(step.command) if one.record in notes and one.folder == folder]
-    for written in sorted(candidates, key=lambda one: -notes[one.record].time):
-        earlier = _read(written, notes[written.record], cache)
-        if earlier is None or written.exit_code or not _may_stand(earlier):
-            continue
-        if not any(True for _ in reasons(earlier.analysis, earlier.used, present, step.declared, made)):
-            return earlier
-    return None
+    def __init__(self, cache: Cache) -> None:
+        self._runs = Runs(cache)
+        self._cache = cache
+        self._known: dict[str, list[Analysis]] = {}  # by the text of a command
+        self._read: set[str] = set()
+        self._lock = threading.Lock()
+
+    def find(self, step: Step, present: Present, made: frozenset[str]) -> Earlier | None:
+        """The last run of the same command, in the same folder, by the same of everything that it stood on; None
+        without.
+
+        Args:
+            made: the results of steps that come after it.
+        """
+        folder = step.analysis.folder if step.analysis else "."
+        values = step.declared.values
+        with self._lock:
+            candidates = [one for one in self._of(step.command) if one.folder == folder and one.values == values]
+        if not candidates:
+            return None
+        notes = {note.record: note for note in self._runs.notes() if not note.is_proof}
+        candidates = [one for one in candidates if one.record in notes]
+        for written in sorted(candidates, key=lambda one: -notes[one.record].time):
+            earlier = _read(written, notes[written.record], self._cache)
+            if earlier is None or written.exit_code or not _may_stand(earlier):
+                continue
+            if not any(True for _ in reasons(earlier.analysis, earlier.used, present, step.declared, made)):
+                return earlier
+        return None
+
+    def _of(self, command: tuple[str, ...]) -> list[Analysis]:
+        """Those of a command; what came into the cache since the last time is read now."""
+        for analysis in self._runs.since(self._read):
+            self._known.setdefault(repr(analysis.command), []).append(analysis)
+        return self._known.get(repr(command), [])
 
 
 def _read(written: Analysis, note: RunNote, cache: Cache) -> Earlier | None:
     try:
-        data = listing.stood_on(written, cache)
-        used = decoding.from_json(data, Used) if data else None
         whole = listing.whole(written, cache)
-    except (LapidarError, msgspec.MsgspecError):
+    except LapidarError:
         return None
-    return Earlier(whole, written, used, note) if used is not None else None
+    found = used.read(listing.stood_on(written, cache))
+    return Earlier(whole, written, found, note) if found is not None else None
 
 
 def _may_stand(earlier: Earlier) -> bool:

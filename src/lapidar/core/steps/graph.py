@@ -7,6 +7,7 @@ import posixpath
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
@@ -41,6 +42,7 @@ class Step:
         waits_for: steps before it that are to run first.
         odds: why it cannot be ordered, a sentence each.
         failed: how its last refresh ended, where nothing changed since; "" where it did not fail.
+        written: its record as it is written.
         seconds: how long it took last time; None where nobody here knows.
     """
 
@@ -54,6 +56,7 @@ class Step:
     waits_for: list[str] = field(default_factory=list)
     odds: list[str] = field(default_factory=list)
     failed: str = ""
+    written: Analysis | None = None
     seconds: float | None = None
 
     @property
@@ -89,6 +92,12 @@ class Graph:
 
     steps: dict[str, Step]
 
+    @property
+    def made(self) -> frozenset[str]:
+        """What its steps make: paths below the project."""
+        analyses = (step.analysis for step in self.steps.values())
+        return frozenset(file.name for one in analyses if one for file in one.result)
+
     def before(self, names: Iterable[str]) -> set[str]:
         """Steps, and all that they come after."""
         found: set[str] = set()
@@ -102,7 +111,7 @@ class Graph:
 
     def behind(self, names: Iterable[str]) -> set[str]:
         """Steps, and all that come after them."""
-        followers = self.followers()
+        followers = self.followers
         found: set[str] = set()
         left = list(names)
         while left:
@@ -112,6 +121,7 @@ class Graph:
                 left += followers.get(name, ())
         return found
 
+    @cached_property
     def followers(self) -> Mapping[str, Sequence[str]]:
         """By each step, those that come right after it."""
         found: dict[str, list[str]] = defaultdict(list)
@@ -182,13 +192,21 @@ def _find_listed(step: Step, known: Mapping[str, Step], makers: Mapping[str, str
 def _find_declared_order(steps: Mapping[str, Step]) -> None:
     """What never ran is run after what is declared before it, unless that comes after it."""
     graph = Graph(dict(steps))
-    last, last_new = "", ""
-    for name, step in steps.items():
-        if step.analysis is None:
-            earlier = {one for one in (last, last_new) if one}
-            step.follows = tuple(sorted(one for one in earlier if name not in graph.before([one])))
-            last_new = name
-        last = name
+    groups: list[list[Step]] = []
+    for step in steps.values():  # the runs of a sweep are one, and do not wait for each other
+        if groups and step.declared.part_of and groups[-1][0].declared.part_of == step.declared.part_of:
+            groups[-1].append(step)
+        else:
+            groups.append([step])
+    last: list[Step] = []
+    last_new: list[Step] = []
+    for group in groups:
+        new = [step for step in group if step.analysis is None]
+        earlier = {one.name for one in (*last, *last_new)}
+        for step in new if earlier else ():
+            behind = graph.behind([step.name])
+            step.follows = tuple(sorted(earlier - behind))
+        last, last_new = group, new or last_new
 
 
 def _circles(steps: Mapping[str, Step]) -> Iterator[list[str]]:

@@ -112,31 +112,54 @@ def _cut(text: str, most: int) -> str:
 
 
 def _nodes(graph: Graph, why: Mapping[str, Sequence[str]]) -> dict[str, _Node]:
-    is_full = len(graph.steps) <= _FULL
     nodes: dict[str, _Node] = {}
+    shown = _shown(graph)
+    is_full = len(set(shown.values())) <= _FULL
     for name, step in graph.steps.items():
-        lines = [(_cut(name, 26), 13.0, _INK, True, False), (str(step.standing), 11.0, _INK, False, False)]
+        if shown[name] != name:
+            continue  # of a sweep, told with another run of it
+        runs = [one for one in graph.steps.values() if one.declared.part_of and shown[one.name] == name]
+        title = f"{step.declared.part_of} ({len(runs)} runs)" if runs else name
+        lines = [(_cut(title, 26), 13.0, _INK, True, False), (str(step.standing), 11.0, _INK, False, False)]
+        if runs and (bad := sum(not one.is_good for one in runs)):
+            lines.append((f"{bad} of {len(runs)}", 11.0, _INK, False, False))
         if is_full:
             lines += [(_cut(text, 34), 10.5, _FAINT, False, False) for text in list(why.get(name, ()))[:2]]
             made = step.analysis.result if step.analysis else ()
             lines += [(_cut(posixpath.basename(one.path), 28), 10.0, _INK, False, True) for one in made[:3]]
             if len(made) > 3:
                 lines.append((f"and {len(made) - 3} more files", 10.0, _FAINT, False, False))
-        earlier = [(one, bool(files)) for one, files in step.after.items() if one in graph.steps and one != name]
+        before: dict[str, bool] = {}
+        for other in runs or [step]:
+            for one, files in other.after.items():
+                if one in shown and shown[one] != name:
+                    before[shown[one]] = before.get(shown[one], False) or bool(files)
+        earlier = list(before.items())
         nodes[name] = _Node(name, step, lines, _LOOKS[step.standing], earlier)
-    _add_raw(nodes, graph)
+    _add_raw(nodes, graph, shown)
     return nodes
 
 
-def _add_raw(nodes: dict[str, _Node], graph: Graph) -> None:
+def _shown(graph: Graph) -> dict[str, str]:
+    """By each step, the step whose box it is drawn in: of a sweep, the first of its runs that is not up to date."""
+    of_sweeps: dict[str, str] = {}
+    for name, step in graph.steps.items():
+        sweep = step.declared.part_of
+        if sweep and (sweep not in of_sweeps or (graph.steps[of_sweeps[sweep]].is_good and not step.is_good)):
+            of_sweeps[sweep] = name
+    return {name: of_sweeps.get(step.declared.part_of, name) for name, step in graph.steps.items()}
+
+
+def _add_raw(nodes: dict[str, _Node], graph: Graph, shown: Mapping[str, str]) -> None:
     """Files that no step makes: where they are many, those that the same steps read are one box."""
     made = {one.name for step in graph.steps.values() if step.analysis for one in step.analysis.result}
     readers: dict[str, list[str]] = defaultdict(list)
     for name, step in graph.steps.items():
         unread = set(step.used.unread)
         for file in step.analysis.input if step.analysis else ():
-            if file.name not in made and file.name not in unread:
-                readers[file.path].append(name)
+            is_told = shown[name] in readers[file.path]
+            if file.name not in made and file.name not in unread and not is_told:
+                readers[file.path].append(shown[name])
     groups: dict[tuple[str, ...], list[str]] = defaultdict(list)
     for path, names in readers.items():
         groups[tuple(names) if len(readers) > _MOST_RAW else (path, *names)].append(path)
@@ -241,7 +264,8 @@ def _svg(graph: Graph, why: Mapping[str, Sequence[str]], about: str, *, links: b
     nodes = _nodes(graph, why)
     columns = _ranked(nodes)
     _settle(columns, nodes)
-    width, height = _place(columns, len(graph.steps) <= _FULL) if nodes else (480.0, 110.0)
+    is_full = sum(node.step is not None for node in nodes.values()) <= _FULL
+    width, height = _place(columns, is_full) if nodes else (480.0, 110.0)
     label = _label(graph, about)
     standings = [one for one in Standing if any(step.standing is one for step in graph.steps.values())]
     legend, x = [], 24.0

@@ -11,7 +11,7 @@ import hashlib
 import json
 import os
 import posixpath
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
@@ -30,7 +30,7 @@ from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.steps.used import Used, listed_but, names_in, variable_files
 
-__all__ = ["Cause", "Present", "Reason", "of_results", "reasons"]
+__all__ = ["Cause", "Present", "Reason", "of_results", "of_same_files", "reasons"]
 
 
 class Cause(enum.StrEnum):
@@ -345,9 +345,22 @@ def _libraries(one: _Changed, used: Used) -> Iterator[str]:
             names.append(posixpath.normpath(posixpath.join(posixpath.dirname(entry.path), entry.content)))
         base = posixpath.basename(entry.path)
         is_used = any(path == name or path.endswith(f"/{name}") for name in names for path in used.library_files)
-        if is_used or any(base == start or base.startswith(f"{start}.") for start in used.libraries):
+        if (
+            is_used
+            or "*" in used.libraries
+            or any(base == start or base.startswith(f"{start}.") for start in used.libraries)
+        ):
             found.add(base)
     yield from sorted(found)
+
+
+# Where nothing else is another, a run reads the files that it read.
+_SAME_FILES = (Cause.INPUT, Cause.RESULT_GONE, Cause.RESULT_ALTERED)
+
+
+def of_same_files(several: Iterable[Reason]) -> bool:
+    """Whether a run that is out of date for some reasons is to read the files that it read."""
+    return all(one.cause in _SAME_FILES for one in several)
 
 
 def of_results(analysis: Analysis, digest: Callable[[str], str | None]) -> Iterator[Reason]:

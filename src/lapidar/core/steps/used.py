@@ -6,6 +6,7 @@ It is kept in the cache with the lists of a record (`core/results/listing.py`), 
 
 from __future__ import annotations
 
+import json
 import os
 import posixpath
 from collections.abc import Collection, Iterable, Iterator
@@ -25,7 +26,7 @@ from lapidar.core.results.observing import ignored
 from lapidar.core.system.observed import Image
 from lapidar.core.system.supervision import Ended
 
-__all__ = ["EVERYTHING", "Used", "folders_of", "listed_but", "names_in", "of_run", "variable_files"]
+__all__ = ["EVERYTHING", "Used", "folders_of", "listed_but", "names_in", "of_run", "packed", "read", "variable_files"]
 
 _LIBRARY = f"{marker.SOUGHT}library/"
 
@@ -38,7 +39,7 @@ class Used(msgspec.Struct, frozen=True, omit_defaults=True):
         parts: what the parts of the snapshot are called (`Owner.user`) that it opened a file of.
         library_files: of the tree of libraries, the paths that it opened, below the environment.
         names: by language, what it looked for of its packages; see `Using.sought`.
-        libraries: beginnings of the names of libraries that it looked for and that are not there.
+        libraries: beginnings of the names of libraries that it looked for and that are not there; ``*`` for any.
         programs: names of programs likewise.
         absent: paths below the project that it looked for and that were not there.
         present: paths below the project that it only asked about, and that were there.
@@ -95,6 +96,19 @@ def of_run(
         unread=tuple(sorted(seen.unread(read))),
         partners=ended.touched.partners,
     )
+
+
+def packed(used: Used) -> bytes:
+    """As it is kept; names of files need not be UTF-8."""
+    return json.dumps(msgspec.to_builtins(used), sort_keys=True).encode("ascii")
+
+
+def read(data: bytes) -> Used | None:
+    """What was kept; None where that is no such thing."""
+    try:
+        return msgspec.convert(json.loads(data), Used)
+    except (ValueError, msgspec.ValidationError):
+        return None
 
 
 def folders_of(place: Place, environment: Environment, ended: Ended) -> tuple[str, ...]:

@@ -22,6 +22,8 @@ class Seeker:
     @classmethod
     def find_spec(cls, name, path=None, target=None):
         tell("module/" + name)
+        if name == "ctypes.util":
+            os.access(ANY_LIBRARY, 0)  # noqa: F821  (its function asks for names in a way that nobody sees)
 
     @classmethod
     def find_distributions(cls, context=None):

@@ -90,8 +90,10 @@ def _launchers(runtime: Runtime, named: list[tuple[str, list[str]]], into: Layou
         into.generate(LAPIDAR, startup.SCRIPT, start.script)
         line += start.line
     telling, script = startup.telling()
+    path_file = f"{runtime.places[SITE]}/{startup.PATH_FILE}"
     into.generate(LAPIDAR, startup.SEEKER, script)
-    into.generate(LAPIDAR, f"{runtime.places[SITE]}/{startup.PATH_FILE}", line + telling)
+    into.generate(LAPIDAR, path_file, line + telling)
+    into.earlier |= {startup.SEEKER: None, path_file: line or None}
 
 
 @dataclass(slots=True)

@@ -70,6 +70,7 @@ def telling() -> tuple[bytes, bytes]:
     line = _TELLING.replace("@script@", SEEKER).replace("@watched@", marker.WATCHED)
     script = Path(__file__).with_name("_sought.py").read_text("utf-8")
     head = f"import sys\n\nSOUGHT = {json.dumps(marker.SOUGHT + 'python/')}\n"
+    head += f"ANY_LIBRARY = {json.dumps(marker.SOUGHT + 'library/*')}\n"
     return line.encode("utf-8"), script.replace("import sys\n", head, 1).encode("utf-8")
 
 
@@ -147,7 +148,6 @@ def of(placed: Iterable[str], named: Iterable[tuple[str, list[str]]] = (), of_bu
     own_fonts = [path for path in paths if path.startswith(fonts.FOLDER + "/")]
     head = {"VARIABLES": late, "NAMES": names, "FONTS": hashlib.sha256("\n".join(own_fonts).encode()).hexdigest()}
     lines = "".join(f"{name} = {json.dumps(value, indent=1, sort_keys=True)}\n" for name, value in head.items())
-    lines += f"SOUGHT = {json.dumps(marker.SOUGHT)}\n"
     lines = f"PRIVATE = sys.base_prefix + {json.dumps('/' + marker.PRIVATE)}\n{lines}"
     script = script.replace("import sys\n", f"import sys\n\n{lines}", 1)
     hook = _ON_IMPORT.replace("@names@", repr(sorted({*late, *names, *of_build, "ctypes.util"})))

@@ -762,6 +762,7 @@ static void connected(struct process *process, struct notification *told) {
 }
 static void happens(struct process *process, struct notification *told, const struct known_call *known) {
     static char path[PATHS], real[PATHS], path2[PATHS], real2[PATHS];
+    char status[144];
     u64 flags = known->flags < 0 ? 0 : told->words[(int)known->flags];
     if (known->what == MAP) {
         char name[40] = "/fd/";
@@ -781,7 +782,7 @@ static void happens(struct process *process, struct notification *told, const st
     if (tells_absent && (known->what == LOOK || known->what == OPEN || known->what == OPEN2) && !(flags & 0100)) looked_for(process, path);
     switch (known->what) {
         case LOOK: /* of a file that it reads, that is told besides */
-            if (*real && is_below(real, root) && is_told(real)) tell('K', -1, real);
+            if (*real && is_below(real, root) && is_told(real) && sys_status(real, status, 0) >= 0) tell('K', -1, real);
             break;
         case OPEN2: {
             u64 how = 0, here[2] = {(u64)&how, 8}, there[2] = {flags, 8};

@@ -1,0 +1,136 @@
+"""Engines by their names: what the user's configuration says of them, and a step as a task for one elsewhere."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import msgspec
+
+from lapidar.core.cache.history import History
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, stow
+from lapidar.core.declaring.files import user_file
+from lapidar.core.declaring.project import load
+from lapidar.core.errors import DeclarationError, LapidarError
+from lapidar.core.place import Place
+from lapidar.core.progress import Silent
+from lapidar.core.records.results import Analysis
+from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.steps.copying import Copy
+from lapidar.core.steps.engines.protocol import Engine
+from lapidar.core.steps.engines.tasks import Task
+from lapidar.core.steps.graph import Step
+from lapidar.core.steps.standing import of_same_files
+
+__all__ = ["engine_named"]
+
+_NOWHERE = "sha256:" + 64 * "0"
+
+
+class _EngineTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """``[engine.NAME]`` of the user's configuration.
+
+    Attributes:
+        kind: slurm or dask.
+        options: further words for ``sbatch``. lapidar: the words that start Lapidar on a node.
+        address: of a scheduler.
+        tries: how often a job that came to nothing is handed over in all.
+    """
+
+    kind: str
+    options: tuple[str, ...] = ()
+    lapidar: tuple[str, ...] | str = ()
+    address: str = ""
+    tries: int = 2
+
+
+def engine_named(name: str, place: Place, cache: Cache, snapshot: Snapshot | None, made: frozenset[str]) -> Engine:
+    """An engine.
+
+    Args:
+        name: as the user's configuration has it, or the address of a scheduler of tasks.
+        snapshot: that steps run in.
+        made: what steps of the project make.
+
+    Raises:
+        LapidarError: there is none of this name, or it cannot be used.
+    """
+    told = _EngineTable("dask", address=name) if "://" in name else _configured(name)
+    if snapshot is None:
+        raise LapidarError("Steps can run elsewhere only with a lockfile", remedy="lapidar pin, or lapidar capture.")
+    if not History(cache).path(snapshot.snapshot).is_file():
+        History(cache).put(snapshot)
+    making = _Making(place, cache, snapshot, made)
+    if told.kind == "dask":
+        from lapidar.core.flows.work import run_encoded
+        from lapidar.core.steps.engines.dask import Dask
+
+        return Dask(making.task, cache, told.address, run_encoded)
+    if told.kind == "slurm":
+        from lapidar.core.steps.engines.slurm import Slurm, SlurmOptions
+
+        words = (told.lapidar,) if isinstance(told.lapidar, str) else told.lapidar
+        program = words if words and words[0] else (sys.executable, "-m", "lapidar")
+        return Slurm(making.task, cache, SlurmOptions(words=told.options, program=program, tries=told.tries))
+    raise DeclarationError(f"The engine {name} is of an unknown kind: {told.kind!r}", remedy="Write slurm, or dask.")
+
+
+def _configured(name: str) -> _EngineTable:
+    where = str(user_file())
+    tables = load(user_file(), where).get("engine", {}) if user_file().is_file() else {}
+    table = tables.get(name) if isinstance(tables, dict) else None
+    if table is None:
+        known = ", ".join(tables) if isinstance(tables, dict) and tables else "none"
+        raise LapidarError(
+            f"There is no engine {name} in your configuration ({where}); there are: {known}",
+            remedy=f'Write there: [engine.{name}] kind = "slurm"; or name the address of a scheduler: tcp://HOST:PORT.',
+        )
+    try:
+        return msgspec.convert(table, _EngineTable)
+    except msgspec.ValidationError as error:
+        raise DeclarationError(f"{where}: [engine.{name}] is not valid", why=str(error)) from error
+
+
+@dataclass(frozen=True, slots=True)
+class _Making:
+    """Makes tasks of steps."""
+
+    place: Place
+    cache: Cache
+    snapshot: Snapshot
+    made: frozenset[str]
+
+    def task(self, step: Step) -> Task:
+        """A step as a task; the files that it needs are in the cache then."""
+        analysis = step.analysis or Analysis(
+            name=step.name, record="", command=step.command, snapshot=_NOWHERE, numerics="native", exit_code=0,
+            printed=64 * "0", printed_bytes=0, given=_NOWHERE, made=_NOWHERE,
+        )  # fmt: skip
+        is_other = step.analysis is None or step.used.is_whole or not of_same_files(step.reasons)
+        others = (self.place.environment, self.cache.root)
+        results = frozenset() if step.analysis is None else self.made
+        what = Copy(self.place, analysis, step.used, is_other, ("lapidar.toml",), others, results)
+        with self.cache.in_use():
+            tree = stow(self.cache, {"copy": list(self._drafts(what))}, None, Silent())["copy"].tree.digest
+        asks = step.declared
+        return Task(
+            step.name, step.command, analysis.folder, tree, self.snapshot.snapshot,
+            tuple(sorted({*what.folders()} - {"", "."})), dict(asks.values), asks.results, asks.leave,
+            asks.processors, asks.memory, asks.at_most,
+        )  # fmt: skip
+
+    def _drafts(self, what: Copy) -> Iterator[Draft]:
+        root = os.path.realpath(self.place.root)
+        for path in what.paths():
+            place = f"{root}/{path}"
+            if os.path.islink(place):
+                target = os.readlink(place)
+                if not target.startswith("/") and os.path.realpath(place).startswith(root + "/"):
+                    yield LinkDraft(path, target)
+                elif os.path.isfile(place):
+                    yield FileDraft(path, os.path.realpath(place))
+            else:
+                yield FileDraft(path, place)

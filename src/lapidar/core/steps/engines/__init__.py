@@ -1,0 +1,1 @@
+"""What runs steps: this machine, a batch system, a scheduler of tasks."""
