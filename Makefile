@@ -23,6 +23,8 @@ test: $(VENV)/.installed
 # other systems, Perl, Tcl, the system's tracer of calls, what draws with its fonts, a Python package of its own. As root on a machine with apt; elsewhere it says what is missing and goes on.
 TOOLS := docker-registry skopeo umoci runc busybox-static qemu-user rpm btrfs-progs perl tcl libmagic1 file strace graphviz \
          fonts-dejavu-core python3-matplotlib
+# A batch system of two nodes.
+BATCH_TOOLS := slurmctld slurmd slurm-client munge
 # R with its recommended packages, what compiles packages for it, and a few more of these; without what they recommend.
 R_TOOLS := r-base-core r-recommended r-base-dev r-cran-digest r-cran-jsonlite r-cran-callr r-cran-rcpp r-cran-ggplot2 \
            r-cran-lme4 r-cran-vegan r-cran-data.table
@@ -30,7 +32,7 @@ test-tools:
 	@for tool in $(TOOLS); do \
 	  dpkg -s $$tool > /dev/null 2>&1 || apt-get install -y -q $$tool > /dev/null 2>&1 || echo "not installed: $$tool"; \
 	done
-	@for tool in $(R_TOOLS); do \
+	@for tool in $(R_TOOLS) $(BATCH_TOOLS); do \
 	  dpkg -s $$tool > /dev/null 2>&1 || apt-get install -y -q --no-install-recommends $$tool > /dev/null 2>&1 \
 	  || echo "not installed: $$tool"; \
 	done

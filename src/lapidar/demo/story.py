@@ -1,8 +1,8 @@
 """The demo's steps. First act: survey a project, need what is missing, from an index that runs beside it; a release of
 a package changes a result, which shows; which one did it is found, and taken back; a package of the project's own is
-edited, something is tried aside, an old value asked for. Second act: capture an environment,
-restore it, record an analysis, run it again elsewhere, compare. Third act, where there is an R: the same analysis in
-both languages, in one environment.
+edited, something is tried aside, an old value asked for. Second act: capture an environment, restore it, record an
+analysis, run it again elsewhere, compare; two more rest on it, and an edit of the data shows which. Third act, where
+there is an R: the same analysis in both languages, in one environment.
 
 Each step is the program itself, run as the user would type it.
 """
@@ -137,6 +137,7 @@ class Story:
         self.tell("type", "cp lapidar.results lapidar.toml ../elsewhere; cd ../elsewhere")
         self._lapidar("rerun", "--keep-results", "results-later", at=elsewhere)
         self._in_a_parcel()
+        self._what_rests_on_it()
         self._third_act()
         self.tell("type", "cd ../sherds")
         return [self._compare(name) for name in RESULTS]
@@ -233,6 +234,23 @@ class Story:
         self.tell("say", "Its record was made elsewhere: what it runs is looked at before, and agreed to (--yes).")
         self._lapidar("rerun", "sherds", "--yes", at=far, more=more)
         self.tell("type", "export LAPIDAR_CACHE=../cache")
+
+    def _what_rests_on_it(self) -> None:
+        """Three analyses, an edit of the data, and what has to run again."""
+        self.tell("say", "Two more analyses rest on the first. Nothing says so but what they are seen to read.")
+        self.tell("type", "cd ../sherds")
+        self._copy("sherds", ("trenches.py", "letter.py"), self.project)
+        self._lapidar("record", "--", "python", "trenches.py")
+        self._lapidar("record", "--", "python", "letter.py")
+        self.tell("say", "Somebody finds that the last sherd is no sherd. What relied on it?")
+        self.tell("type", "sed -i '$d' sherds.csv")
+        file = self.project / "sherds.csv"
+        file.write_text("".join(file.read_text("utf-8").splitlines(keepends=True)[:-1]), encoding="utf-8")
+        self._lapidar("steps", "--picture", "../steps.svg", codes=(1,))
+        self.tell("say", "Run that, in order, and nothing else: what comes out the same leaves what rests on it alone.")
+        self._lapidar("refresh")
+        self.tell("say", "And where does the letter come from?")
+        self._lapidar("lineage", "results/letter.txt")
 
     def _third_act(self) -> None:
         """The same analysis in R, beside Python's, in one environment; the results compared."""

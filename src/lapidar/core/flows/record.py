@@ -343,7 +343,8 @@ class Recording:
         self._keep_snapshot()
         read = {path[len(os.path.realpath(self.place.root)) + 1 :] for path in touched.read}
         stood_on = used.of_run(self.place, environment, self._snapshot(), ended, read, tuple(seen.results))
-        self.stood_on = msgspec.structs.replace(stood_on, files=dict(self._read_for_it()))
+        outside = {path: sha256_of(path) for path in seen.outside}
+        self.stood_on = msgspec.structs.replace(stood_on, files=dict(self._read_for_it()), outside=outside)
         self._refuse_failed(ended.code, ended.is_late)
         self._refuse_altered(ended.observed)
         self.removed = seen.removed

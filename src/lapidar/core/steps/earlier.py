@@ -91,12 +91,22 @@ def _read(written: Analysis, note: RunNote, cache: Cache) -> Earlier | None:
 
 def _may_stand(earlier: Earlier) -> bool:
     """Whether its results would be those of a run here: native numerics follow from the processor, what came from
-    elsewhere or was typed from nobody knows what; and all of them are kept."""
+    elsewhere or was typed from nobody knows what; what it read outside of the project is as it was; and all of its
+    results are kept."""
     if earlier.analysis.numerics == "native" and earlier.note.features != " ".join(processor.features()):
         return False
-    if earlier.analysis.typed or earlier.analysis.outside or earlier.used.partners:
+    if earlier.analysis.typed or earlier.used.partners or len(earlier.used.outside) < len(earlier.analysis.outside):
+        return False
+    if any(_digest(path) != digest for path, digest in earlier.used.outside.items()):
         return False
     return all(file.kept for file in earlier.analysis.result)
+
+
+def _digest(path: str) -> str:
+    try:
+        return sha256_of(path)
+    except OSError:
+        return ""
 
 
 def laid_out(analysis: Analysis, cache: Cache, into: Path) -> bool:

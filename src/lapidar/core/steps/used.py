@@ -45,6 +45,7 @@ class Used(msgspec.Struct, frozen=True, omit_defaults=True):
         present: paths below the project that it only asked about, and that were there.
         listed: the folders of the project that it looked through ("." for its root), each with the names in it.
         files: those that were read for it and not by it (one of variables), each with its sha256.
+        outside: absolute paths of files outside of the project that it read, each with its sha256 then.
         unread: those of its inputs that it found in such a folder and did not open.
         partners: whom it talked to.
     """
@@ -59,6 +60,7 @@ class Used(msgspec.Struct, frozen=True, omit_defaults=True):
     present: tuple[str, ...] = ()
     listed: dict[str, tuple[str, ...]] = {}
     files: dict[str, str] = {}
+    outside: dict[str, str] = {}
     unread: tuple[str, ...] = ()
     partners: tuple[str, ...] = ()
 

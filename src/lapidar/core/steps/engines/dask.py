@@ -59,7 +59,8 @@ class Dask:
         task = self._make(step)
         data = msgspec.json.encode(task)
         future = self._client.submit(self._run, str(self._cache.root), data, key=f"lapidar-{task.key}", retries=1)
-        fire_and_forget(future)
+        with self._client.as_current():
+            fire_and_forget(future)
         self._running[future] = step
         return True
 
@@ -67,7 +68,8 @@ class Dask:
         """Wait for the first."""
         from distributed import wait
 
-        ended = wait(list(self._running), return_when="FIRST_COMPLETED").done
+        with self._client.as_current():
+            ended = wait(list(self._running), return_when="FIRST_COMPLETED").done
         return [self._done(future, self._running.pop(future)) for future in ended]
 
     def cancel(self) -> None:

@@ -1,0 +1,201 @@
+"""Steps on other machines: a real batch system of two nodes, a real scheduler of tasks with two workers."""
+
+from __future__ import annotations
+
+import shutil
+import signal
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+from typing import ClassVar
+
+import batch
+from commands import test_steps
+from support import PROGRAM, many
+
+
+class OnSlurm(test_steps.Chain):
+    slurm: ClassVar[batch.Slurm]
+    _slurm_folder: ClassVar[Path]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        if batch.is_here():
+            cls._slurm_folder = Path(tempfile.mkdtemp(prefix="lapidar-slurm-", dir="/tmp"))
+            cls._slurm_folder.chmod(0o755)
+            cls.addClassCleanup(shutil.rmtree, cls._slurm_folder, ignore_errors=True)
+            cls.slurm = batch.Slurm(cls._slurm_folder)
+            cls.addClassCleanup(cls.slurm.stop)
+
+    def setUp(self) -> None:
+        if not batch.is_here():
+            self.skipTest(
+                "there is no Slurm here (Debian's slurmctld, slurmd, slurm-client, munge), or this is not root"
+            )
+        super().setUp()
+        near = self.folder / "near"
+        near.mkdir(exist_ok=True)
+        self.variables |= {
+            **self.slurm.variables,
+            "LAPIDAR_NEAR": str(near),
+            "XDG_CONFIG_HOME": str(self.folder / "config"),
+        }
+        self.configure("")
+
+    def configure(self, more: str) -> None:
+        file = self.folder / "config/lapidar/config.toml"
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(f'[engine.cluster]\nkind = "slurm"\n{more}')
+
+    def sleeping(self, seconds: float) -> None:
+        with (self.project / "clean.py").open("a") as script:
+            script.write(f"import time\ntime.sleep({seconds})\n")
+
+    def jobs(self) -> list[str]:
+        return self.slurm.ask("squeue", "-h", "-r", "-n", "lapidar", "-o", "%i").split()
+
+    def until_it_runs(self) -> str:
+        for _ in range(200):
+            told = self.slurm.ask("squeue", "-h", "-r", "-n", "lapidar", "-t", "R", "-o", "%i").split()
+            if told:
+                return told[0]
+            time.sleep(0.1)
+        raise AssertionError("no job came to run")
+
+    def test_a_chain_has_the_bytes_of_one_machine(self) -> None:
+        self.declare_in_order()
+        told = self.json("refresh", "--on", "cluster")["done"]
+        self.assertEqual({one["name"]: one["how"] for one in told}, dict.fromkeys(("clean", "fit", "report"), "ran"))
+        self.assertTrue(all(any("it ran on n" in note for note in one["notes"]) for one in told), told)
+        self.assertEqual(self.read("results/report.md"), "# Kilns\n4\n")
+        self.assertEqual(self.refreshed(), {}, "what ran there is what would run here")
+        self.edit("raw/finds.csv", "2.25", "7.25")
+        self.assertEqual(set(self.refreshed("--on", "cluster").values()), {"ran"})
+        self.assertEqual(self.read("results/report.md"), "# Kilns\n9\n")
+        self.lapidar("rerun", "report")
+        self.edit("raw/finds.csv", "7.25", "2.25")
+        self.assertEqual(set(self.refreshed("--on", "cluster").values()), {"taken"})
+
+    def test_one_that_fails_there(self) -> None:
+        self.ready()
+        self.edit("fit.py", "import csv\n", 'import csv, sys\nsys.exit("no kiln here")\n')
+        told = {one["name"]: one for one in self.json("refresh", "--on", "cluster", code=1)["done"]}
+        self.assertEqual((told["fit"]["how"], told["fit"]["error"]), ("failed", "exit code 1"))
+        self.assertEqual(told["fit"]["said"], ["no kiln here"])
+        self.assertEqual(self.jobs(), [])
+
+    def test_who_asked_is_killed(self) -> None:
+        self.ready()
+        self.sleeping(3)
+        with subprocess.Popen([PROGRAM, "refresh", "--on", "cluster"], cwd=self.project, env=self.variables) as it:
+            job = self.until_it_runs()
+            it.send_signal(signal.SIGKILL)
+        self.assertEqual(self.refreshed("clean", "--on", "cluster"), {"clean": "ran"})
+        self.assertEqual(self.slurm.ask("squeue", "-h", "-r", "-n", "lapidar", "-t", "all", "-o", "%A").split().count(
+            job.partition("_")[0]), 1, "it was waited for, and not handed over again")  # fmt: skip
+        self.sleeping(1)
+        with subprocess.Popen([PROGRAM, "refresh", "--on", "cluster"], cwd=self.project, env=self.variables) as it:
+            self.until_it_runs()
+            it.send_signal(signal.SIGKILL)
+        while self.jobs():
+            time.sleep(0.2)
+        self.assertEqual(self.refreshed("clean"), {"clean": "taken"}, "it ended meanwhile: here too it is taken")
+
+    def test_a_job_that_is_cancelled_by_hand(self) -> None:
+        self.ready()
+        self.configure("tries = 1\n")
+        self.sleeping(60)
+        with subprocess.Popen(
+            [PROGRAM, "refresh", "--on", "cluster"],
+            cwd=self.project,
+            env=self.variables,
+            stdout=subprocess.PIPE,
+            text=True,
+        ) as it:
+            self.slurm.ask("scancel", self.until_it_runs())
+            said = it.communicate()[0]
+        self.assertEqual(it.returncode, 1)
+        self.assertIn("came to nothing: it was cancelled, or its node died", said)
+        self.assertEqual(self.read("results/report.md"), "# Kilns\n4\n")
+
+    def test_a_node_that_dies(self) -> None:
+        self.ready()
+        self.sleeping(2)
+        with subprocess.Popen(
+            [PROGRAM, "refresh", "clean", "--on", "cluster"],
+            cwd=self.project,
+            env=self.variables,
+            stdout=subprocess.PIPE,
+            text=True,
+        ) as it:
+            job = self.until_it_runs()
+            node = self.slurm.ask("squeue", "-h", "-r", "-j", job, "-o", "%N").strip()
+            self.slurm.kill(f"slurmd-{node}")
+            self.slurm.ask("scancel", "--signal=KILL", "--full", job)
+            self.slurm.start(node)
+            said = it.communicate()[0]
+        self.assertEqual(it.returncode, 0, said)
+        self.assertIn("clean: ran", said)
+
+    def arrays(self) -> set[str]:
+        told = self.slurm.ask("squeue", "-h", "-r", "-t", "all", "-n", "lapidar", "-o", "%F")
+        return set(told.split())
+
+    def test_two_hundred_runs(self) -> None:
+        runs = many(200, 60)
+        (self.project / "fit.py").write_text(
+            "import os, sys\nos.makedirs('fits', exist_ok=True)\nopen('fits/' + sys.argv[1], 'w').write(os.environ['seed'])\n"
+        )
+        (self.project / "lapidar.toml").write_text(
+            f'[analysis.fit]\ncommand = "python fit.py {{seed}}"\nfor = {{ seed = "1..{runs}" }}\n'
+        )
+        before = self.arrays()
+        self.assertEqual(len(self.refreshed("--on", "cluster")), runs)
+        self.assertEqual({one.name for one in (self.project / "fits").iterdir()}, set(map(str, range(1, runs + 1))))
+        # An array holds as many as the cluster allows, here 50: nothing is handed over one by one.
+        self.assertEqual(len(self.arrays() - before), -(-runs // 50))
+        self.assertEqual(self.refreshed(), {})
+
+    def test_what_cannot_be_used(self) -> None:
+        self.declare_in_order()
+        self.assertIn("There is no engine nowhere", self.fails("refresh", "--on", "nowhere"))
+        self.configure('options = ["--partition=none"]\n')
+        self.assertIn("sbatch failed", self.lapidar("refresh", "--on", "cluster", code=3).stderr)
+        file = self.folder / "config/lapidar/config.toml"
+        file.write_text('[engine.cluster]\nkind = "other"\n')
+        self.assertIn("of an unknown kind", self.fails("refresh", "--on", "cluster"))
+        file.write_text('[engine.cluster]\nkind = "slurm"\nnothing = 1\n')
+        self.assertIn("is not valid", self.lapidar("refresh", "--on", "cluster", code=3).stderr)
+
+
+class OnDask(test_steps.Chain):
+    def setUp(self) -> None:
+        super().setUp()
+        near = self.folder / "near"
+        near.mkdir(exist_ok=True)
+        self.variables["LAPIDAR_NEAR"] = str(near)
+        self.scheduler = batch.Scheduler(self.folder, self.variables)
+        self.addCleanup(self.scheduler.stop)
+
+    def test_a_chain_and_a_sweep(self) -> None:
+        self.declare_in_order()
+        on = ("--on", self.scheduler.address)
+        self.assertEqual(self.refreshed(*on), dict.fromkeys(("clean", "fit", "report"), "ran"))
+        self.assertEqual(self.read("results/report.md"), "# Kilns\n4\n")
+        self.assertEqual(self.refreshed(), {})
+        self.edit("fit.py", "import csv\n", 'import csv, sys\nsys.exit("no kiln here")\n')
+        told = {one["name"]: one for one in self.json("refresh", *on, code=1)["done"]}
+        self.assertEqual((told["fit"]["error"], told["fit"]["said"]), ("exit code 1", ["no kiln here"]))
+        (self.project / "gather.py").write_text("open('all.txt', 'w').write('x')\n")
+        (self.project / "fit.py").write_text(
+            "import os, sys\nos.makedirs('fits', exist_ok=True)\nopen(f'fits/{sys.argv[1]}-{sys.argv[2]}', 'w').write('x')\n"
+        )
+        (self.project / "lapidar.toml").write_text(test_steps.Sweeps.declared("1..5"))
+        self.assertEqual(len(self.refreshed("fit", *on)), 10)
+        self.assertEqual(len(list((self.project / "fits").iterdir())), 10)
+
+    def test_nobody_answers(self) -> None:
+        self.declare_in_order()
+        self.assertIn("No scheduler answers", self.lapidar("refresh", "--on", "tcp://127.0.0.1:9", code=3).stderr)
