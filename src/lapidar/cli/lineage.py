@@ -107,7 +107,7 @@ def _step(one: Made, view: View) -> None:
     ]
     for title, text in told:
         if text:
-            view.line(f"  {title:<6}{text}")
+            view.line(f"  {title:<7}{text}")
 
 
 def _marked(files: Any) -> list[str]:

@@ -110,7 +110,7 @@ class _Trace:
         yield from made or ([] if makes else read)
 
     def _back(self) -> list[str]:
-        """The step that made it, and those whose results that one read, the nearest first."""
+        """The step that made it, and those whose results that one read, each before what it comes after."""
         found: dict[str, None] = {}
         steps = [step for step in self.touching() if step.analysis]
         level = [one.name for one in steps if one.analysis and any(o.name == self.file for o in one.analysis.result)]
@@ -118,7 +118,7 @@ class _Trace:
             found |= dict.fromkeys(level)
             after = [earlier for name in level for earlier, files in self.graph.steps[name].after.items() if files]
             level = [name for name in dict.fromkeys(after) if name not in found]
-        return list(found)
+        return [name for name in reversed(self.graph.steps) if name in found]
 
     def _forward(self) -> list[str]:
         """The steps that read it, and those that read what these made, the nearest first."""

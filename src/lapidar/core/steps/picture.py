@@ -157,9 +157,9 @@ def _add_raw(nodes: dict[str, _Node], graph: Graph, shown: Mapping[str, str]) ->
     for name, step in graph.steps.items():
         unread = set(step.used.unread)
         for file in step.analysis.input if step.analysis else ():
-            is_told = shown[name] in readers[file.path]
-            if file.name not in made and file.name not in unread and not is_told:
-                readers[file.path].append(shown[name])
+            if file.name in made or file.name in unread or shown[name] in readers.get(file.path, ()):
+                continue
+            readers[file.path].append(shown[name])
     groups: dict[tuple[str, ...], list[str]] = defaultdict(list)
     for path, names in readers.items():
         groups[tuple(names) if len(readers) > _MOST_RAW else (path, *names)].append(path)
@@ -248,9 +248,12 @@ def _edges(nodes: dict[str, _Node]) -> list[dict[str, Any]]:
             x1, y1 = source.x + source.width, source.y + source.height / 2
             x2, y2 = node.x - 7, node.y + node.height / 2
             bend = max(24.0, (x2 - x1) / 2)
+            # One that passes other columns goes below what stands there.
+            sag = 0.75 * max(source.height, node.height) if node.rank - source.rank > 1 else 0.0
+            start, end = f"{x1 + bend:.1f} {y1 + sag:.1f}", f"{x2 - bend:.1f} {y2 + sag:.1f}"
             found.append(
                 {
-                    "path": f"M{x1:.1f} {y1:.1f} C{x1 + bend:.1f} {y1:.1f} {x2 - bend:.1f} {y2:.1f} {x2:.1f} {y2:.1f}",
+                    "path": f"M{x1:.1f} {y1:.1f} C{start} {end} {x2:.1f} {y2:.1f}",
                     "head": f"M{x2:.1f} {y2 - 4:.1f} l7 4 l-7 4 z",
                     "colour": _LINE,
                     "thick": 1.2,
