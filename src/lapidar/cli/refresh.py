@@ -150,8 +150,10 @@ def _show(session: Session, done: Done, step: Step) -> None:
     why = standings.reason_text(done.reasons[0], step) if done.reasons else "it never ran"
     match done.how:
         case "ran":
-            same = "nothing of it changed" if not done.changed else f"changed: {', '.join(done.changed[:4])}"
-            view.line(f"{done.name}: ran in {human_seconds(done.seconds)} ({why}); {same}")
+            some = ", ".join(done.changed[:4]) + (f" and {len(done.changed) - 4} more" if len(done.changed) > 4 else "")
+            came = "made" if not done.reasons else "changed"
+            told = f"{came}: {some}" if done.changed else "nothing of it changed"
+            view.line(f"{done.name}: ran in {human_seconds(done.seconds)} ({why}); {told}")
         case "taken":
             day = datetime.datetime.fromtimestamp(done.taken_from)
             view.line(f"{done.name}: taken from the run of {day.day} {day:%B %Y, %H:%M} ({why})")

@@ -6,6 +6,7 @@ import errno
 import hashlib
 import os
 import shlex
+import shutil
 import stat
 import threading
 import time
@@ -102,6 +103,7 @@ class RecordOptions:
         output: the descriptor that what it prints goes to.
         keeps_input: what comes on this process's standard input is the run's, and is kept.
         folder: where it runs: the current folder, if that is in the project.
+        typed: a file that it is given on standard input, where `quiet` is given.
         quiet: a file that what it says on standard error goes to; what it prints is only kept, and it is given nothing.
     """
 
@@ -113,6 +115,7 @@ class RecordOptions:
     keeps_input: bool = False
     folder: Path | None = None
     quiet: Path | None = None
+    typed: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -319,7 +322,10 @@ class Recording:
         printed = self.work / PRINTED
         typed = self.work / TYPED
         typing = Typed(typed) if self.options.keeps_input else nullcontext(None)
-        quiet = _quiet(self.options.quiet) if self.options.quiet else nullcontext((None, None, self.options.output))
+        if self.options.typed:
+            shutil.copyfile(self.options.typed, typed)
+        free = nullcontext((None, None, self.options.output))
+        quiet = _quiet(self.options.quiet, self.options.typed) if self.options.quiet else free
         with quiet as (nothing, errors, passed_on), _printing(printed, passed_on) as output, typing as given:
             how = RunOptions(
                 input=nothing if given is None else given,
@@ -553,10 +559,10 @@ class Recording:
 
 
 @contextmanager
-def _quiet(said: Path) -> Iterator[tuple[int | None, int | None, int]]:
+def _quiet(said: Path, typed: Path | None) -> Iterator[tuple[int | None, int | None, int]]:
     """What a run that nobody looks at is given, and where it goes what it says and what it prints."""
-    with open(os.devnull, "r+b") as nothing, said.open("wb") as errors:
-        yield nothing.fileno(), errors.fileno(), nothing.fileno()
+    with open(os.devnull, "wb") as nobody, open(typed or os.devnull, "rb") as given, said.open("wb") as errors:
+        yield given.fileno(), errors.fileno(), nobody.fileno()
 
 
 @contextmanager

@@ -29,6 +29,7 @@ from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, results
 from lapidar.core.records.results import Analysis
+from lapidar.core.results import scratch
 from lapidar.core.results.observing import ignored
 from lapidar.core.steps import copying, earlier
 from lapidar.core.steps.copying import Copy
@@ -325,7 +326,12 @@ class _Refresh:
     def _run(self, step: Step, said: list[str]) -> Done:
         with atomic.WorkFolder(self.place.own_folder, REFRESH) as work:
             folder = Path(work.path)
-            options = RecordOptions(quiet=folder / "errors", at_most=step.declared.at_most)
+            options = RecordOptions(
+                quiet=folder / "errors",
+                at_most=step.declared.at_most,
+                even_failed=bool(step.analysis and step.analysis.exit_code),
+                typed=scratch.recorded_input(step.analysis, self.cache) if step.analysis else None,
+            )
             try:
                 if step.analysis is None or step.name in self.judged.notes.in_place:
                     return self._in_place(step, options)
@@ -345,7 +351,8 @@ class _Refresh:
             return Done(step.name, How.RAN, changed=_differing(step, written), notes=tuple(run.notes), written=written)
         recorded = recording.record(self.place, self.cache, step.name, command, options)
         notes = tuple(recorded.notes)
-        return Done(step.name, How.RAN, changed=recorded.differing, notes=notes, written=recorded.analysis)
+        changed = _differing(step, recorded.analysis)
+        return Done(step.name, How.RAN, changed=changed, notes=notes, written=recorded.analysis)
 
     def _in_copy(self, step: Step, folder: Path, options: RecordOptions) -> Done:
         """Run it in a copy of the project, completed until nothing is lacking, and move in what it made."""
@@ -416,5 +423,7 @@ class _Refresh:
 
 def _differing(step: Step, now: Analysis) -> tuple[str, ...]:
     """The results that are not what they were."""
+    if now.listed:
+        return ()  # so many that they do not stand in the record
     before = {file.name: file.sha256 for file in step.analysis.result} if step.analysis else {}
     return tuple(file.name for file in now.result if before.get(file.name) != file.sha256)
