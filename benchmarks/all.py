@@ -28,6 +28,7 @@ def main() -> None:
         "proving",
         "places",
         "elsewhere",
+        "steps",
     ):
         subprocess.run([sys.executable, str(Path(__file__).with_name(f"{name}.py"))], check=True)
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 import msgspec
 
-from lapidar.core import atomic, decoding, foreign
+from lapidar.core import atomic, decoding, foreign, sealed
 from lapidar.core.cache import sweeps
 from lapidar.core.cache.runs import RunNote, Runs
 from lapidar.core.cache.store import Cache
@@ -21,7 +21,7 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile, results, selection
 from lapidar.core.records.declaration import DeclaredAnalysis
-from lapidar.core.records.results import Analysis, Sweep
+from lapidar.core.records.results import Analysis, Results, Sweep
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.results import listing
 from lapidar.core.steps import sweeps as sweeping
@@ -45,6 +45,9 @@ __all__ = [
     "step_of",
     "steps_of",
 ]
+
+
+_LARGE_BYTES = 200_000  # of a file of records: above, reading it takes longer than asking for the files in it
 
 
 class Failure(msgspec.Struct, frozen=True):
@@ -136,7 +139,7 @@ def judge(place: Place, cache: Cache, *, is_whole: bool = False) -> Judged:
 
 def steps_of(place: Place, cache: Cache) -> list[Step]:
     """Every analysis that is recorded or declared."""
-    every = results.read(place.records)
+    every = _recorded(place, cache)
     recorded = {one.name: one for one in every.analysis}
     declared: dict[str, DeclaredAnalysis] = {}
     for name, one in reading.read(place).analyses.items():
@@ -153,6 +156,27 @@ def steps_of(place: Place, cache: Cache) -> list[Step]:
     ]
     _expand_after(steps)
     return steps
+
+
+def _recorded(place: Place, cache: Cache) -> Results:
+    """The records of a project; those of many steps are remembered as they were read, by the digest of the file."""
+    try:
+        data = foreign.read(place.records)
+    except OSError:
+        data = b""
+    if len(data) < _LARGE_BYTES:
+        return results.read(place.records)
+    digest, of_file = hashlib.sha256(data).digest(), hashlib.sha256(os.fsencode(place.records)).hexdigest()[:32]
+    kept = cache.short_cuts / f"results-{of_file}"
+    before = sealed.read(kept) or b""
+    if before.startswith(digest):
+        try:
+            return msgspec.msgpack.decode(before[len(digest) :], type=Results)
+        except (msgspec.MsgspecError, UnicodeDecodeError):
+            pass
+    found = results.read(place.records)
+    sealed.keep(kept, lambda: digest + msgspec.msgpack.encode(found), flush=False)
+    return found
 
 
 def _runs_of(sweep: Sweep, cache: Cache) -> list[Analysis]:

@@ -11,6 +11,7 @@ import hashlib
 import json
 import os
 import posixpath
+import stat
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -132,7 +133,7 @@ class Present:
     def _read(self, path: str) -> str | None:
         try:
             status = os.lstat(path)
-            if os.path.islink(path):
+            if stat.S_ISLNK(status.st_mode):
                 return hashlib.sha256(os.fsencode(os.readlink(path))).hexdigest()
             known = self._seen.known(path, status)
             if known is None:
@@ -229,8 +230,9 @@ def reasons(
     unread = set(used.unread)
     for cause, files in ((Cause.SOURCE, analysis.source), (Cause.INPUT, analysis.input)):
         for file in files:
-            if file.name not in unread:
-                yield from _of_file(cause, file, own.get(file.name), analysis, present)
+            name = file.name
+            if present.digest(name) != file.sha256 and name not in unread:
+                yield from _of_file(cause, file, own.get(name), analysis, present)
     for name in used.absent:
         if present.exists(name):
             yield Reason(Cause.APPEARED, name)
