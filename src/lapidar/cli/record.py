@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
     from lapidar.core.flows.record import Recorded
     from lapidar.core.flows.rerun import Rerun
+    from lapidar.core.place import Place
 
 DESCRIPTION = """\
 Run an analysis in the restored environment, see by itself what it reads and writes, and record that: the command, the
@@ -63,7 +64,6 @@ def _of_script(session: Session, cache: Cache, command: Sequence[str]) -> Sequen
 
 
 def run(session: Session) -> int:
-    from lapidar.core.declaring import reading
     from lapidar.core.flows.record import RecordOptions, record
     from lapidar.core.sizes import parse_bytes
 
@@ -77,7 +77,7 @@ def run(session: Session) -> int:
     if options.script:
         command = _of_script(session, cache, command)
     place = session.place
-    names = [options.name] if options.name else [_name_of(command)] if command else sorted(reading.read(place).analyses)
+    names = [options.name] if options.name else [_name_of(command)] if command else _declared(place)
     if not names:
         raise LapidarError("There is no analysis to record", remedy="For example: lapidar record -- python analysis.py")
     how = RecordOptions(
@@ -104,6 +104,13 @@ def run(session: Session) -> int:
     if session.view.json:
         session.view.object({"recorded": told})
     return ExitCode.DONE if good else ExitCode.NO
+
+
+def _declared(place: Place) -> list[str]:
+    """The declared analyses, less those that are run for many values, which a refresh runs."""
+    from lapidar.core.declaring import reading
+
+    return sorted(name for name, one in reading.read(place).analyses.items() if not one.sweep)
 
 
 def _verified(done: Rerun, view: View) -> bool:

@@ -171,5 +171,6 @@ def _json(done: Done) -> dict[str, Any]:
     import dataclasses
 
     told = dataclasses.asdict(done)
+    del told["written"]
     told["reasons"] = [one._asdict() for one in done.reasons]
     return {**told, "how": str(done.how)}

@@ -31,7 +31,7 @@ def show(session: Session, name: str | None) -> None:
     if name is None:
         if view.json:
             view.object(recorded)
-        elif not recorded.analysis:
+        elif not recorded.analysis and not recorded.sweep:
             view.line("Nothing is recorded here. For example: lapidar record -- python analysis.py")
         else:
             rows = [
@@ -47,6 +47,8 @@ def show(session: Session, name: str | None) -> None:
                 for one in recorded.analysis
             ]
             view.table(["analysis", "command", "snapshot", "proven", "read", "results", "size"], rows, right=(4, 5, 6))
+            for sweep in recorded.sweep:
+                view.line(f"{sweep.name}: {human_count(sweep.runs, 'run')}; `lapidar steps {shlex.quote(sweep.name)}`")
         return
     analysis = recorded.named(name)
     if analysis is None:

@@ -166,6 +166,11 @@ def record(
     cache.require_writable()
     results.read(place.records)  # what cannot be added to shows before anything runs
     settings = declared(place, name)
+    if settings.sweep and not command:
+        raise LapidarError(
+            f"{name} is run for many values (`for`), each a run of its own",
+            remedy=f"lapidar refresh {shlex.quote(name)} runs, and records, those that are out of date.",
+        )
     command = tuple(command) or settings.command
     if not command:
         raise LapidarError(

@@ -231,7 +231,7 @@ def reasons(
     for cause, files in ((Cause.SOURCE, analysis.source), (Cause.INPUT, analysis.input)):
         for file in files:
             name = file.name
-            if present.digest(name) != file.sha256 and name not in unread:
+            if name not in unread and present.digest(name) != file.sha256:
                 yield from _of_file(cause, file, own.get(name), analysis, present)
     for name in used.absent:
         if present.exists(name):
