@@ -578,6 +578,28 @@ class Shared(Chain):
         self.assertIn("3 taken from earlier runs", said)
         self.assertEqual((clone / "results/report.md").read_text(), "# Kilns\n4\n")
 
+    def test_somebody_elses_record_is_asked_about(self) -> None:
+        (self.project / "lapidar.toml").unlink()
+        self.lapidar("record", "--", "python", "clean.py")
+        self.edit("raw/finds.csv", "2.25", "7.25")
+        shutil.rmtree(self.cache / "runs")
+        said = self.fails("refresh")
+        self.assertIn("The record of clean in", said)
+        self.assertIn("it would run `python clean.py`", said)
+        self.assertEqual(self.refreshed("--yes"), {"clean": "ran"})
+
+    def test_interrupted(self) -> None:
+        self.ready()
+        self.edit("clean.py", "import csv, os\n", "import csv, os, time\ntime.sleep(60)\n")
+        with subprocess.Popen([PROGRAM, "refresh"], cwd=self.project, env=self.variables, stderr=subprocess.PIPE) as it:
+            time.sleep(2.5)
+            it.send_signal(signal.SIGINT)
+            self.assertEqual(it.wait(timeout=20), 130)
+        self.assertEqual(self.read("results/report.md"), "# Kilns\n4\n")
+        left = [name for name in os.listdir(self.project / ".lapidar") if name.startswith("refresh-")]
+        self.edit("clean.py", "time.sleep(60)\n", "")
+        self.assertEqual(self.refreshed(), {"clean": "ran"}, left)
+
     def test_a_record_of_before(self) -> None:
         """One that does not say what its run stood on counts all of the environment, and nothing that it looked for."""
         self.ready()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import dataclasses
 import datetime
 from collections import defaultdict
 from typing import TYPE_CHECKING, Any
@@ -47,6 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--jobs", type=int, default=0, metavar="N", help="so many at a time (default: the processors)")
     parser.add_argument("--stop", action="store_true", help="start nothing more once one has failed")
     parser.add_argument("--really", action="store_true", help="run, also what ran before with the same of everything")
+    parser.add_argument("-y", "--yes", action="store_true", help="run records of somebody else without asking")
     parser.add_argument("--on", metavar="ENGINE", help="a batch system of your configuration, or tcp://HOST:PORT")
     parser.add_argument("--whole-snapshot", action="store_true", help="count all of the environment, used or not")
 
@@ -63,6 +65,7 @@ def run(session: Session) -> int:
     if not _planned(session)[1]:
         return _nothing(session)
     from lapidar.core.flows.refresh import RefreshOptions, refresh
+    from lapidar.core.flows.rerun import RecordUnknown
 
     cache, place = session.cache(create=True), session.place
     how = RefreshOptions(
@@ -72,6 +75,7 @@ def run(session: Session) -> int:
         really=options.really,
         is_whole=options.whole_snapshot,
         on=options.on or "",
+        trusted=options.yes,
     )
     told: list[dict[str, Any]] = []
     swept: dict[str, list[Done]] = defaultdict(list)
@@ -83,7 +87,13 @@ def run(session: Session) -> int:
         else:
             _show(session, done, step)
 
-    refreshed = refresh(place, cache, options.names, how, tell, view.reporter())
+    try:
+        refreshed = refresh(place, cache, options.names, how, tell, view.reporter())
+    except RecordUnknown as unknown:
+        if not view.asks(f"{unknown.what}: {unknown.why}. Run it, and the others of this project?"):
+            raise
+        trusting = dataclasses.replace(how, trusted=True)
+        refreshed = refresh(place, cache, options.names, trusting, tell, view.reporter())
     for name, several in swept.items():
         ran = sum(done.how == "ran" for done in several)
         parts = [f"{human_count(ran, 'run')} made"] if ran else []
@@ -168,8 +178,6 @@ def _show(session: Session, done: Done, step: Step) -> None:
 
 
 def _json(done: Done) -> dict[str, Any]:
-    import dataclasses
-
     told = dataclasses.asdict(done)
     del told["written"]
     told["reasons"] = [one._asdict() for one in done.reasons]

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import dataclasses
+import errno
 import os
+import shutil
 import time
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
@@ -15,6 +17,7 @@ from lapidar.core import atomic
 from lapidar.core.cache import sweeps
 from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
+from lapidar.core.declaring import reading
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError, TargetRefused
 from lapidar.core.flows import record as recording
@@ -23,6 +26,7 @@ from lapidar.core.flows import run as running
 from lapidar.core.flows import steps as stepping
 from lapidar.core.flows.engines import engine_named
 from lapidar.core.flows.record import REFRESH, RecordOptions, RunFailed
+from lapidar.core.flows.rerun import RecordUnknown
 from lapidar.core.flows.restore import RestoreOptions
 from lapidar.core.flows.steps import Failure, Failures, Judged
 from lapidar.core.place import Place
@@ -55,6 +59,7 @@ class RefreshOptions:
         stops: run nothing more once one has failed.
         really: run, also what ran already.
         is_whole: count every part of the environment, used or not.
+        trusted: run what is recorded, also where neither this cache nor anybody here knows it.
         engine: what runs steps; this machine unless given. on: the same by its name.
     """
 
@@ -63,6 +68,7 @@ class RefreshOptions:
     stops: bool = False
     really: bool = False
     is_whole: bool = False
+    trusted: bool = False
     engine: Engine | None = None
     on: str = ""
 
@@ -141,7 +147,8 @@ class _Refresh:
     def run(self) -> None:
         self.runs = EarlierRuns(self.cache)
         self.judged = self._judge()
-        if stepping.plan(self.judged, self.names, only=self.options.only):
+        if planned := stepping.plan(self.judged, self.names, only=self.options.only):
+            self._require_known(planned)
             self._restore()
         engine = self._engine_elsewhere() or Here(lambda step: self._one(step, self.judged.graph), self.options.jobs)
         try:
@@ -160,6 +167,13 @@ class _Refresh:
         still = [step.name for step in self._left() if step.name in self.ran and step.name not in self.bad]
         if still:
             self.notes.append(f"still out of date after they ran: {', '.join(still)}; `lapidar steps` says why")
+
+    def _require_known(self, planned: Sequence[Step]) -> None:
+        """Raises: RecordUnknown: a command would be run that stands in somebody else's record alone."""
+        runs = Runs(self.cache)
+        for step in planned if not self.options.trusted and not reading.is_trusted(self.place) else ():
+            if step.written is not None and not step.declared.command and not runs.knows(step.written):
+                raise RecordUnknown(step.analysis or step.written, self.place)
 
     def _engine_elsewhere(self) -> Engine | None:
         on = self.options.on
@@ -414,11 +428,26 @@ class _Refresh:
         moved = [name for name in sorted(now) if present.digest(name) != now[name]]
         for name in moved:
             atomic.make_folder((root / name).parent)
-            os.replace(source / name, root / name)
+            _move(source / name, root / name)
         for name in sorted({*(before.keys() - now.keys()), *removed}):
             if name in removed or present.digest(name) == before.get(name):
                 (root / name).unlink(missing_ok=True)  # its bytes are in the cache
         return tuple(name for name in sorted(now) if before.get(name) != now[name])
+
+
+def _move(source: Path, target: Path) -> None:
+    """Move a file into its place by a rename, also where that lies on another file system."""
+    try:
+        source.replace(target)
+    except OSError as error:
+        if error.errno != errno.EXDEV:
+            raise
+        beside = target.with_name(f".{target.name}.{atomic.random_name()}")
+        try:
+            shutil.copy2(source, beside, follow_symlinks=False)
+            beside.replace(target)
+        finally:
+            beside.unlink(missing_ok=True)
 
 
 def _differing(step: Step, now: Analysis) -> tuple[str, ...]:
