@@ -78,6 +78,16 @@ class OnSlurm(test_steps.Chain):
         self.edit("raw/finds.csv", "7.25", "2.25")
         self.assertEqual(set(self.refreshed("--on", "cluster").values()), {"taken"})
 
+    def test_one_that_looks_for_more_than_it_was_given(self) -> None:
+        (self.project / "lapidar.toml").unlink()
+        (self.project / "which.txt").write_text("raw/finds.csv")
+        (self.project / "look.py").write_text('open("out.txt", "w").write(open(open("which.txt").read()).read())\n')
+        self.lapidar("record", "--", "python", "look.py")
+        (self.project / "raw/second.csv").write_text("second\n")
+        (self.project / "which.txt").write_text("raw/second.csv")
+        self.assertEqual(self.refreshed("--on", "cluster"), {"look": "ran"})
+        self.assertEqual(self.read("out.txt"), "second\n")
+
     def test_one_that_fails_there(self) -> None:
         self.ready()
         self.edit("fit.py", "import csv\n", 'import csv, sys\nsys.exit("no kiln here")\n')

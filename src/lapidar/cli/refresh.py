@@ -179,6 +179,6 @@ def _show(session: Session, done: Done, step: Step) -> None:
 
 def _json(done: Done) -> dict[str, Any]:
     told = dataclasses.asdict(done)
-    del told["written"]
+    del told["written"], told["absent"]
     told["reasons"] = [one._asdict() for one in done.reasons]
     return {**told, "how": str(done.how)}

@@ -78,9 +78,10 @@ class RunFailed(LapidarError):
 
     Attributes:
         how: its exit code, or the signal.
+        stood_on: what it used, and looked for in vain.
     """
 
-    def __init__(self, name: str, how: str) -> None:
+    def __init__(self, name: str, how: str, stood_on: Used = EVERYTHING) -> None:
         if name == UNNAMED:
             super().__init__(f"The command failed here ({how})", remedy="Let it succeed here first.")
         else:
@@ -88,7 +89,7 @@ class RunFailed(LapidarError):
                 f"The analysis {name} failed ({how}), and nothing was recorded",
                 remedy="Mend it; --even-failed records it as it is.",
             )
-        self.how = how
+        self.how, self.stood_on = how, stood_on
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -381,7 +382,7 @@ class Recording:
             )
         if code and not self.options.even_failed:
             how = f"exit code {code}" if code > 0 else f"signal {-code}"
-            raise RunFailed(self.settings.name, how)
+            raise RunFailed(self.settings.name, how, self.stood_on)
 
     def _tell(self, seen: observing.Seen, touched: Touched, left_behind: int) -> None:
         say = self.notes.append

@@ -222,9 +222,11 @@ class _Refresh:
                 running.add(name)
             if not running:
                 break
-            for done in engine.wait():
-                running.remove(done.name)
-                self._ended(self._collected(done, graph, engine), graph)
+            for ended in engine.wait():
+                done = self._collected(ended, graph, engine)
+                if done is not None:
+                    running.remove(done.name)
+                    self._ended(done, graph)
             if self.swept and time.monotonic() - self.kept_at > _KEEP_SECONDS:
                 self._keep_sweeps()
 
@@ -237,17 +239,23 @@ class _Refresh:
             self._ended(dataclasses.replace(done, reasons=tuple(step.reasons)), graph)
         return done is not None
 
-    def _collected(self, done: Done, graph: Graph, engine: Engine) -> Done:
-        """What became of a step, with its results laid out where it ran elsewhere."""
-        if not engine.is_elsewhere or done.how is not How.RAN:
-            return done
+    def _collected(self, done: Done, graph: Graph, engine: Engine) -> Done | None:
+        """What became of a step, with its results laid out where it ran elsewhere; None where it is run once more, with
+        all of the project: it looked for more than it was given."""
         step = graph.steps[done.name]
-        taken = self._taken(step, graph)
-        if taken is None:
-            return dataclasses.replace(
-                done, how=How.FAILED, error="it ran, and is not what was asked for: run it again"
-            )
-        return dataclasses.replace(taken, how=How.RAN, seconds=done.seconds, notes=done.notes, taken_from=0.0)
+        own = {file.name for file in step.analysis.result} if step.analysis else set()
+        lacked = any(one not in own and os.path.lexists(self.place.root / one) for one in done.absent)
+        if not engine.is_elsewhere or (done.how is not How.RAN and (step.used.is_whole or not lacked)):
+            return done
+        taken = self._taken(step, graph) if done.how is How.RAN else None
+        if taken is not None:
+            return dataclasses.replace(taken, how=How.RAN, seconds=done.seconds, notes=done.notes, taken_from=0.0)
+        if step.used.is_whole:
+            why = "it ran, and did not read what the project has: was that changed meanwhile? Run it again"
+            return dataclasses.replace(done, how=How.FAILED, error=why)
+        step.used = msgspec.structs.replace(step.used, is_whole=True)
+        engine.submit(step)
+        return None
 
     def _is_to_run(self, step: Step, graph: Graph) -> bool:
         """Whether it is to run, now that all before it have; where it cannot, that is told."""

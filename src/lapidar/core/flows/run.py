@@ -25,7 +25,7 @@ if TYPE_CHECKING:  # a run itself needs no cache, and what becomes the command w
     from lapidar.core.cache.store import Cache
     from lapidar.core.system.supervision import Ended, Root
 
-__all__ = ["FREE", "Limits", "Run", "last_lines", "prepare"]
+__all__ = ["FREE", "Limits", "Run", "is_chosen", "last_lines", "prepare"]
 
 _LAST_LINES, _LAST_BYTES = 3, 4096
 
@@ -216,11 +216,11 @@ def prepare(
         prepared=prepared,
         snapshot=mark.snapshot,
         locked=locked if locked != mark.snapshot else "",
-        chosen=mark.chosen if _is_chosen(place, mark) else "",
+        chosen=mark.chosen if is_chosen(place, mark) else "",
     )
 
 
-def _is_chosen(place: Place, mark: Marker) -> bool:
+def is_chosen(place: Place, mark: Marker) -> bool:
     """Whether another snapshot than the lockfile's is meant: one that follows from an older lockfile is not."""
     if not mark.chosen or not mark.live or not place.members.is_file():
         return True

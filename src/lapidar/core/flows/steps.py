@@ -13,11 +13,13 @@ import msgspec
 
 from lapidar.core import atomic, decoding, foreign, sealed
 from lapidar.core.cache import sweeps
+from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import RunNote, Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
 from lapidar.core.environment.folder import Environment
 from lapidar.core.errors import LapidarError
+from lapidar.core.flows import run as running
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile, results, selection
 from lapidar.core.records.declaration import DeclaredAnalysis
@@ -109,15 +111,20 @@ class Judged:
 
 def present_of(place: Place, cache: Cache, *, is_whole: bool = False) -> Present:
     """What is there now."""
-    return Present(place, cache, _snapshot(place), is_whole)
+    return Present(place, cache, _snapshot(place, cache), is_whole)
 
 
-def _snapshot(place: Place) -> Snapshot | None:
+def _snapshot(place: Place, cache: Cache) -> Snapshot | None:
     """That which runs would run in: the lockfile's, less the groups that were left out, or with members as edited."""
     locked = lockfile.read_if_there(place.lockfile)
     mark = Environment(place.environment).marker
     if locked is None:
         return None
+    if mark and mark.chosen and mark.snapshot != locked.snapshot and running.is_chosen(place, mark):
+        try:
+            return History(cache).find(mark.snapshot)  # another was restored on purpose: runs run in that
+        except LapidarError:
+            return locked
     edited = lockfile.read_if_there(place.members_snapshot) if mark else None
     if mark and edited and edited.snapshot == mark.snapshot:
         return edited

@@ -49,11 +49,12 @@ def run_task(cache: Cache, task: Task) -> Outcome:
     node = os.environ.get("SLURMD_NODENAME") or os.uname().nodename
     folder = Path(tempfile.mkdtemp(prefix="lapidar-work-"))
     said: tuple[str, ...] = ()
+    absent: tuple[str, ...] = ()
     error = ""
     try:
         _run(cache, task, folder)
     except RunFailed as failure:
-        error = failure.how
+        error, absent = failure.how, failure.stood_on.absent
     except LapidarError as failure:
         error = str(failure)
     except OSError as failure:
@@ -62,7 +63,7 @@ def run_task(cache: Cache, task: Task) -> Outcome:
         if error and (folder / "errors").is_file():
             said = running.last_lines(folder / "errors")
         shutil.rmtree(folder, ignore_errors=True)
-    return Outcome(task.name, error, said, time.monotonic() - began, node)
+    return Outcome(task.name, error, said, time.monotonic() - began, node, absent)
 
 
 def _run(cache: Cache, task: Task, folder: Path) -> None:

@@ -34,6 +34,7 @@ class Done:
         notes: what the user should know, a sentence each.
         error: why it failed, or what holds it up.
         said: the last of what a failed one said on standard error.
+        absent: of a failed one, paths below the project that it looked for in vain, where it ran elsewhere.
         written: its record as it is written, where it has one now.
         taken_from: when the run was made that it was taken from, seconds since 1970; 0 where it ran.
     """
@@ -47,6 +48,7 @@ class Done:
     error: str = ""
     said: tuple[str, ...] = ()
     taken_from: float = 0.0
+    absent: tuple[str, ...] = ()
     written: Analysis | None = None
 
 

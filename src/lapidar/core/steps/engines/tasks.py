@@ -54,6 +54,7 @@ class Outcome(msgspec.Struct, frozen=True):
     Attributes:
         error: why it failed; "" where it ran, and its run is in the cache.
         said: the last of what it said on standard error.
+        absent: paths below the project that one which failed looked for in vain.
         seconds: how long it took.
         node: the name of the machine.
     """
@@ -63,12 +64,13 @@ class Outcome(msgspec.Struct, frozen=True):
     said: tuple[str, ...] = ()
     seconds: float = 0.0
     node: str = ""
+    absent: tuple[str, ...] = ()
 
     def done(self, name: str) -> Done:
         """As whoever asked is told."""
         notes = (f"it ran on {self.node}",) if self.node and not self.error else ()
         how = How.FAILED if self.error else How.RAN
-        return Done(name, how, seconds=self.seconds, error=self.error, said=self.said, notes=notes)
+        return Done(name, how, seconds=self.seconds, error=self.error, said=self.said, notes=notes, absent=self.absent)
 
 
 class Tasks:
