@@ -708,6 +708,21 @@ open("counted-" + os.path.basename(sys.argv[1]), "w").write(str(len(open(sys.arg
         self.assertEqual(set(self.refreshed().values()), {"taken"})
         self.assertEqual(len(self.read("all.txt").splitlines()), 6)
 
+    def test_in_a_parcel(self) -> None:
+        self.lapidar("refresh")
+        parcel = self.folder / "fits.parcel.tar"
+        self.lapidar("parcel", "make", "--with-results", "--with-project", "--without-lapidar", "--to", parcel)
+        far = self.folder / "far"
+        far.mkdir()
+        self.addCleanup(shutil.rmtree, far)
+        variables = {**self.variables, "LAPIDAR_CACHE": str(far / "cache")}
+        self.lapidar("parcel", "open", parcel, "--into", far / "project", env=variables)
+        self.lapidar("restore", env=variables, cwd=far / "project")
+        told = json.loads(self.lapidar("steps", "--json", env=variables, cwd=far / "project").stdout)
+        self.assertEqual({one["standing"] for one in told["steps"] if one["sweep"]}, {"up to date"})
+        said = self.lapidar("rerun", "fit[upper,2]", "--yes", env=variables, cwd=far / "project").stdout
+        self.assertIn("nothing differs (identical)", said)
+
     def test_killed_it_goes_on(self) -> None:
         (self.project / "lapidar.toml").write_text(self.declared("1..10"))
         with subprocess.Popen(

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import IO
 
 from lapidar.core import atomic, foreign, progress
+from lapidar.core.cache import sweeps
 from lapidar.core.cache.contents import lacking
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
@@ -29,7 +30,7 @@ from lapidar.core.parcels.project import Project
 from lapidar.core.parcels.signing import NotHolding, NotTrusted, signer
 from lapidar.core.place import OWN_FOLDER, Place, lock_of
 from lapidar.core.records import lockfile, results, words
-from lapidar.core.records.results import Analysis
+from lapidar.core.records.results import Analysis, Results
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = [
@@ -137,6 +138,9 @@ def content_of(place: Place, cache: Cache, snapshot: Snapshot, wanted: Wanted) -
     digests = dict.fromkeys(
         [part.tree for part in snapshot.parts()] + [tree for one in analyses for tree in _trees_of(one)]
     )
+    if wanted.results:
+        lists = (sweep.listing for sweep in results.read(place.records).sweep)
+        digests |= dict.fromkeys(digest for digest in lists if cache.is_whole(digest))
     trees: dict[str, tuple[Tree, Opener]] = {digest: (cache.tree(digest), _from(cache)) for digest in digests}
     declaration = reading.read(place)
     # The file of variables is secret: nobody else's business is what it holds.
@@ -172,9 +176,20 @@ def _trees_of(analysis: Analysis) -> Iterator[str]:
     yield from filter(None, (analysis.given, analysis.made, analysis.lists))
 
 
+def _with_runs(recorded: Results, cache: Cache) -> list[Analysis]:
+    """All analyses of a file of records, with the runs of its sweeps as far as the cache has the lists of these."""
+    found = list(recorded.analysis)
+    for sweep in recorded.sweep:
+        try:
+            found += sweeps.runs_of(sweep, cache)
+        except LapidarError:
+            continue
+    return found
+
+
 def _analyses(place: Place, cache: Cache, snapshot: Snapshot, notes: list[str]) -> tuple[Analysis, ...]:
     """The recorded analyses of which the cache has everything."""
-    recorded = results.read(place.records).analysis
+    recorded = _with_runs(results.read(place.records), cache)
     if not recorded:
         raise LapidarError(
             "No results are recorded that could go along",
@@ -365,7 +380,7 @@ def unpack(parcel: Parcel, into: Path, cache: Cache, reporter: progress.Progress
     with cache.in_use():
         brought = bring_trees(parcel, cache, parcel.trees, reporter)
         tree = _project_tree(parcel, cache, reporter)
-        for one in parcel.records.analysis:
+        for one in _with_runs(parcel.records, cache):
             if all(cache.is_whole(digest) for digest in _trees_of(one)):
                 Runs(cache).keep(one, came=True)
         place.root.mkdir(parents=True, exist_ok=True)
