@@ -373,6 +373,23 @@ open("out.txt", "w").write(" ".join(sorted(glob.glob("*.csv"))))
         self.assertEqual(self.refreshed(), {"look": "ran"})
         self.assertEqual(self.read("out.txt"), "other\n")
 
+    def test_links_that_lead_elsewhere_now(self) -> None:
+        for name in ("one", "two"):
+            (self.project / name).mkdir()
+            (self.project / name / "finds.csv").write_text(f"{name}\n")
+        (self.project / "folder").symlink_to("one")
+        (self.project / "file.csv").symlink_to("one/finds.csv")
+        for name, path in (("by_folder", "folder/finds.csv"), ("by_file", "file.csv")):
+            (self.project / f"{name}.py").write_text(f"open('{name}.txt', 'w').write(open('{path}').read())\n")
+            self.lapidar("record", "--", "python", f"{name}.py")
+        self.assertEqual(self.refreshed("by_folder", "by_file"), {})
+        for name, target in (("folder", "two"), ("file.csv", "two/finds.csv")):
+            (self.project / name).unlink()
+            (self.project / name).symlink_to(target)
+        self.assertEqual(self.refreshed("by_folder", "by_file"), {"by_folder": "ran", "by_file": "ran"})
+        self.assertEqual((self.read("by_folder.txt"), self.read("by_file.txt")), ("two\n", "two\n"))
+        self.assertEqual(self.refreshed("by_folder", "by_file"), {})
+
     def test_data_that_names_other_data(self) -> None:
         (self.project / "which.txt").write_text("raw/finds.csv")
         self.script('open("out.txt", "w").write(open(open("which.txt").read()).read())\n')

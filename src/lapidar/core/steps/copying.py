@@ -53,13 +53,15 @@ class Copy:
             if not name.endswith("/")
         }
         own = {file.name for file in self.analysis.result}
-        return {*read, *self.used.files, *self.used.present, *(listed - own), *self.besides}
+        return {*read, *self.used.files, *self.used.present, *self.used.links, *(listed - own), *self.besides}
 
     def paths(self) -> Iterator[str]:
         """The files of the project that go into it, below its root."""
         needed, own = self.needed, {file.name for file in self.analysis.result}
         root = self.place.root
         for path in sorted(needed):
+            if any(os.path.islink(root / one) for one in _above(path)):
+                continue  # it is where a link leads, which is there itself
             if os.path.lexists(root / path) and (os.path.islink(root / path) or not os.path.isdir(root / path)):
                 yield path
         for path in self._every() if self.is_whole else ():
@@ -98,6 +100,11 @@ class Copy:
             for folder, folders, _ in os.walk(root):
                 folders[:] = self._own(folder, folders)
                 yield from (f"{folder}/{name}"[len(root) + 1 :] for name in folders)
+
+
+def _above(path: str) -> Iterator[str]:
+    while path := os.path.dirname(path):
+        yield path
 
 
 def lay_out(what: Copy, into: Path) -> None:

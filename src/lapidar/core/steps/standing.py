@@ -145,6 +145,13 @@ class Present:
         except OSError:
             return ""  # it is there, and is not what it was: nobody may read it
 
+    def link(self, name: str) -> str | None:
+        """What a link of the project says; None where there is none."""
+        try:
+            return os.readlink(f"{self._root}/{name}")
+        except OSError:
+            return None
+
     def plain(self, command: Sequence[str], analysis: Analysis) -> tuple[str, ...]:
         """A command as a record has it: without the project's own place in it."""
         root, folder = f"{self.place.root}/", self.place.root / analysis.folder
@@ -239,6 +246,10 @@ def reasons(
     for name in used.present:
         if not present.exists(name):
             yield Reason(Cause.GONE, name)
+    for name, said in used.links.items():
+        now = present.link(name)
+        if now != said:
+            yield Reason(Cause.INPUT if now is not None else Cause.GONE, name)
     made = {*made, *own}
     for folder, names in used.listed.items():
         before, after = (listed_but(one, folder, made) for one in (names, names_in(present.place, folder) or ()))

@@ -44,6 +44,7 @@ class Used(msgspec.Struct, frozen=True, omit_defaults=True):
         absent: paths below the project that it looked for and that were not there.
         present: paths below the project that it only asked about, and that were there.
         listed: the folders of the project that it looked through ("." for its root), each with the names in it.
+        links: paths of links in the project on the way to what it asked for, each with what it says.
         files: those that were read for it and not by it (one of variables), each with its sha256.
         outside: absolute paths of files outside of the project that it read, each with its sha256 then.
         unread: those of its inputs that it found in such a folder and did not open.
@@ -59,6 +60,7 @@ class Used(msgspec.Struct, frozen=True, omit_defaults=True):
     absent: tuple[str, ...] = ()
     present: tuple[str, ...] = ()
     listed: dict[str, tuple[str, ...]] = {}
+    links: dict[str, str] = {}
     files: dict[str, str] = {}
     outside: dict[str, str] = {}
     unread: tuple[str, ...] = ()
@@ -86,14 +88,18 @@ def of_run(
     seen = _Seen(place, environment, ended)
     listed = {one: names for one in seen.folders if (names := names_in(place, one)) is not None}
     own = {*results, *(folder for one in results for folder in _above(one))}
-    absent = seen.below(path for path in seen.asked if not os.path.lexists(path))
-    present = set(seen.below(ended.touched.asked_for)) - {*read, *own, "."}
+    # Where a link leads to what is not there, it is that which it looked for.
+    inside = [f"{os.path.realpath(place.root)}/{path}" for path in seen.below(seen.asked)]
+    absent = seen.below(os.path.realpath(path) for path in inside if not os.path.exists(path))
+    asked_for = seen.below(ended.touched.asked_for)
+    present = set(asked_for) - {*read, *own, "."}
     environments = seen.of_environment(snapshot) if snapshot is not None else EVERYTHING
     return msgspec.structs.replace(
         environments,
         absent=tuple(sorted({*absent} - own)),
         # Folders are asked about on the way to what lies in them, and what it made is no longer what it found.
         present=tuple(sorted(one for one in present if not (place.root / one).is_dir())),
+        links=dict(_links(place, asked_for)),
         listed=listed,
         unread=tuple(sorted(seen.unread(read))),
         partners=ended.touched.partners,
@@ -116,6 +122,14 @@ def read(data: bytes) -> Used | None:
 def folders_of(place: Place, environment: Environment, ended: Ended) -> tuple[str, ...]:
     """The folders of the project that a run looked through, and not only to import from them."""
     return _Seen(place, environment, ended).folders
+
+
+def _links(place: Place, paths: Iterable[str]) -> Iterator[tuple[str, str]]:
+    """The links among paths below the project and the folders above these, each with what it says."""
+    every = {one for path in paths for one in (path, *_above(path))}
+    for path in sorted(every):
+        if os.path.islink(place.root / path):
+            yield path, os.readlink(place.root / path)
 
 
 def variable_files(place: Place, held: Conditions | None) -> tuple[str, ...]:

@@ -671,6 +671,8 @@ static int path_of(struct process *process, const struct notification *told, int
     if (!named(process, path, real) && !(is_elsewhere(process) && led_to(process, path, real))) *real = 0;
     return 1;
 }
+static int tells_absent; /* whether what is looked for and is not there is told */
+
 /* What an open does to a file of the project; whether that is told of it at the end. */
 static int used(char *real, u64 flags) {
     char status[144];
@@ -682,6 +684,7 @@ static int used(char *real, u64 flags) {
         if (sys_status(real, status, 0) < 0 || (mode_in(status) & FORMAT) != IS_LINK) return 0;
     }
     if (sys_status(real, status, 0) >= 0 && (mode_in(status) & FORMAT) == IS_LINK) {
+        if (tells_absent && is_below(real, root) && is_told(real)) tell('K', -1, real);
         char name[40] = "/proc/self/fd/";
         long file = sys_open(real, 010000000);
         if (file >= 0) {
@@ -714,8 +717,6 @@ static int used(char *real, u64 flags) {
     if (flags & (1 | 2 | 01000) || (flags & 0100 && !is_there)) written(real);
     return 1;
 }
-static int tells_absent; /* whether what is looked for and is not there is told */
-
 /* A path that a process looks for, in its own root: told where nothing is there. */
 static void looked_for(struct process *process, const char *path) {
     long file = open_in_root(process, path, 0);
@@ -779,7 +780,11 @@ static void happens(struct process *process, struct notification *told, const st
         return;
     }
     if (!path_of(process, told, known->folder, known->path, path, real)) return;
-    if (tells_absent && (known->what == LOOK || known->what == OPEN || known->what == OPEN2) && !(flags & 0100)) looked_for(process, path);
+    if (tells_absent && (known->what == LOOK || known->what == OPEN || known->what == OPEN2)) {
+        if (!(flags & 0100)) looked_for(process, path);
+        /* Links among its folders: where they lead is part of what it found. */
+        if (*real && *root && is_below(path, root) && !same(path, real) && is_told(path)) tell('K', -1, path);
+    }
     switch (known->what) {
         case LOOK: /* of a file that it reads, that is told besides */
             if (*real && is_below(real, root) && is_told(real) && sys_status(real, status, 0) >= 0) tell('K', -1, real);
