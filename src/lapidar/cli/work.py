@@ -12,6 +12,9 @@ from lapidar.core.errors import LapidarError
 
 DESCRIPTION = "Run a step that was handed to this machine: one of a list of keys of tasks, which lie in the cache."
 EXAMPLES = """\
+examples:
+  lapidar work keys --at 3      the fourth of a list that `lapidar refresh --on` wrote
+
 exit codes:
   0  what came of it is in the cache, whether it ran or failed
   3  there is no such task"""
