@@ -137,8 +137,11 @@ def ordered(steps: Iterable[Step]) -> Graph:
     makers = _makers(known)
     for step in known.values():
         _find_earlier(step, known, makers)
+    filled: dict[str, list[tuple[str, str]]] = defaultdict(list)
+    for path, maker in makers.items():
+        filled[posixpath.dirname(path) or "."].append((path, maker))
     for step in known.values():
-        _find_listed(step, known, makers)
+        _find_listed(step, known, filled)
     _find_declared_order(known)
     for circle in _circles(known):
         for name in circle:
@@ -178,14 +181,20 @@ def _find_earlier(step: Step, known: Mapping[str, Step], makers: Mapping[str, st
             step.after.setdefault(name, ())
 
 
-def _find_listed(step: Step, known: Mapping[str, Step], makers: Mapping[str, str]) -> None:
-    """Whoever puts files into a folder that a step looks through comes before it, unless it comes after it already."""
+def _find_listed(step: Step, known: Mapping[str, Step], filled: Mapping[str, Sequence[tuple[str, str]]]) -> None:
+    """Whoever puts files into a folder that a step looks through comes before it, unless it comes after it already.
+
+    Args:
+        filled: by folders, the files that steps put there, each with the step.
+    """
     by: dict[str, list[str]] = defaultdict(list)
-    for path, maker in makers.items():
-        if (posixpath.dirname(path) or ".") in step.used.listed and maker != step.name and maker not in step.after:
-            by[maker].append(path)
+    for folder in step.used.listed:
+        for path, maker in filled.get(folder, ()):
+            if maker != step.name and maker not in step.after:
+                by[maker].append(path)
+    graph = Graph(dict(known))
     for maker, paths in sorted(by.items()):
-        if step.name not in Graph(dict(known)).before([maker]):
+        if step.name not in graph.before([maker]):
             step.after[maker] = tuple(paths)
 
 
