@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import datetime
 import shlex
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from lapidar.cli import standings
@@ -44,6 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from lapidar.core.flows.lineage import follow
+    from lapidar.core.foreign import expanded
 
     options, view = session.options, session.view
     found = follow(session.place, session.cache(create=True), options.file, forward=options.forward)
@@ -53,14 +53,14 @@ def run(session: Session) -> int:
         from lapidar.core.steps.graph import Graph
         from lapidar.core.steps.picture import draw
 
-        path = Path(options.picture)
+        path = expanded(options.picture)
         steps = {one.step.name: one.step for one in found.made}
         draw(Graph(steps), path, {name: standings.why(step) for name, step in steps.items()}, found.file)
         view.note(f"Drew it into {options.picture}.")
     if options.prov:
         from lapidar.core.exchange import prov
 
-        prov.write(found, Path(options.prov))
+        prov.write(found, expanded(options.prov))
         view.note(f"Wrote {options.prov}.")
     if view.json:
         view.object({**_json(found), "good": good})
@@ -127,7 +127,7 @@ def _json(found: Lineage) -> dict[str, Any]:
         "raw": [{"path": name, "is_same": is_same} for name, is_same in found.raw],
         "steps": [
             {
-                **standings.as_json(one.step, found.graph),
+                **standings.as_json(one.step),
                 "when": one.when,
                 "packages": list(one.packages) if one.packages is not None else None,
                 "read": [

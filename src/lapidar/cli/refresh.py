@@ -16,7 +16,6 @@ from lapidar.cli.view import human_count, human_seconds
 from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
-    from lapidar.core.flows.steps import Judged
     from lapidar.core.steps.engines.protocol import Done
     from lapidar.core.steps.graph import Step
 
@@ -62,7 +61,7 @@ def run(session: Session) -> int:
     if options.dry_run:
         return _dry(session)
     members_up(session, wholly=True)
-    if not _planned(session)[1]:
+    if not _planned(session):
         return _nothing(session)
     from lapidar.core.flows.refresh import RefreshOptions, refresh
     from lapidar.core.flows.rerun import RecordUnknown
@@ -118,13 +117,13 @@ def run(session: Session) -> int:
     return ExitCode.DONE if refreshed.is_good else ExitCode.NO
 
 
-def _planned(session: Session) -> tuple[Judged, list[Step]]:
-    """How all steps stand, and those that a refresh looks at."""
+def _planned(session: Session) -> list[Step]:
+    """The steps that a refresh looks at."""
     from lapidar.core.flows.steps import judge, plan
 
     options = session.options
     judged = judge(session.place, session.cache(create=True), is_whole=options.whole_snapshot)
-    return judged, plan(judged, options.names, only=options.only)
+    return plan(judged, options.names, only=options.only)
 
 
 def _nothing(session: Session) -> int:
@@ -139,10 +138,10 @@ def _nothing(session: Session) -> int:
 
 def _dry(session: Session) -> int:
     view = session.view
-    judged, steps = _planned(session)
+    steps = _planned(session)
     known = sum(step.seconds or 0.0 for step in steps)
     if view.json:
-        view.object({"would_run": [standings.as_json(one, judged.graph) for one in steps], "seconds": known})
+        view.object({"would_run": [standings.as_json(one) for one in steps], "seconds": known})
     elif not steps:
         view.line("Everything is up to date: nothing would run.", "good")
     else:

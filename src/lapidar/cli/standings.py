@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from lapidar.core.steps.graph import Graph, Step
+    from lapidar.core.steps.graph import Step
     from lapidar.core.steps.standing import Reason
 
 __all__ = ["as_json", "grouped", "reason_text", "rows", "why", "why_text"]
@@ -64,7 +64,9 @@ def why(step: Step) -> list[str]:
         return list(step.odds)
     if step.failed:
         return [step.failed]
-    if str(step.standing) == "waits for":
+    from lapidar.core.steps.graph import Standing
+
+    if step.standing is Standing.WAITS:
         names = (name.partition("[")[0] if name.endswith("]") else name for name in step.waits_for)
         return [", ".join(dict.fromkeys(names))]
     return [reason_text(one, step) for one in step.reasons]
@@ -76,7 +78,7 @@ def why_text(step: Step) -> str:
     return told[0] + (f"; {len(told) - 1} more" if len(told) > 1 else "") if told else ""
 
 
-def as_json(step: Step, graph: Graph) -> dict[str, Any]:
+def as_json(step: Step) -> dict[str, Any]:
     """A step, for machines."""
     analysis = step.analysis
     return {

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import time
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lapidar.cli import standings
@@ -52,15 +51,8 @@ def run(session: Session) -> int:
         judged = judge(place, cache, is_whole=options.whole_snapshot)
         steps = list(judged.graph.steps.values())
         names = named(judged.graph, options.names)
-        unknown = [name for name in names if name not in judged.graph.steps]
-        if unknown:
-            from lapidar.core.errors import LapidarError
-
-            raise LapidarError(
-                f"There is no step {unknown[0]}", remedy=f"There are: {', '.join(judged.graph.steps) or 'none'}."
-            )
         chosen = [step for step in steps if step.name in names] if names else steps
-        told = [standings.as_json(step, judged.graph) for step in chosen]
+        told = [standings.as_json(step) for step in chosen]
         if told != shown:
             _show(session, chosen, judged.unfit)
             shown = told
@@ -68,10 +60,10 @@ def run(session: Session) -> int:
             break
         time.sleep(_PAUSE_SECONDS)
     if options.picture:
+        from lapidar.core.foreign import expanded
         from lapidar.core.steps.picture import draw
 
-        path = Path(options.picture)
-        draw(judged.graph, path, {step.name: standings.why(step) for step in steps})
+        draw(judged.graph, expanded(options.picture), {step.name: standings.why(step) for step in steps})
         view.note(f"Drew them into {options.picture}.")
     good = all(step.is_good for step in chosen)
     if view.json:

@@ -7,12 +7,13 @@ one asks the place.
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from lapidar.core.errors import LapidarError
 
-__all__ = ["DECLARATION_NAME", "LOCKFILE_NAME", "OWN_FOLDER", "RECORDS_NAME", "Place", "lock_of"]
+__all__ = ["DECLARATION_NAME", "LOCKFILE_NAME", "OWN_FOLDER", "RECORDS_NAME", "Place", "lock_of", "plain_command"]
 
 LOCKFILE_NAME = "lapidar.lock"
 RECORDS_NAME = "lapidar.results"
@@ -157,6 +158,12 @@ class Place:
             return path.resolve().relative_to(self.root.resolve()).as_posix()
         except ValueError:
             return None
+
+
+def plain_command(command: Sequence[str], root: Path, folder: Path) -> tuple[str, ...]:
+    """A command without a project's own place in it: paths below it are as seen from the folder that it runs in."""
+    start = f"{root}/"
+    return tuple(os.path.relpath(word, folder) if word.startswith(start) else word for word in command)
 
 
 def lock_of(script: Path) -> Path:

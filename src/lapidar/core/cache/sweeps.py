@@ -3,18 +3,13 @@ tree whose digest stands there."""
 
 from __future__ import annotations
 
-import io
 from collections.abc import Sequence
-from functools import partial
 
 import msgspec
 
-from lapidar.core import decoding
-from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.lists import as_lines, of_lines, read_texts, stow_texts
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.stowing import StreamDraft, stow
 from lapidar.core.errors import CacheError, LapidarError
-from lapidar.core.progress import Silent
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis, Results, Sweep
 
@@ -30,9 +25,7 @@ def packed(name: str, runs: Sequence[Analysis], cache: Cache) -> Sweep:
         cache: in use by the caller.
     """
     ordered = sorted(runs, key=lambda one: one.name)
-    text = b"".join(msgspec.json.encode(one) + b"\n" for one in ordered)
-    drafts = {"runs": [StreamDraft(_RUNS, partial(io.BytesIO, text), len(text))]}
-    listing = stow(cache, drafts, None, Silent())["runs"].tree.digest
+    listing = stow_texts(cache, {_RUNS: as_lines(ordered)})
     return results.sealed_sweep(Sweep(name=name, record="", runs=len(ordered), listing=listing))
 
 
@@ -43,14 +36,8 @@ def runs_of(sweep: Sweep, cache: Cache) -> list[Analysis]:
         LapidarError: the cache has not got the list, or it is not what it must be.
     """
     try:
-        (entry,) = cache.tree(sweep.listing)
-        path = cache.entry_path(entry)
-        if sha256_of(path) != entry.content:
-            raise CacheError("its bytes are not what they were")
-        with open(path, "rb") as stream:
-            lines = stream.read().splitlines()
-        found = decoding.from_json(b"[" + b",".join(lines) + b"]", tuple[Analysis, ...])
-    except (CacheError, OSError, ValueError, msgspec.MsgspecError) as error:
+        found = of_lines(read_texts(cache, sweep.listing, [_RUNS])[_RUNS], Analysis)
+    except (CacheError, msgspec.MsgspecError) as error:
         raise LapidarError(
             f"The list of the {sweep.runs:,} runs of {sweep.name} is not in this cache",
             why=str(error),

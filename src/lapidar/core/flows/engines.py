@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import msgspec
@@ -15,15 +16,14 @@ from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, stow
 from lapidar.core.declaring.files import user_file
 from lapidar.core.declaring.project import load
 from lapidar.core.errors import DeclarationError, LapidarError
-from lapidar.core.place import Place
+from lapidar.core.place import DECLARATION_NAME, Place
 from lapidar.core.progress import Silent
 from lapidar.core.records.results import Analysis
 from lapidar.core.records.snapshot import Snapshot
-from lapidar.core.steps.copying import Copy
+from lapidar.core.steps import copying
 from lapidar.core.steps.engines.protocol import Engine
 from lapidar.core.steps.engines.tasks import Task
 from lapidar.core.steps.graph import Step
-from lapidar.core.steps.standing import of_same_files
 
 __all__ = ["engine_named"]
 
@@ -109,22 +109,21 @@ class _Making:
             name=step.name, record="", command=step.command, snapshot=_NOWHERE, numerics="native", exit_code=0,
             printed=64 * "0", printed_bytes=0, given=_NOWHERE, made=_NOWHERE,
         )  # fmt: skip
-        is_other = step.analysis is None or step.used.is_whole or not of_same_files(step.reasons)
-        others = (self.place.environment, self.cache.root)
-        results = frozenset() if step.analysis is None else self.made
-        what = Copy(self.place, analysis, step.used, is_other, ("lapidar.toml",), others, results)
+        what = copying.of_step(self.place, step, analysis, (self.place.environment, self.cache.root), self.made)
+        # What the project declares of all its analyses holds there too.
+        files, folders = dataclasses.replace(what, besides=(DECLARATION_NAME,)).contents()
         with self.cache.in_use():
-            tree = stow(self.cache, {"copy": list(self._drafts(what))}, None, Silent())["copy"].tree.digest
+            tree = stow(self.cache, {"copy": list(self._drafts(files))}, None, Silent())["copy"].tree.digest
         asks = step.declared
         return Task(
             step.name, step.command, analysis.folder, tree, self.snapshot.snapshot,
-            tuple(sorted({*what.folders()} - {"", "."})), dict(asks.values), asks.results, asks.leave,
+            tuple(sorted({*folders} - {"", "."})), dict(asks.values), asks.results, asks.leave,
             asks.processors, asks.memory, asks.at_most,
         )  # fmt: skip
 
-    def _drafts(self, what: Copy) -> Iterator[Draft]:
+    def _drafts(self, files: Iterable[str]) -> Iterator[Draft]:
         root = os.path.realpath(self.place.root)
-        for path in what.paths():
+        for path in files:
             place = f"{root}/{path}"
             if os.path.islink(place):
                 target = os.readlink(place)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from lapidar.core.cache.runs import Runs
@@ -12,7 +13,6 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
 from lapidar.core.flows.steps import Judged, judge
 from lapidar.core.place import Place
-from lapidar.core.records import results
 from lapidar.core.records.owner import Layer, Owner
 from lapidar.core.records.results import RecordedFile
 from lapidar.core.steps.graph import Graph, Step
@@ -69,6 +69,16 @@ class _Trace:
     def graph(self) -> Graph:
         return self.judged.graph
 
+    @cached_property
+    def results(self) -> frozenset[str]:
+        """What steps make."""
+        return self.graph.made
+
+    @cached_property
+    def times(self) -> dict[str, float]:
+        """When each record was made last."""
+        return {note.record: note.time for note in Runs(self.cache).notes()}
+
     def touching(self) -> list[Step]:
         """The steps that made the file; where none did, those that read it."""
         steps = [step for step in self.graph.steps.values() if step.analysis]
@@ -88,26 +98,20 @@ class _Trace:
         made = tuple(self._made(self.graph.steps[name], on_way) for name in names)
         now = digest(self.file)
         known = {one.sha256 for step in self.graph.steps.values() for one in self._of_file(step)}
-        results_of = {one.name for step in self.graph.steps.values() if step.analysis for one in step.analysis.result}
         raw: dict[str, bool] = {}
         for one in made:
             for file, is_same in one.inputs:
-                if file.name not in results_of:
+                if file.name not in self.results:
                     raw[file.name] = raw.get(file.name, True) and is_same
-        return Lineage(
-            self.file, now is not None, now in known and len(known) == 1, made, tuple(sorted(raw.items())), self.graph
-        )
+        return Lineage(self.file, now is not None, now in known and len(known) == 1, made, tuple(sorted(raw.items())))
 
     def _of_file(self, step: Step) -> Iterator[RecordedFile]:
         """What the step that makes the file says of it; where none does, all that read it."""
         analysis = step.analysis
         if analysis is None:
             return
-        made = [one for one in analysis.result if one.name == self.file]
-        makes = any(one.name == self.file for other in self.graph.steps.values() if other.analysis
-                    for one in other.analysis.result)  # fmt: skip
-        read = [one for one in (*analysis.source, *analysis.input) if one.name == self.file]
-        yield from made or ([] if makes else read)
+        several = analysis.result if self.file in self.results else (*analysis.source, *analysis.input)
+        yield from (one for one in several if one.name == self.file)
 
     def _back(self) -> list[str]:
         """The step that made it, and those whose results that one read, each before what it comes after."""
@@ -140,11 +144,9 @@ class _Trace:
             several = [one for one in files if one.name not in unread]
             return tuple((one, digest(one.name) == one.sha256) for one in several)
 
-        recorded = results.read(self.judged.present.place.records).named(step.name)
-        notes = [note for note in Runs(self.cache).notes() if recorded and note.record == recorded.record]
         return Made(
             step,
-            notes[-1].time if notes else 0.0,
+            self.times.get(step.written.record, 0.0) if step.written else 0.0,
             held(analysis.source),
             held(analysis.input),
             tuple(one for one in held(analysis.result) if one[0].name in on_way),

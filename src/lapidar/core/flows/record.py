@@ -10,7 +10,7 @@ import shutil
 import stat
 import threading
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
@@ -35,31 +35,35 @@ from lapidar.core.errors import LapidarError, from_os_error
 from lapidar.core.flows import run as running
 from lapidar.core.flows.typed import Typed
 from lapidar.core.layers import conditions
-from lapidar.core.place import Place
+from lapidar.core.place import Place, plain_command
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import called, lockfile, results, selection, words
 from lapidar.core.records.declaration import DeclaredAnalysis
-from lapidar.core.records.results import Analysis, RecordedFile
+from lapidar.core.records.results import Analysis, RecordedFile, Results
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.results import listing, observing
 from lapidar.core.results.hindering import hindrances
 from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.scratch import PRINTED, RESULTS, TYPED
 from lapidar.core.steps import used
-from lapidar.core.steps.used import EVERYTHING, Used
+from lapidar.core.steps.used import EVERYTHING, RunSeen, Used
 from lapidar.core.system import processor, supervision
 from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.supervision import RunOptions
 from lapidar.core.system.written import Touched
 
 __all__ = [
+    "FAILURES",
     "REFRESH",
     "RERUN",
     "UNNAMED",
     "RecordOptions",
     "Recorded",
     "Recording",
+    "RunFailed",
+    "amended",
     "declared",
+    "how_it_failed",
     "in_copy",
     "noted",
     "record",
@@ -90,6 +94,18 @@ class RunFailed(LapidarError):
                 remedy="Mend it; --even-failed records it as it is.",
             )
         self.how, self.stood_on = how, stood_on
+
+
+FAILURES = (LapidarError, OSError)  # what keeps a run from being recorded
+
+
+def how_it_failed(error: Exception) -> str:
+    """Why a run was not recorded, in a few words: ``exit code 1``."""
+    if isinstance(error, RunFailed):
+        return error.how
+    if isinstance(error, OSError):
+        return f"{error.strerror or error}: {error.filename or ''}".rstrip(": ")
+    return str(error)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -178,10 +194,16 @@ def record(
             f"There is no command for the analysis {name}",
             remedy=f"lapidar record {shlex.quote(name)} -- COMMAND, or declare it in lapidar.toml: [analysis].",
         )
-    ready = running.prepare(place, command, options.environment, cache=lambda: cache)
-    environment = Environment(Path(os.path.abspath(options.environment or place.environment)))
-    with _recording(place, cache, (settings, command), (ready, environment), options) as recording:
+    with _recording(place, cache, (settings, command), _ready(place, cache, command, options), options) as recording:
         return recording.kept(recording.run(reporter))
+
+
+def _ready(
+    place: Place, cache: Cache, command: tuple[str, ...], options: RecordOptions
+) -> tuple[running.Run, Environment]:
+    """A command made ready, and the environment that it runs in."""
+    ready = running.prepare(place, command, options.environment, cache=lambda: cache)
+    return ready, Environment(Path(os.path.abspath(options.environment or place.environment)))
 
 
 def noted(
@@ -196,9 +218,7 @@ def noted(
         LapidarError: it cannot be run or observed, or it failed.
     """
     cache.require_writable()
-    ready = running.prepare(place, command, options.environment, cache=lambda: cache)
-    environment = Environment(Path(os.path.abspath(options.environment or place.environment)))
-    with _recording(place, cache, (settings, command), (ready, environment), options) as recording:
+    with _recording(place, cache, (settings, command), _ready(place, cache, command, options), options) as recording:
         return recording.noted(recording.run(Silent())), recording
 
 
@@ -239,15 +259,10 @@ def in_copy(
     settings, before = what
     there = replace(place, root=copy)
     folder = copy / (before.folder if before else ".")
-    first, *others = settings.command or (before.command if before else ())
-    if "/" in first and not first.startswith("/"):
-        first = str(folder / first)
-    command = (first, *others)
-    ready = running.prepare(there, command, cache=lambda: cache)
-    at = ready, Environment(place.environment)
-    with _recording(there, cache, (settings, command), at, replace(options, folder=folder)) as recording:
+    command = running.named_from(folder, settings.command or (before.command if before else ()))
+    at, options = _ready(there, cache, command, options), replace(options, folder=folder)
+    with _recording(there, cache, (settings, command), at, options, place) as recording:
         recording.is_copy = True
-        recording.declares(place)
         yield recording
 
 
@@ -258,13 +273,26 @@ def _recording(
     what: tuple[DeclaredAnalysis, tuple[str, ...]],
     at: tuple[running.Run, Environment],
     options: RecordOptions,
+    declares: Place | None = None,
 ) -> Iterator[Recording]:
+    """Args: declares: the place that says what holds for all analyses, where it is another (a copy of it runs)."""
     place.make_own_folder()
     sweep(place)
     with cache.in_use(), atomic.WorkFolder(place.own_folder, RECORDING) as work:
         recording = Recording(place, cache, options, *what, *at, Path(work.path))
-        recording.declares(place)
+        recording.declares(declares or place)
         yield recording
+
+
+def amended(place: Place, change: Callable[[Results], Results]) -> tuple[Results, bool]:
+    """Change the records of a project. Another may be recorded at the same time: each changes what is there then.
+
+    Returns:
+        The records before, and whether anything is another now.
+    """
+    with atomic.locked(place.own_folder):
+        before = results.read(place.records)
+        return before, results.write(change(before), place.records)
 
 
 def sweep(place: Place) -> None:
@@ -350,11 +378,11 @@ class Recording:
         self.used = ended.observed
         touched = ended.touched
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
-        folders = used.folders_of(self.place, environment, ended)
-        seen = observing.seen(self.place, environment, ended, began_ns, wants, folders)
+        run_seen = RunSeen(self.place, environment, ended)
+        seen = observing.seen(self.place, environment, ended, began_ns, wants, run_seen.folders)
         self._keep_snapshot()
         read = {path[len(os.path.realpath(self.place.root)) + 1 :] for path in touched.read}
-        stood_on = used.of_run(self.place, environment, self._snapshot(), ended, read, tuple(seen.results))
+        stood_on = run_seen.stood_on(self._snapshot(), read, tuple(seen.results))
         outside = {path: sha256_of(path) for path in seen.outside}
         self.stood_on = msgspec.structs.replace(stood_on, files=dict(self._read_for_it()), outside=outside)
         self._refuse_failed(ended.code, ended.is_late)
@@ -433,7 +461,7 @@ class Recording:
         return Analysis(
             name=self.settings.name,
             record="",
-            command=self._command(),
+            command=plain_command(self.command, self.place.root, self.folder),
             snapshot=self.ready.snapshot,
             numerics=held.numerics if held else "native",
             exit_code=code,
@@ -501,11 +529,6 @@ class Recording:
         name, escaped = results.written(os.path.basename(path))
         return RecordedFile(name, sha256_of(path), os.stat(path).st_size, kept=False, escaped=escaped)
 
-    def _command(self) -> tuple[str, ...]:
-        """The command without the project's own place in it."""
-        root = str(self.place.root) + "/"
-        return tuple(os.path.relpath(word, self.folder) if word.startswith(root) else word for word in self.command)
-
     def _keep_snapshot(self) -> None:
         """The history must have it: of a restored environment without some groups it is one of its own."""
         history = History(self.cache)
@@ -546,11 +569,8 @@ class Recording:
     def written(self, analysis: Analysis) -> Recorded:
         """Write the record of a run that was noted."""
         file = self.place.records
-        # Another may be recorded at the same time: each adds its own to what is there then.
-        with atomic.locked(self.place.own_folder):
-            before = results.read(file)
-            earlier = before.named(analysis.name)
-            changed = results.write(results.with_analysis(before, analysis), file)
+        before, changed = amended(self.place, lambda before: results.with_analysis(before, analysis))
+        earlier = before.named(analysis.name)
         differing = tuple(sorted(self._differing(earlier, analysis))) if earlier and changed else ()
         return Recorded(analysis, file, changed, differing, tuple(self.notes), self.seconds, self.memory)
 

@@ -9,6 +9,7 @@ import shutil
 import time
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -25,10 +26,10 @@ from lapidar.core.flows import restore as restoring
 from lapidar.core.flows import run as running
 from lapidar.core.flows import steps as stepping
 from lapidar.core.flows.engines import engine_named
-from lapidar.core.flows.record import REFRESH, RecordOptions, RunFailed
+from lapidar.core.flows.record import REFRESH, RecordOptions
 from lapidar.core.flows.rerun import RecordUnknown
 from lapidar.core.flows.restore import RestoreOptions
-from lapidar.core.flows.steps import Failure, Failures, Judged
+from lapidar.core.flows.steps import Failure, Judged
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, results
@@ -36,12 +37,10 @@ from lapidar.core.records.results import Analysis
 from lapidar.core.results import scratch
 from lapidar.core.results.observing import ignored
 from lapidar.core.steps import copying, earlier
-from lapidar.core.steps.copying import Copy
 from lapidar.core.steps.earlier import Earlier, EarlierRuns
 from lapidar.core.steps.engines.here import Here
 from lapidar.core.steps.engines.protocol import Done, Engine, How
 from lapidar.core.steps.graph import Graph, Standing, Step
-from lapidar.core.steps.standing import of_same_files
 
 __all__ = ["RefreshOptions", "Refreshed", "refresh"]
 
@@ -117,7 +116,7 @@ def refresh(
     try:
         (alone := place.own_folder / "refreshing").mkdir(exist_ok=True)
         with atomic.locked(alone):  # another waits, and then finds what is left to do
-            work = _Refresh(place, cache, names, options, tell, reporter or Silent(), options.engine)
+            work = _Refresh(place, cache, names, options, tell, reporter or Silent())
             work.run()
     finally:
         atomic.sweep(place.own_folder, REFRESH)
@@ -135,11 +134,9 @@ class _Refresh:
     options: RefreshOptions
     tell: Callable[[Done, Step], None]
     reporter: Progress
-    engine: Engine | None
     done: list[Done] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     bad: set[str] = field(default_factory=set)
-    ran: set[str] = field(default_factory=set)
     swept: set[str] = field(default_factory=set)
     runs: EarlierRuns = field(init=False)
     kept_at: float = field(default_factory=time.monotonic)
@@ -150,7 +147,7 @@ class _Refresh:
         if planned := stepping.plan(self.judged, self.names, only=self.options.only):
             self._require_known(planned)
             self._restore()
-        engine = self._engine_elsewhere() or Here(lambda step: self._one(step, self.judged.graph), self.options.jobs)
+        engine = self._engine()
         try:
             for _ in range(_PASSES):
                 before = len(self.done)
@@ -164,7 +161,8 @@ class _Refresh:
                     break
         finally:
             engine.cancel()
-        still = [step.name for step in self._left() if step.name in self.ran and step.name not in self.bad]
+        ran = {one.name for one in self.done}
+        still = [step.name for step in self._left() if step.name in ran]
         if still:
             self.notes.append(f"still out of date after they ran: {', '.join(still)}; `lapidar steps` says why")
 
@@ -175,12 +173,11 @@ class _Refresh:
             if step.written is not None and not step.declared.command and not runs.knows(step.written):
                 raise RecordUnknown(step.analysis or step.written, self.place)
 
-    def _engine_elsewhere(self) -> Engine | None:
-        on = self.options.on
-        if not on:
-            return self.engine
-        present = self.judged.present
-        return engine_named(on, self.place, self.cache, present.snapshot, self.judged.graph.made)
+    def _engine(self) -> Engine:
+        if self.options.on:
+            present, made = self.judged.present, self.judged.graph.made
+            return engine_named(self.options.on, self.place, self.cache, present.snapshot, made)
+        return self.options.engine or Here(lambda step: self._one(step, self.judged.graph), self.options.jobs)
 
     def _judge(self) -> Judged:
         return stepping.judge(self.place, self.cache, is_whole=self.options.is_whole)
@@ -272,14 +269,12 @@ class _Refresh:
         step, present = graph.steps[done.name], self.judged.present
         if done.how in (How.FAILED, How.HELD_UP):
             self.bad.add(done.name)
-        else:
-            self.ran.add(done.name)
         notes = self.judged.notes
         if done.how is How.FAILED:
             notes.failed[done.name] = Failure(stepping.stands_on(step, present), done.error)
-            Failures(self.place).write(notes)
+            stepping.keep_notes(self.place, notes)
         elif notes.failed.pop(done.name, None):
-            Failures(self.place).write(notes)
+            stepping.keep_notes(self.place, notes)
         made = {file.name for file in step.analysis.result} if step.analysis else set()
         if done.written is not None:
             fresh = stepping.step_of(done.name, done.written, step.declared, self.cache, {}, {})
@@ -301,27 +296,22 @@ class _Refresh:
         try:
             done = self._taken(step, graph) if not self.options.really else None
             done = done or self._run(step, said)
-        except LapidarError as error:
-            text = error.how if isinstance(error, RunFailed) else str(error)
-            return Done(step.name, How.FAILED, reasons, time.monotonic() - began, error=text, said=tuple(said))
-        except OSError as error:
-            text = f"{error.strerror or error}: {error.filename or ''}".rstrip(": ")
+        except recording.FAILURES as error:
+            text = recording.how_it_failed(error)
             return Done(step.name, How.FAILED, reasons, time.monotonic() - began, error=text, said=tuple(said))
         return dataclasses.replace(done, reasons=reasons, seconds=time.monotonic() - began)
 
     def _taken(self, step: Step, graph: Graph) -> Done | None:
         """Its results out of a run that was made before; None where there is none."""
-        later = (graph.steps[name].analysis for name in graph.behind([step.name]) - {step.name})
-        made = frozenset(file.name for one in later if one for file in one.result)
-        found = self.runs.find(step, self.judged.present, made)
+        found = self.runs.find(step, self.judged.present, graph.made_behind(step.name))
         if found is None:
             return None
         with self.cache.in_use(), atomic.WorkFolder(self.place.own_folder, REFRESH) as work:
             folder = Path(work.path)
             if not earlier.laid_out(found.analysis, self.cache, folder):
                 return None
-            changed = self._moved_in(step, found.analysis, folder)
-        written = self._write(step, found)
+            self._move_in(step, found.analysis, folder)
+        changed, written = _differing(step, found.analysis), self._write(step, found)
         return Done(step.name, How.TAKEN, changed=changed, taken_from=found.note.time, written=written)
 
     def _write(self, step: Step, found: Earlier) -> Analysis:
@@ -329,9 +319,7 @@ class _Refresh:
         note = msgspec.structs.replace(found.note, record=named.record, results=str(self.place.records))
         Runs(self.cache).add(named, note)
         if not step.declared.part_of:
-            with atomic.locked(self.place.own_folder):
-                before = results.read(self.place.records)
-                results.write(results.with_analysis(before, named), self.place.records)
+            recording.amended(self.place, lambda before: results.with_analysis(before, named))
         return named
 
     def _keep_sweeps(self) -> None:
@@ -339,10 +327,9 @@ class _Refresh:
         swept, self.swept = self.swept, set()
         for name in sorted(swept):
             runs = [one for one in self.judged.graph.steps.values() if one.declared.part_of == name]
-            with self.cache.in_use(), atomic.locked(self.place.own_folder):
+            with self.cache.in_use():
                 sweep = sweeps.packed(name, [one.written for one in runs if one.written], self.cache)
-                before = results.read(self.place.records)
-                results.write(results.with_sweep(before, sweep), self.place.records)
+            recording.amended(self.place, partial(results.with_sweep, sweep=sweep))
         self.kept_at = time.monotonic()
 
     def _run(self, step: Step, said: list[str]) -> Done:
@@ -364,10 +351,7 @@ class _Refresh:
 
     def _in_place(self, step: Step, options: RecordOptions) -> Done:
         folder = self.place.root / (step.analysis.folder if step.analysis else ".")
-        first, *others = step.command
-        first = str(folder / first) if "/" in first else first
-        options = dataclasses.replace(options, folder=folder)
-        command = (first, *others)
+        options, command = dataclasses.replace(options, folder=folder), running.named_from(folder, step.command)
         if step.declared.part_of:
             written, run = recording.noted(self.place, self.cache, step.declared, command, options)
             return Done(step.name, How.RAN, changed=_differing(step, written), notes=tuple(run.notes), written=written)
@@ -381,8 +365,7 @@ class _Refresh:
         analysis = step.analysis
         assert analysis is not None
         others = (self.place.environment, self.cache.root)
-        is_other = step.used.is_whole or not of_same_files(step.reasons)
-        what = Copy(self.place, analysis, step.used, is_other, (), others, self.judged.graph.made)
+        what = copying.of_step(self.place, step, analysis, others, self.judged.graph.made)
         for attempt in range(_PASSES):
             copy = folder / f"project-{attempt}"
             copy.mkdir()
@@ -393,16 +376,17 @@ class _Refresh:
                     ran = run.run(Silent())
                 except LapidarError as error:
                     failed = error
-                if self._names_project(run, copy):
+                if self._names_project(run):
                     return self._named_project(step, options)
                 lacking = copying.lacking(what, run.stood_on)
                 if not lacking:
                     if failed:
                         raise failed
                     written = run.noted(ran)  # so that it need not run again, should this be killed now
-                    changed = self._moved_in(step, ran, copy, removed=run.removed)
+                    self._move_in(step, ran, copy, removed=run.removed)
                     if not step.declared.part_of:
                         run.written(written)
+                    changed = _differing(step, ran)
                     return Done(step.name, How.RAN, changed=changed, notes=tuple(run.notes), written=written)
             what = dataclasses.replace(what, is_whole=True, besides={*what.besides, *lacking})
         raise LapidarError(
@@ -410,23 +394,22 @@ class _Refresh:
             remedy=f"Run it in the project: lapidar record {step.name}",
         )
 
-    def _names_project(self, run: recording.Recording, copy: Path) -> bool:
-        """Whether it read files of the project itself, and not of its copy."""
+    def _names_project(self, run: recording.Recording) -> bool:
+        """Whether it read files of the project itself, and not of its copy, which lies where nobody looks."""
         root = os.path.realpath(self.place.root) + "/"
         is_ignored = ignored(self.place, [self.place.environment, self.cache.root])
-        opened = (path for path in run.used.opened if path.startswith(root) and not is_ignored(path))
-        return any(not path.startswith(os.path.realpath(copy)) for path in opened)
+        return any(path.startswith(root) and not is_ignored(path) for path in run.used.opened)
 
     def _named_project(self, step: Step, options: RecordOptions) -> Done:
         notes = self.judged.notes
         notes.in_place.append(step.name)
-        Failures(self.place).write(notes)
+        stepping.keep_notes(self.place, notes)
         done = self._in_place(step, options)
         said = "it names the project's folder outright, and so was run in it"
         return dataclasses.replace(done, notes=(*done.notes, said))
 
-    def _moved_in(self, step: Step, ran: Analysis, source: Path, removed: Collection[str] = ()) -> tuple[str, ...]:
-        """Move results into the project, and out of it what it makes no more; the names of those that changed."""
+    def _move_in(self, step: Step, ran: Analysis, source: Path, removed: Collection[str] = ()) -> None:
+        """Move results into the project, and out of it what the step makes no more."""
         root, present = self.place.root, self.judged.present
         before = {file.name: file.sha256 for file in step.analysis.result} if step.analysis else {}
         now = {file.name: file.sha256 for file in ran.result}
@@ -440,7 +423,6 @@ class _Refresh:
         for name in sorted({*(before.keys() - now.keys()), *removed}):
             if name in removed or present.digest(name) == before.get(name):
                 (root / name).unlink(missing_ok=True)  # its bytes are in the cache
-        return tuple(name for name in sorted(now) if before.get(name) != now[name])
 
 
 def _move(source: Path, target: Path) -> None:

@@ -359,8 +359,10 @@ class _Again:
                 (place / path).unlink()
                 shutil.copy2(file, place / path, follow_symlinks=False)
         besides = self.options.alone
+        # A program of the project is that of the scratch copy.
+        command = running.named_from(place / self.analysis.folder, self.analysis.command)
         told = {**alone.VARIABLES, **dict(besides.variables)} if besides else self.options.told or os.environ
-        ready = running.prepare(self.place, self._command(place), self.result.environment, told)
+        ready = running.prepare(self.place, command, self.result.environment, told)
         before = scratch.state(place)
         began = time.monotonic()
         temporary = folder / "temporary"
@@ -435,13 +437,6 @@ class _Again:
                 remedy=f'Write [needs] tools = ["{name}"] into lapidar.toml, and capture or pin again.',
             )
         return root, free
-
-    def _command(self, place: Path) -> tuple[str, ...]:
-        """The command; a program of the project is that of the scratch copy."""
-        first, *words = self.analysis.command
-        if "/" in first and not first.startswith("/"):
-            first = str(place / self.analysis.folder / first)
-        return (first, *words)
 
     # ---- what varies by itself
 

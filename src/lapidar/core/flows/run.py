@@ -25,7 +25,7 @@ if TYPE_CHECKING:  # a run itself needs no cache, and what becomes the command w
     from lapidar.core.cache.store import Cache
     from lapidar.core.system.supervision import Ended, Root
 
-__all__ = ["FREE", "Limits", "Run", "is_chosen", "last_lines", "prepare"]
+__all__ = ["FREE", "Limits", "Run", "is_chosen", "last_lines", "named_from", "prepare"]
 
 _LAST_LINES, _LAST_BYTES = 3, 4096
 
@@ -168,6 +168,12 @@ class Run(msgspec.Struct, frozen=True):
         if also_to is not None:
             os.write(also_to, printed.read_bytes())
         return ended
+
+
+def named_from(folder: Path, command: Sequence[str]) -> tuple[str, ...]:
+    """A command as it is found from elsewhere: a program that is named by its path from a folder, by the whole path."""
+    first, *words = command
+    return (str(folder / first) if "/" in first and not first.startswith("/") else first, *words)
 
 
 def last_lines(file: Path) -> tuple[str, ...]:

@@ -6,8 +6,8 @@ import dataclasses
 import hashlib
 import os
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 import msgspec
 
@@ -34,15 +34,14 @@ from lapidar.core.steps.used import EVERYTHING, Used
 
 __all__ = [
     "Failure",
-    "Failures",
     "Judged",
     "Notes",
     "consider",
     "judge",
-    "judged",
+    "keep_notes",
     "named",
+    "notes_of",
     "plan",
-    "present_of",
     "stands_on",
     "step_of",
     "steps_of",
@@ -50,6 +49,9 @@ __all__ = [
 
 
 _LARGE_BYTES = 200_000  # of a file of records: above, reading it takes longer than asking for the files in it
+
+
+_NOTES = "steps.json"
 
 
 class Failure(msgspec.Struct, frozen=True):
@@ -76,23 +78,18 @@ class Notes(msgspec.Struct):
     in_place: list[str] = []
 
 
-@dataclass
-class Failures:
-    """See `Notes`; in ``.lapidar/steps.json``."""
+def notes_of(place: Place) -> Notes:
+    """What is kept of a project's steps; nothing where it cannot be read: it is no more than a help."""
+    try:
+        return decoding.from_json(foreign.read(place.own_folder / _NOTES), Notes)
+    except (OSError, ValueError):
+        return Notes()
 
-    place: Place
 
-    def read(self) -> Notes:
-        """What is kept; nothing where it cannot be read: it is no more than a help."""
-        try:
-            return decoding.from_json(foreign.read(self.place.own_folder / "steps.json"), Notes)
-        except (OSError, ValueError):
-            return Notes()
-
-    def write(self, notes: Notes) -> None:
-        """Keep it."""
-        self.place.make_own_folder()
-        atomic.replace_file(self.place.own_folder / "steps.json", msgspec.json.encode(notes))
+def keep_notes(place: Place, notes: Notes) -> None:
+    """Keep it."""
+    place.make_own_folder()
+    atomic.replace_file(place.own_folder / _NOTES, msgspec.json.encode(notes))
 
 
 @dataclass
@@ -106,12 +103,7 @@ class Judged:
     graph: Graph
     present: Present
     notes: Notes
-    unfit: tuple[str, ...] = field(default=())
-
-
-def present_of(place: Place, cache: Cache, *, is_whole: bool = False) -> Present:
-    """What is there now."""
-    return Present(place, cache, _snapshot(place, cache), is_whole)
+    unfit: tuple[str, ...] = ()
 
 
 def _snapshot(place: Place, cache: Cache) -> Snapshot | None:
@@ -140,8 +132,17 @@ def judge(place: Place, cache: Cache, *, is_whole: bool = False) -> Judged:
     Raises:
         LapidarError: records or declaration cannot be read.
     """
-    present = present_of(place, cache, is_whole=is_whole)
-    return judged(steps_of(place, cache), present, Failures(place).read())
+    present, notes = Present(place, cache, _snapshot(place, cache), is_whole), notes_of(place)
+    graph = ordered(steps_of(place, cache))
+    for step in graph.steps.values():
+        consider(step, graph, present)
+        if (failure := notes.failed.get(step.name)) and failure.on == stands_on(step, present):
+            step.failed = failure.said
+    for name, step in graph.steps.items():
+        step.waits_for = [one for one in step.after if not graph.steps[one].is_good and one != name]
+    unfit = {one for step in graph.steps.values() for one in step.declared.after if one not in graph.steps}
+    present.save()
+    return Judged(graph, present, notes, tuple(sorted(unfit)))
 
 
 def steps_of(place: Place, cache: Cache) -> list[Step]:
@@ -238,20 +239,6 @@ def _used(analysis: Analysis, cache: Cache) -> Used:
     return used.read(listing.stood_on(analysis, cache)) or EVERYTHING
 
 
-def judged(steps: Iterable[Step], present: Present, notes: Notes) -> Judged:
-    """Steps in order, with their standing."""
-    graph = ordered(steps)
-    for step in graph.steps.values():
-        consider(step, graph, present)
-        if (failure := notes.failed.get(step.name)) and failure.on == stands_on(step, present):
-            step.failed = failure.said
-    for name, step in graph.steps.items():
-        step.waits_for = [one for one in step.after if not graph.steps[one].is_good and one != name]
-    unfit = {one for step in graph.steps.values() for one in step.declared.after if one not in graph.steps}
-    present.save()
-    return Judged(graph, present, notes, tuple(sorted(unfit)))
-
-
 def consider(step: Step, graph: Graph, present: Present) -> None:
     """Say why a step is out of date by itself."""
     if step.analysis is None or any(one.cause is Cause.UNLISTED for one in step.reasons):
@@ -261,9 +248,7 @@ def consider(step: Step, graph: Graph, present: Present) -> None:
 
 def _reasons(step: Step, graph: Graph, present: Present) -> Iterator[Reason]:
     assert step.analysis is not None
-    later = (graph.steps[name].analysis for name in graph.behind([step.name]) - {step.name})
-    made = {file.name for one in later if one for file in one.result}
-    yield from reasons(step.analysis, step.used, present, step.declared, made)
+    yield from reasons(step.analysis, step.used, present, step.declared, graph.made_behind(step.name))
     yield from of_results(step.analysis, present.digest)
 
 
@@ -278,11 +263,21 @@ def stands_on(step: Step, present: Present) -> str:
 
 
 def named(graph: Graph, names: Sequence[str]) -> list[str]:
-    """The names of steps, where that of a sweep stands for all its runs."""
+    """The names of steps, where that of a sweep stands for all its runs.
+
+    Raises:
+        LapidarError: one is no step.
+    """
     runs: dict[str, list[str]] = defaultdict(list)
     for step in graph.steps.values():
         if step.declared.part_of:
             runs[step.declared.part_of].append(step.name)
+    unknown = [name for name in names if name not in graph.steps and name not in runs]
+    if unknown:
+        raise LapidarError(
+            f"There is no step {unknown[0]}",
+            remedy=f"There are: {', '.join(graph.steps) or 'none'}. lapidar record NAME -- COMMAND makes one.",
+        )
     return [one for name in names for one in runs.get(name, [name])]
 
 
@@ -294,11 +289,5 @@ def plan(judged: Judged, names: Sequence[str], *, only: bool = False) -> list[St
     """
     graph = judged.graph
     names = named(graph, names)
-    unknown = [name for name in names if name not in graph.steps]
-    if unknown:
-        raise LapidarError(
-            f"There is no step {unknown[0]}",
-            remedy=f"There are: {', '.join(graph.steps) or 'none'}. lapidar record NAME -- COMMAND makes one.",
-        )
     wanted = set(names) if only else graph.before(names or graph.steps)
     return [step for name, step in graph.steps.items() if name in wanted and not step.is_good]

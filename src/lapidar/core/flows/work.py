@@ -13,8 +13,8 @@ import msgspec
 
 from lapidar.core.cache.history import History
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
-from lapidar.core.errors import LapidarError
+from lapidar.core.cache.trees import Tree
+from lapidar.core.errors import CacheError
 from lapidar.core.flows import record as recording
 from lapidar.core.flows import run as running
 from lapidar.core.flows.near import Near, near_folder
@@ -22,6 +22,7 @@ from lapidar.core.flows.record import RecordOptions, RunFailed
 from lapidar.core.place import Place
 from lapidar.core.progress import Silent
 from lapidar.core.records.declaration import DeclaredAnalysis
+from lapidar.core.results import scratch
 from lapidar.core.steps.engines.tasks import Outcome, Task
 
 __all__ = ["run_encoded", "run_task"]
@@ -53,12 +54,9 @@ def run_task(cache: Cache, task: Task) -> Outcome:
     error = ""
     try:
         _run(cache, task, folder)
-    except RunFailed as failure:
-        error, absent = failure.how, failure.stood_on.absent
-    except LapidarError as failure:
-        error = str(failure)
-    except OSError as failure:
-        error = f"{failure.strerror or failure}: {failure.filename or ''}".rstrip(": ")
+    except recording.FAILURES as failure:
+        error = recording.how_it_failed(failure)
+        absent = failure.stood_on.absent if isinstance(failure, RunFailed) else ()
     finally:
         if error and (folder / "errors").is_file():
             said = running.last_lines(folder / "errors")
@@ -83,19 +81,12 @@ def _run(cache: Cache, task: Task, folder: Path) -> None:
     options = RecordOptions(
         environment=environment, quiet=folder / "errors", folder=copy / task.folder, at_most=task.at_most
     )
-    first, *others = task.command
-    first = str(copy / task.folder / first) if "/" in first and not first.startswith("/") else first
-    recording.noted(place, cache, settings, (first, *others), options)
+    recording.noted(place, cache, settings, running.named_from(copy / task.folder, task.command), options)
 
 
 def _lay_out(cache: Cache, tree: Tree, task: Task, into: Path) -> None:
     for entry in tree:
-        target = into / entry.path
-        target.parent.mkdir(parents=True, exist_ok=True)
-        if entry.kind == LINK:
-            target.symlink_to(entry.content)
-        else:
-            shutil.copyfile(cache.entry_path(entry), target)
-            target.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
+        if not scratch.laid_out(entry, cache, into / entry.path):
+            raise CacheError(f"{entry.path} is damaged in the cache", remedy="lapidar cache audit, where the cache is.")
     for name in (*task.folders, task.folder):
         (into / name).mkdir(parents=True, exist_ok=True)

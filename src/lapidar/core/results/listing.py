@@ -6,19 +6,13 @@ Beside the lists lies what the run stood on (`core/steps/used.py`).
 
 from __future__ import annotations
 
-import io
 from collections.abc import Sequence
-from functools import partial
-from pathlib import Path
 
 import msgspec
 
-from lapidar.core import decoding, foreign
-from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.lists import as_lines, of_lines, read_texts, stow_texts
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.stowing import StreamDraft, stow
 from lapidar.core.errors import CacheError, LapidarError
-from lapidar.core.progress import Silent
 from lapidar.core.records.results import PARTS, Analysis, Listed, RecordBroken, RecordedFile, leads_out
 
 __all__ = ["packed", "stood_on", "whole"]
@@ -39,9 +33,8 @@ def packed(analysis: Analysis, cache: Cache, stood_on: bytes = b"") -> Analysis:
     if not long and not stood_on:
         return analysis
     texts: dict[str, bytes] = {STOOD_ON: stood_on} if stood_on else {}
-    texts |= {part: b"".join(msgspec.json.encode(file) + b"\n" for file in files) for part, files in long.items()}
-    drafts = [StreamDraft(part, partial(io.BytesIO, text), len(text)) for part, text in texts.items()]
-    lists = stow(cache, {"lists": drafts}, None, Silent())["lists"].tree.digest
+    texts |= {part: as_lines(files) for part, files in long.items()}
+    lists = stow_texts(cache, texts)
     listed = {part: _amount(files) for part, files in long.items()}
     return msgspec.structs.replace(analysis, lists=lists, listed=listed, **dict.fromkeys(long, ()))
 
@@ -49,10 +42,8 @@ def packed(analysis: Analysis, cache: Cache, stood_on: bytes = b"") -> Analysis:
 def stood_on(analysis: Analysis, cache: Cache) -> bytes:
     """What is kept beside the lists of a record; nothing where there is none, or it is damaged."""
     try:
-        entry = next(one for one in cache.tree(analysis.lists) if one.path == STOOD_ON) if analysis.lists else None
-        path = cache.entry_path(entry) if entry else ""
-        return foreign.read(Path(path)) if entry and sha256_of(path) == entry.content else b""
-    except (CacheError, OSError, StopIteration, ValueError):
+        return read_texts(cache, analysis.lists, [STOOD_ON])[STOOD_ON] if analysis.lists else b""
+    except CacheError:
         return b""
 
 
@@ -65,27 +56,21 @@ def whole(analysis: Analysis, cache: Cache) -> Analysis:
     if not analysis.listed:
         return analysis
     try:
-        entries = {entry.path: entry for entry in cache.tree(analysis.lists)}
-        paths = {part: cache.entry_path(entries[part]) for part in analysis.listed}
-        sound = all(sha256_of(path) == entries[part].content for part, path in paths.items())
-    except (CacheError, KeyError, OSError):
-        sound = False
-    if not sound:
+        texts = read_texts(cache, analysis.lists, analysis.listed)
+    except CacheError as error:
         many = ", ".join(f"{listed.files:,} of the part {part}" for part, listed in analysis.listed.items())
         raise LapidarError(
             f"The list of the files of {analysis.name} is not in this cache",
             why=f"it is too long to stand in the record ({many})",
             remedy="Name the cache that the analysis was recorded with (--cache), or record it again.",
-        )
-    parts = {part: _read(analysis, path) for part, path in paths.items()}
+        ) from error
+    parts = {part: _read(analysis, texts[part]) for part in analysis.listed}
     return msgspec.structs.replace(analysis, lists="", listed={}, **parts)
 
 
-def _read(analysis: Analysis, path: str) -> tuple[RecordedFile, ...]:
-    with open(path, "rb") as stream:
-        text = stream.read()
+def _read(analysis: Analysis, text: bytes) -> tuple[RecordedFile, ...]:
     try:
-        files = decoding.from_json(b"[" + b",".join(text.splitlines()) + b"]", tuple[RecordedFile, ...])
+        files = of_lines(text, RecordedFile)
     except msgspec.MsgspecError as error:
         raise RecordBroken(f"A list of the files of {analysis.name} is not valid", why=str(error)) from error
     for file in files:

@@ -10,13 +10,23 @@ from pathlib import Path
 
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
+from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.results.comparing import Was, files_below
 from lapidar.core.system.written import State, state_of
 
-__all__ = ["PRINTED", "RESULTS", "TYPED", "changed", "lay_out", "recorded_output", "recorded_results", "state"]
+__all__ = [
+    "PRINTED",
+    "RESULTS",
+    "TYPED",
+    "changed",
+    "laid_out",
+    "lay_out",
+    "recorded_output",
+    "recorded_results",
+    "state",
+]
 
 # In the tree of what was made; the results lie in the folder beside them.
 PRINTED, TYPED = "printed", "standard-input"
@@ -45,16 +55,12 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, curren
         names = {file.path: file.name for file in (*analysis.source, *analysis.input)}
         for entry in tree:
             target = into / names.get(entry.path, entry.path)
-            target.parent.mkdir(parents=True, exist_ok=True)
-            if entry.kind == LINK:
-                target.symlink_to(entry.content)
-                continue
-            if not os.path.isfile(cache.entry_path(entry)):
+            try:
+                sound = laid_out(entry, cache, target)
+            except FileNotFoundError:
                 lost.add(names.get(entry.path, entry.path))
                 continue
-            shutil.copyfile(cache.entry_path(entry), target)
-            target.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
-            if sha256_of(str(target)) != entry.content:
+            if not sound:
                 target.unlink()
                 altered.add(names.get(entry.path, entry.path))
     for file in (*analysis.source, *analysis.input):
@@ -69,6 +75,21 @@ def lay_out(analysis: Analysis, cache: Cache, into: Path, place: Path, *, curren
     for file in analysis.result:
         (into / file.name).parent.mkdir(parents=True, exist_ok=True)
     return told
+
+
+def laid_out(entry: Entry, cache: Cache, target: Path) -> bool:
+    """Lay one entry of a tree out, as a file of its own that may be written; whether it is what the tree says.
+
+    Raises:
+        FileNotFoundError: the cache has lost it.
+    """
+    target.parent.mkdir(parents=True, exist_ok=True)
+    if entry.kind == LINK:
+        target.symlink_to(entry.content)
+        return True
+    shutil.copyfile(cache.entry_path(entry), target)
+    target.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
+    return sha256_of(str(target)) == entry.content
 
 
 def _tree(cache: Cache, digest: str) -> Tree | None:

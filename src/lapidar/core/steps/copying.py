@@ -3,22 +3,23 @@ linked to the project's own files, for a run may write into what it has."""
 
 from __future__ import annotations
 
-import fcntl
 import os
 import shutil
-from collections.abc import Collection, Iterator
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
+from lapidar.core.cache.placing import copy_or_share
 from lapidar.core.languages.source_trees import is_environment
 from lapidar.core.place import Place
 from lapidar.core.records.results import Analysis
 from lapidar.core.results.observing import ignored
-from lapidar.core.steps.used import Used, listed_but, names_in
+from lapidar.core.steps.graph import Step
+from lapidar.core.steps.standing import of_same_files
+from lapidar.core.steps.used import Used, above, joined, listed_but, names_in
 
-__all__ = ["Copy", "lacking", "lay_out"]
+__all__ = ["Copy", "lacking", "lay_out", "of_step"]
 
-_FICLONE = 0x40049409  # linux/fs.h: share the blocks of one file with another, copy on write
 MOST_BYTES = 64_000_000  # of a file that nobody asked for yet
 
 
@@ -40,14 +41,14 @@ class Copy:
     is_whole: bool = False
     besides: Collection[str] = ()
     others: tuple[Path, ...] = ()
-    made: Collection[str] = ()
+    made: frozenset[str] = frozenset()
 
     @property
     def needed(self) -> set[str]:
         """What the run is known to read, to ask about, and to look through."""
         read = {file.name for file in (*self.analysis.source, *self.analysis.input)}
         listed = {
-            name if folder == "." else f"{folder}/{name}"
+            joined(folder, name)
             for folder in self.used.listed
             for name in names_in(self.place, folder) or ()
             if not name.endswith("/")
@@ -55,56 +56,51 @@ class Copy:
         own = {file.name for file in self.analysis.result}
         return {*read, *self.used.files, *self.used.present, *self.used.links, *(listed - own), *self.besides}
 
-    def paths(self) -> Iterator[str]:
-        """The files of the project that go into it, below its root."""
-        needed, own = self.needed, {file.name for file in self.analysis.result}
-        root = self.place.root
-        for path in sorted(needed):
-            if any(os.path.islink(root / one) for one in _above(path)):
-                continue  # it is where a link leads, which is there itself
-            if os.path.lexists(root / path) and (os.path.islink(root / path) or not os.path.isdir(root / path)):
-                yield path
-        for path in self._every() if self.is_whole else ():
-            is_small = os.lstat(root / path).st_size <= MOST_BYTES
-            if path not in needed and path not in own and path not in self.made and is_small:
-                yield path
-
-    def _every(self) -> Iterator[str]:
-        root = os.path.realpath(self.place.root)
-        is_ignored = ignored(self.place, list(self.others))
-        for folder, folders, files in os.walk(root):
-            folders[:] = self._own(folder, folders)
-            links = [name for name in folders if os.path.islink(f"{folder}/{name}")]
-            for name in (*files, *links):
-                path = f"{folder}/{name}"
-                if not is_ignored(path) and (os.path.isfile(path) or os.path.islink(path)):
-                    yield path[len(root) + 1 :]
-
-    def _own(self, folder: str, names: list[str]) -> list[str]:
-        """The folders in one that are the project's own: no environment, no cache, nothing that nobody looks at."""
-        others, is_ignored = {os.path.realpath(one) for one in self.others}, ignored(self.place, list(self.others))
-        return [
-            name
-            for name in names
-            if not is_ignored(path := f"{folder}/{name}") and path not in others and not is_environment(Path(path))
-        ]
-
-    def folders(self) -> Iterator[str]:
-        """The folders that are there although nothing in them may be: what a program writes into."""
-        for file in self.analysis.result:
-            if (self.place.root / file.name).parent.is_dir():
-                yield os.path.dirname(file.name)
-        yield self.analysis.folder
+    def contents(self) -> tuple[list[str], list[str]]:
+        """The files of the project that go into it, and the folders that are there although nothing in them may be:
+        what a program writes into. Both below its root."""
+        needed, root = self.needed, self.place.root
+        # Where a link leads is there itself.
+        plain = (path for path in sorted(needed) if not any(os.path.islink(root / one) for one in above(path)))
+        files = [path for path in plain if os.path.islink(root / path) or os.path.isfile(root / path)]
+        places = (os.path.dirname(file.name) for file in self.analysis.result)
+        folders = [*(one for one in places if (root / one).is_dir()), self.analysis.folder]
         if self.is_whole:
-            root = os.path.realpath(self.place.root)
-            for folder, folders, _ in os.walk(root):
-                folders[:] = self._own(folder, folders)
-                yield from (f"{folder}/{name}"[len(root) + 1 :] for name in folders)
+            every, more = self._every()
+            left = needed | self.made | {file.name for file in self.analysis.result}
+            files += [path for path in every if path not in left and os.lstat(root / path).st_size <= MOST_BYTES]
+            folders += more
+        return files, folders
+
+    def _every(self) -> tuple[list[str], list[str]]:
+        """All files and folders of the project, less environments and caches in it, and what nobody looks at."""
+        root, others = os.path.realpath(self.place.root), {os.path.realpath(one) for one in self.others}
+        is_ignored = ignored(self.place, list(self.others))
+        files: list[str] = []
+        found: list[str] = []
+        for folder, folders, names in os.walk(root):
+            paths = {name: f"{folder}/{name}" for name in (*folders, *names)}
+            folders[:] = [
+                name
+                for name in folders
+                if not (is_ignored(paths[name]) or paths[name] in others or is_environment(Path(paths[name])))
+            ]
+            links = (name for name in folders if os.path.islink(paths[name]))
+            wanted = (paths[name] for name in (*names, *links) if not is_ignored(paths[name]))
+            files += [path[len(root) + 1 :] for path in wanted if os.path.isfile(path) or os.path.islink(path)]
+            found += [paths[name][len(root) + 1 :] for name in folders]
+        return files, found
 
 
-def _above(path: str) -> Iterator[str]:
-    while path := os.path.dirname(path):
-        yield path
+def of_step(place: Place, step: Step, analysis: Analysis, others: tuple[Path, ...], made: frozenset[str]) -> Copy:
+    """The copy that a step is run in.
+
+    Args:
+        analysis: its record, or what stands for one where it never ran.
+        others, made: see `Copy`.
+    """
+    is_whole = step.analysis is None or step.used.is_whole or not of_same_files(step.reasons)
+    return Copy(place, analysis, step.used, is_whole, others=others, made=made if step.analysis else frozenset())
 
 
 def lay_out(what: Copy, into: Path) -> None:
@@ -113,11 +109,12 @@ def lay_out(what: Copy, into: Path) -> None:
     Args:
         into: an empty folder.
     """
-    for path in what.paths():
+    files, folders = what.contents()
+    for path in files:
         target = into / path
         target.parent.mkdir(parents=True, exist_ok=True)
         _copy(what.place.root / path, target, os.path.realpath(what.place.root))
-    for folder in what.folders():
+    for folder in folders:
         if not os.path.lexists(into / folder):
             (into / folder).mkdir(parents=True, exist_ok=True)
 
@@ -131,10 +128,7 @@ def _copy(source: Path, target: Path, root: str) -> None:
             target.symlink_to(text)
         return
     with source.open("rb") as reading, target.open("wb") as writing:
-        try:
-            fcntl.ioctl(writing.fileno(), _FICLONE, reading.fileno())
-        except OSError:
-            shutil.copyfileobj(reading, writing, 1 << 20)
+        copy_or_share(reading.fileno(), writing.fileno())
     shutil.copystat(source, target)
 
 
@@ -149,5 +143,5 @@ def lacking(what: Copy, used: Used) -> set[str]:
     for folder, names in used.listed.items():
         now = names_in(what.place, folder) or ()
         more = listed_but(now, folder, own) - listed_but(names, folder, own)
-        found |= {name.rstrip("/") if folder == "." else f"{folder}/{name.rstrip('/')}" for name in more}
+        found |= {joined(folder, name.rstrip("/")) for name in more}
     return found

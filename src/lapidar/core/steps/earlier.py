@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 import threading
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,11 +9,9 @@ from pathlib import Path
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.runs import RunNote, Runs
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.trees import EXECUTABLE, LINK
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.records.results import Analysis
-from lapidar.core.results import listing
-from lapidar.core.results.scratch import RESULTS
+from lapidar.core.results import listing, scratch
 from lapidar.core.steps import used
 from lapidar.core.steps.graph import Step
 from lapidar.core.steps.standing import Present, reasons
@@ -117,22 +114,7 @@ def laid_out(analysis: Analysis, cache: Cache, into: Path) -> bool:
     """
     try:
         entries = {entry.path: entry for entry in cache.tree(analysis.made)}
-    except CacheError:
+        results = ((file.name, entries[f"{scratch.RESULTS}/{file.path}"]) for file in analysis.result)
+        return all(scratch.laid_out(entry, cache, into / name) for name, entry in results)
+    except (CacheError, KeyError, FileNotFoundError):
         return False
-    for file in analysis.result:
-        entry = entries.get(f"{RESULTS}/{file.path}")
-        if entry is None:
-            return False
-        target = into / file.name
-        target.parent.mkdir(parents=True, exist_ok=True)
-        if entry.kind == LINK:
-            target.symlink_to(entry.content)
-            continue
-        try:
-            shutil.copyfile(cache.entry_path(entry), target)
-        except FileNotFoundError:
-            return False
-        target.chmod(0o755 if entry.kind == EXECUTABLE else 0o644)
-        if sha256_of(str(target)) != file.sha256:
-            return False
-    return True

@@ -121,6 +121,11 @@ class Graph:
                 left += followers.get(name, ())
         return found
 
+    def made_behind(self, name: str) -> frozenset[str]:
+        """What the steps make that come after one: paths below the project."""
+        later = (self.steps[one].analysis for one in self.behind([name]) - {name})
+        return frozenset(file.name for one in later if one for file in one.result)
+
     @cached_property
     def followers(self) -> Mapping[str, Sequence[str]]:
         """By each step, those that come right after it."""

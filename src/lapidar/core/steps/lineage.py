@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from lapidar.core.records.results import RecordedFile
-from lapidar.core.steps.graph import Graph, Step
+from lapidar.core.steps.graph import Step
 
 __all__ = ["Lineage", "Made"]
 
@@ -38,7 +38,6 @@ class Lineage:
         file: its path below the project.
         is_there: whether there is such a file; is_same: whether it is what its step made, or what all read who read it.
         made: the steps, the nearest first.
-        graph: of all steps.
         raw: files that were read as data and that no step makes, each with whether all is as it was read.
     """
 
@@ -47,4 +46,3 @@ class Lineage:
     is_same: bool
     made: tuple[Made, ...]
     raw: tuple[tuple[str, bool], ...]
-    graph: Graph

@@ -118,8 +118,9 @@ def _nodes(graph: Graph, why: Mapping[str, Sequence[str]]) -> dict[str, _Node]:
     for name, step in graph.steps.items():
         if shown[name] != name:
             continue  # of a sweep, told with another run of it
-        runs = [one for one in graph.steps.values() if one.declared.part_of and shown[one.name] == name]
-        title = f"{step.declared.part_of} ({len(runs)} runs)" if runs else name
+        sweep = step.declared.part_of
+        runs = [one for one in graph.steps.values() if one.declared.part_of == sweep] if sweep else []
+        title = f"{sweep} ({len(runs)} runs)" if runs else name
         lines = [(_cut(title, 26), 13.0, _INK, True, False), (str(step.standing), 11.0, _INK, False, False)]
         if runs and (bad := sum(not one.is_good for one in runs)):
             lines.append((f"{bad} of {len(runs)}", 11.0, _INK, False, False))
@@ -152,7 +153,7 @@ def _shown(graph: Graph) -> dict[str, str]:
 
 def _add_raw(nodes: dict[str, _Node], graph: Graph, shown: Mapping[str, str]) -> None:
     """Files that no step makes: where they are many, those that the same steps read are one box."""
-    made = {one.name for step in graph.steps.values() if step.analysis for one in step.analysis.result}
+    made = graph.made
     readers: dict[str, list[str]] = defaultdict(list)
     for name, step in graph.steps.items():
         unread = set(step.used.unread)

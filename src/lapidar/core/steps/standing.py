@@ -24,12 +24,12 @@ from lapidar.core.cache.seen import Seen, seen_files
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.errors import CacheError, LapidarError
-from lapidar.core.place import Place
+from lapidar.core.place import Place, plain_command
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.owner import LIBRARIES, Layer, Owner
 from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.records.snapshot import Snapshot
-from lapidar.core.steps.used import Used, listed_but, names_in, variable_files
+from lapidar.core.steps.used import Used, joined, listed_but, names_in, variable_files
 
 __all__ = ["Cause", "Present", "Reason", "of_results", "of_same_files", "reasons"]
 
@@ -154,8 +154,7 @@ class Present:
 
     def plain(self, command: Sequence[str], analysis: Analysis) -> tuple[str, ...]:
         """A command as a record has it: without the project's own place in it."""
-        root, folder = f"{self.place.root}/", self.place.root / analysis.folder
-        return tuple(os.path.relpath(word, folder) if word.startswith(root) else word for word in command)
+        return plain_command(command, self.place.root, self.place.root / analysis.folder)
 
     def exists(self, name: str) -> bool:
         return os.path.lexists(f"{self._root}/{name}")
@@ -184,13 +183,14 @@ class Present:
             if one and other and one.tree == other.tree:
                 continue
             owners = (one.owner if one else None, other.owner if other else None)
-            trees = [self._tree(part.tree) for part in (one, other) if part]
+            trees = [self.tree(part.tree) for part in (one, other) if part]
             if user == LIBRARIES.user:
                 yield _Changed(*owners, entries=tuple(_differing(*trees)) if len(trees) == 2 else ())
             else:
                 yield _Changed(*owners, names=frozenset(_names((other or one).owner, trees)))  # type: ignore[union-attr]
 
-    def _tree(self, digest: str) -> Tree | None:
+    def tree(self, digest: str) -> Tree | None:
+        """A tree of the cache; None where it is not there, or not sound."""
         try:
             return self.cache.tree(digest)
         except CacheError:
@@ -199,15 +199,15 @@ class Present:
 
 def _names(owner: Owner, trees: list[Tree | None]) -> Iterator[str]:
     """What a part is looked for by; ``.`` where that cannot be told."""
-    language = next((one for one in languages.every() if one.name == owner.language), None)
+    using = languages.of(owner.language).using if owner.layer is Layer.PACKAGES else None
+    known = [tree for tree in trees if tree is not None]
     if owner.layer is Layer.TOOLS:
         yield owner.name
-    elif owner.layer is not Layer.PACKAGES or language is None or language.using is None or None in trees:
+    elif using is None or len(known) < len(trees):
         yield "."
     else:
-        for tree in trees:
-            assert tree is not None
-            yield from language.using.given(owner.name, tree)
+        for tree in known:
+            yield from using.given(owner.name, tree)
 
 
 def _differing(one: Tree | None, other: Tree | None) -> Iterator[Entry]:
@@ -254,8 +254,7 @@ def reasons(
     for folder, names in used.listed.items():
         before, after = (listed_but(one, folder, made) for one in (names, names_in(present.place, folder) or ()))
         for name in sorted(before ^ after)[:1]:
-            path = name if folder == "." else f"{folder}/{name}"
-            yield Reason(Cause.APPEARED if name in after else Cause.GONE, path)
+            yield Reason(Cause.APPEARED if name in after else Cause.GONE, joined(folder, name))
     for name in sorted({*used.files, *(() if used.is_whole else present.variable_files)}):
         if present.digest(name) != used.files.get(name):
             yield Reason(Cause.INPUT, name)
@@ -268,9 +267,13 @@ def reasons(
 def _of_file(
     cause: Cause, file: RecordedFile, written: str | None, analysis: Analysis, present: Present
 ) -> Iterator[Reason]:
-    """Args: written: what the run itself made of the file, where it changed what it read."""
+    """Of a file that is not as it was read.
+
+    Args:
+        written: what the run itself made of it, where it changed what it read.
+    """
     now = present.digest(file.name)
-    if now == file.sha256 or (written is not None and now == written):
+    if written is not None and now == written:
         return
     if now is None:
         yield Reason(Cause.GONE, file.path)
@@ -283,7 +286,7 @@ _NOTEBOOK = ".ipynb"
 
 def _is_same_notebook(file: RecordedFile, analysis: Analysis, present: Present) -> bool:
     """Whether the cells of a notebook (nbformat 4) say what they said, whatever was saved of their outputs."""
-    tree = present._tree(analysis.given)
+    tree = present.tree(analysis.given)
     entry = next((one for one in tree or () if one.path == file.path), None)
     if entry is None:
         return False
@@ -323,11 +326,7 @@ def _of_environment(analysis: Analysis, used: Used, present: Present) -> Iterato
         elif one.owner == LIBRARIES:
             yield from (Reason(Cause.USED, name) for name in _libraries(one, used))
         elif name := _looked_for(one, used):
-            yield (
-                Reason(Cause.LOOKED_FOR, _called(one.owner), *versions)
-                if name != "."
-                else Reason(Cause.USED, _called(one.owner), *versions)
-            )
+            yield Reason(Cause.USED if name == "." else Cause.LOOKED_FOR, _called(one.owner), *versions)
 
 
 def _called(owner: Owner) -> str:

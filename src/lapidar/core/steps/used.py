@@ -26,7 +26,18 @@ from lapidar.core.results.observing import ignored
 from lapidar.core.system.observed import Image
 from lapidar.core.system.supervision import Ended
 
-__all__ = ["EVERYTHING", "Used", "folders_of", "listed_but", "names_in", "of_run", "packed", "read", "variable_files"]
+__all__ = [
+    "EVERYTHING",
+    "RunSeen",
+    "Used",
+    "above",
+    "joined",
+    "listed_but",
+    "names_in",
+    "packed",
+    "read",
+    "variable_files",
+]
 
 _LIBRARY = f"{marker.SOUGHT}library/"
 
@@ -70,42 +81,6 @@ class Used(msgspec.Struct, frozen=True, omit_defaults=True):
 EVERYTHING = Used(is_whole=True)
 
 
-def of_run(
-    place: Place,
-    environment: Environment,
-    snapshot: Snapshot | None,
-    ended: Ended,
-    read: Collection[str],
-    results: Collection[str],
-) -> Used:
-    """What a run stood on, now that it has ended.
-
-    Args:
-        snapshot: the environment's; None where it is not known.
-        read: paths below the project that it opened.
-        results: those that it wrote.
-    """
-    seen = _Seen(place, environment, ended)
-    listed = {one: names for one in seen.folders if (names := names_in(place, one)) is not None}
-    own = {*results, *(folder for one in results for folder in _above(one))}
-    # Where a link leads to what is not there, it is that which it looked for.
-    inside = [f"{os.path.realpath(place.root)}/{path}" for path in seen.below(seen.asked)]
-    absent = seen.below(os.path.realpath(path) for path in inside if not os.path.exists(path))
-    asked_for = seen.below(ended.touched.asked_for)
-    present = set(asked_for) - {*read, *own, "."}
-    environments = seen.of_environment(snapshot) if snapshot is not None else EVERYTHING
-    return msgspec.structs.replace(
-        environments,
-        absent=tuple(sorted({*absent} - own)),
-        # Folders are asked about on the way to what lies in them, and what it made is no longer what it found.
-        present=tuple(sorted(one for one in present if not (place.root / one).is_dir())),
-        links=dict(_links(place, asked_for)),
-        listed=listed,
-        unread=tuple(sorted(seen.unread(read))),
-        partners=ended.touched.partners,
-    )
-
-
 def packed(used: Used) -> bytes:
     """As it is kept; names of files need not be UTF-8."""
     return json.dumps(msgspec.to_builtins(used), sort_keys=True).encode("ascii")
@@ -119,14 +94,9 @@ def read(data: bytes) -> Used | None:
         return None
 
 
-def folders_of(place: Place, environment: Environment, ended: Ended) -> tuple[str, ...]:
-    """The folders of the project that a run looked through, and not only to import from them."""
-    return _Seen(place, environment, ended).folders
-
-
 def _links(place: Place, paths: Iterable[str]) -> Iterator[tuple[str, str]]:
     """The links among paths below the project and the folders above these, each with what it says."""
-    every = {one for path in paths for one in (path, *_above(path))}
+    every = {one for path in paths for one in (path, *above(path))}
     for path in sorted(every):
         if os.path.islink(place.root / path):
             yield path, os.readlink(place.root / path)
@@ -157,8 +127,7 @@ def names_in(place: Place, folder: str) -> tuple[str, ...] | None:
         return None
     found = []
     for entry in entries:
-        below = entry.name if folder == "." else f"{folder}/{entry.name}"
-        if not is_ignored(f"{root}/{below}"):
+        if not is_ignored(f"{root}/{joined(folder, entry.name)}"):
             found.append(entry.name + ("/" if entry.is_dir() else ""))
     return tuple(sorted(found))
 
@@ -175,19 +144,53 @@ def listed_but(names: Iterable[str], folder: str, made: Collection[str]) -> set[
     return set(names) - first
 
 
-def _above(path: str) -> Iterator[str]:
+def joined(folder: str, name: str) -> str:
+    """The path below the project of a name in a folder of it."""
+    return name if folder == "." else f"{folder}/{name}"
+
+
+def above(path: str) -> Iterator[str]:
     """The folders that a path below the project lies in."""
     while path := posixpath.dirname(path):
         yield path
 
 
 @dataclass
-class _Seen:
-    """What was seen of a run, read for what it stood on."""
+class RunSeen:
+    """A run that has ended, read for what it stood on."""
 
     place: Place
     environment: Environment
     ended: Ended
+
+    def stood_on(self, snapshot: Snapshot | None, read: Collection[str], results: Collection[str]) -> Used:
+        """What it stood on.
+
+        Args:
+            snapshot: the environment's; None where it is not known.
+            read: paths below the project that it opened.
+            results: those that it wrote.
+        """
+        place = self.place
+        listed = {one: names for one in self.folders if (names := names_in(place, one)) is not None}
+        in_listed = (joined(folder, name) for folder, names in listed.items() for name in names)
+        own = {*results, *(folder for one in results for folder in above(one))}
+        # Where a link leads to what is not there, it is that which it looked for.
+        inside = [f"{os.path.realpath(place.root)}/{path}" for path in self.below(self.asked)]
+        absent = self.below(os.path.realpath(path) for path in inside if not os.path.exists(path))
+        asked_for = self.below(self.ended.touched.asked_for)
+        present = set(asked_for) - {*read, *own, "."}
+        of_environment = self.of_environment(snapshot) if snapshot is not None else EVERYTHING
+        return msgspec.structs.replace(
+            of_environment,
+            absent=tuple(sorted({*absent} - own)),
+            # Folders are asked about on the way to what lies in them, and what it made is no longer what it found.
+            present=tuple(sorted(one for one in present if not (place.root / one).is_dir())),
+            links=dict(_links(place, asked_for)),
+            listed=listed,
+            unread=tuple(sorted(one for one in in_listed if not one.endswith("/") and one not in read)),
+            partners=self.ended.touched.partners,
+        )
 
     @cached_property
     def told(self) -> frozenset[str]:
@@ -227,6 +230,7 @@ class _Seen:
 
     @cached_property
     def folders(self) -> tuple[str, ...]:
+        """The folders of the project that it looked through, and not only to import from them."""
         return tuple(self.below(self.listed))
 
     def below(self, paths: Iterable[str]) -> list[str]:
@@ -240,15 +244,8 @@ class _Seen:
                 found.add(path[len(root) + 1 :])
         return sorted(found)
 
-    def unread(self, read: Collection[str]) -> Iterator[str]:
-        """The files in the folders that it looked through and did not open."""
-        for folder in self.folders:
-            for entry in os.scandir(self.place.root / folder):
-                path = entry.name if folder == "." else f"{folder}/{entry.name}"
-                if path not in read:
-                    yield path
-
     def of_environment(self, snapshot: Snapshot) -> Used:
+        """What it used of its environment, and looked for in it."""
         listed = self.environment.manifest
         if listed is None:
             return EVERYTHING

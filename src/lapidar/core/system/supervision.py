@@ -12,7 +12,6 @@ import os
 import stat
 import subprocess
 import time
-from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
@@ -372,18 +371,19 @@ class _Records:
             case "Z":
                 self.is_whole = True
 
-    def _listed(self) -> dict[str, frozenset[Image]]:
-        """The folders that were looked through, each with what did so."""
-        found: defaultdict[str, set[Image]] = defaultdict(set)
+    def _listed(self, opened: Mapping[str, set[Image]]) -> dict[str, frozenset[Image]]:
+        """The folders that were looked through, each with what did so.
+
+        Args:
+            opened: what was opened, and by what.
+        """
         files = self._options.files
-        if files is not None:
-            root = os.path.realpath(files.root)
-            for kind, image, path in self._used:
-                plain = _plain(path) if kind == "O" else ""
-                if plain == root or plain.startswith(root + "/"):
-                    found[plain] |= {self._images[image]} if image in self._images else set()
-        folders = sorted(path for path in found if files and not files.ignores(path) and os.path.isdir(path))
-        return {path: frozenset(found[path]) for path in folders}
+        if files is None:
+            return {}
+        root = os.path.realpath(files.root)
+        inside = (path for path in opened if path == root or path.startswith(root + "/"))
+        folders = sorted(path for path in inside if not files.ignores(path) and os.path.isdir(path))
+        return {path: frozenset(opened[path]) for path in folders}
 
     def _ignores(self, path: str) -> bool:
         return self._options.files is None or self._options.files.ignores(path)
@@ -393,12 +393,17 @@ class _Records:
         places = _Places()
         by: dict[Image, set[str]] = {}
         mapped: set[str] = set()
-        opened: set[str] = set()
+        opened: dict[str, set[Image]] = {}
         for kind, image, path in self._used:
             plain = _plain(path)
-            (mapped if kind == "M" else opened).add(plain)
+            if kind == "M":
+                mapped.add(plain)
+            else:
+                opened.setdefault(plain, set())
             if image in self._images:
                 by.setdefault(self._images[image], set()).add(plain)
+                if kind != "M":
+                    opened[plain].add(self._images[image])
         absent: dict[Image, dict[str, None]] = {}
         for image, path in self._absent:
             if image in self._images:
@@ -407,13 +412,13 @@ class _Records:
             code,
             places.files(mapped),
             tuple(dict.fromkeys(self._executed)),
-            places.files(opened),
+            places.files(set(opened)),
             {image: places.files(paths) for image, paths in by.items()},
         )
         changed = touched(self._told, self._outside, self._unseen, self._options.files)
         partners = tuple(sorted({one for one in self._partners if one}))
         asked_for = tuple(sorted(path for path in set(self._asked_for) if not self._ignores(path)))
-        changed = replace(changed, listed=self._listed(), partners=partners, asked_for=asked_for)
+        changed = replace(changed, listed=self._listed(opened), partners=partners, asked_for=asked_for)
         return Ended(
             code,
             seconds,

@@ -70,4 +70,4 @@ class Engine(Protocol):
         """Wait until at least one has ended; what became of those that have."""
 
     def cancel(self) -> None:
-        """End all that is under way."""
+        """End all that is under way, or leave it where it goes on by itself: nobody waits for it any more."""
