@@ -70,6 +70,7 @@ class OnSlurm(test_steps.Chain):
         self.assertEqual({one["name"]: one["how"] for one in told}, dict.fromkeys(("clean", "fit", "report"), "ran"))
         self.assertTrue(all(any("it ran on n" in note for note in one["notes"]) for one in told), told)
         self.assertEqual(self.read("results/report.md"), "# Kilns\n4\n")
+        self.assertEqual(list((self.cache / "work").rglob("*")), [self.cache / "work/batches"], "nothing is left of it")
         self.assertEqual(self.refreshed(), {}, "what ran there is what would run here")
         self.edit("raw/finds.csv", "2.25", "7.25")
         self.assertEqual(set(self.refreshed("--on", "cluster").values()), {"ran"})

@@ -740,12 +740,29 @@ open("counted-" + os.path.basename(sys.argv[1]), "w").write(str(len(open(sys.arg
         said = self.lapidar("rerun", "fit[upper,2]", "--yes", env=variables, cwd=far / "project").stdout
         self.assertIn("nothing differs (identical)", said)
 
+    def test_a_prune_of_another_cache(self) -> None:
+        """Of what it never had the list of it needs nothing, and is in no doubt."""
+        self.lapidar("refresh")
+        other = self.folder / "other-cache"
+        self.addCleanup(shutil.rmtree, other)
+        shutil.copytree(self.cache, other, symlinks=True)
+        shutil.rmtree(other / "runs")
+        listing = results.read(self.project / "lapidar.results").sweep[0].listing.removeprefix("sha256:")
+        for path in other.rglob(f"*{listing[2:]}*"):
+            path.unlink()
+        self.variables["LAPIDAR_CACHE"] = str(other)
+        self.lapidar("record", "gather", "--", "python", "gather.py")
+        self.lapidar("cache", "prune", "--history-days", "0")
+
     def test_killed_it_goes_on(self) -> None:
         (self.project / "lapidar.toml").write_text(self.declared("1..10"))
+        self.edit("fit.py", "import os, sys\n", "import os, sys, time\ntime.sleep(0.3)\n")
         with subprocess.Popen(
             [PROGRAM, "refresh"], cwd=self.project, env=self.variables, stdout=subprocess.DEVNULL
         ) as it:
-            time.sleep(2.0)
+            noted = self.cache / "runs"
+            while not noted.is_dir() or len(list(noted.glob("*.results"))) < 3:
+                time.sleep(0.02)
             it.send_signal(signal.SIGKILL)
         told = self.refreshed()
         self.assertEqual(set(told.values()), {"ran", "taken"})

@@ -140,7 +140,9 @@ class Runs:
                 recorded = results.read(Path(path))
                 yield from recorded.analysis
                 for sweep in recorded.sweep:
-                    yield from sweeps.runs_of(sweep, self.cache)
+                    # Where the list is another cache's, nothing of it is needed here.
+                    if self.cache.has_tree(sweep.listing):
+                        yield from sweeps.runs_of(sweep, self.cache)
             except LapidarError as error:
                 yield error
 
@@ -148,7 +150,8 @@ class Runs:
         """The trees that have the records of sweeps, of the same files."""
         for path in sorted({note.results for note in self.notes()}):
             try:
-                yield from (sweep.listing for sweep in results.read(Path(path)).sweep)
+                listings = (sweep.listing for sweep in results.read(Path(path)).sweep)
+                yield from (one for one in listings if self.cache.has_tree(one))
             except LapidarError:
                 continue  # told by `in_projects`
 

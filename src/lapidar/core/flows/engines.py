@@ -91,7 +91,11 @@ def _configured(name: str) -> _EngineTable:
     try:
         return msgspec.convert(table, _EngineTable)
     except msgspec.ValidationError as error:
-        raise DeclarationError(f"{where}: [engine.{name}] is not valid", why=str(error)) from error
+        raise DeclarationError(
+            f"{where}: [engine.{name}] is not valid",
+            why=str(error),
+            remedy='It may say kind = "slurm", options = ["--partition=short"], lapidar, tries, address.',
+        ) from error
 
 
 @dataclass(frozen=True, slots=True)

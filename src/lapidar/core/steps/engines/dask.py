@@ -42,7 +42,11 @@ class Dask:
         try:
             self._client = Client(address, timeout="10s", set_as_default=False)
         except OSError as error:
-            raise LapidarError(f"No scheduler answers at {address}", why=str(error)) from error
+            raise LapidarError(
+                f"No scheduler answers at {address}",
+                why=str(error),
+                remedy="Start it, and name the address that it says: --on tcp://HOST:PORT.",
+            ) from error
         self._make, self._cache, self._run = make, cache, run
         self._running: dict[Any, Step] = {}
         others = {one for one in self._client.run(_version).values() if one != VERSION}

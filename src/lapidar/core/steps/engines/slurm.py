@@ -19,7 +19,7 @@ from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
 from lapidar.core.steps.engines.protocol import Done, How
-from lapidar.core.steps.engines.tasks import Task, Tasks
+from lapidar.core.steps.engines.tasks import KEYS, Task, Tasks
 from lapidar.core.steps.graph import Step
 
 __all__ = ["Slurm", "SlurmOptions"]
@@ -92,7 +92,8 @@ class Slurm:
             time.sleep(_POLL_SECONDS)
 
     def cancel(self) -> None:
-        """What is under way goes on: the next refresh takes what came of it."""
+        """What is under way goes on: the next refresh takes what came of it. Of what ended nothing is left."""
+        self._tasks.clean()
 
     def _ended(self, key: str) -> Done | None:
         running = self._running[key]
@@ -119,7 +120,7 @@ class Slurm:
     def _said(self, job: str) -> tuple[str, ...]:
         """The last of what a job said."""
         number, _, at = job.partition("_")
-        for batch in self._tasks.folder("batches").glob(f"*/{number}-{at}.out"):
+        for batch in self._tasks.batches.glob(f"*/{number}-{at}.out"):
             return tuple(batch.read_text("utf-8", "replace").splitlines()[-5:])
         return ()
 
@@ -142,10 +143,10 @@ class Slurm:
 
     def _batch(self, keys: Sequence[str], processors: int, memory: int, at_most: float | None) -> str:
         """Hand tasks over as one array; its number."""
-        folder = self._tasks.folder("batches") / atomic.random_name()
+        folder = self._tasks.batches / atomic.random_name()
         atomic.make_folder(folder)
-        atomic.write_file(folder / "keys", "".join(f"{key}\n" for key in keys).encode("ascii"))
-        program = shlex.join([*self._options.program, "--cache", str(self._cache.root), "work", str(folder / "keys")])
+        atomic.write_file(folder / KEYS, "".join(f"{key}\n" for key in keys).encode("ascii"))
+        program = shlex.join([*self._options.program, "--cache", str(self._cache.root), "work", str(folder / KEYS)])
         atomic.write_file(folder / "job.sh", f"#!/bin/sh\nexec {program}\n".encode())
         words = [
             "sbatch", "--parsable", "--requeue", "--job-name=lapidar", f"--array=0-{len(keys) - 1}",
@@ -198,5 +199,9 @@ def _said_by(words: Sequence[str]) -> str:
             f"{words[0]} cannot be run", why=error.strerror or str(error), remedy="Go to a machine that submits jobs."
         ) from error
     if done.returncode:
-        raise LapidarError(f"{words[0]} failed", why=done.stderr.strip() or f"exit code {done.returncode}")
+        raise LapidarError(
+            f"{words[0]} failed",
+            why=done.stderr.strip() or f"exit code {done.returncode}",
+            remedy="Look at the engine's options in your configuration, and whether the batch system answers: sinfo.",
+        )
     return done.stdout

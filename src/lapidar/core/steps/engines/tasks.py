@@ -12,9 +12,10 @@ from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.steps.engines.protocol import Done, How
 
-__all__ = ["Outcome", "Task", "Tasks"]
+__all__ = ["KEYS", "Outcome", "Task", "Tasks"]
 
 _FOLDER = "work"  # in the cache
+KEYS = "keys"  # the file of a batch that has them
 T = TypeVar("T")
 
 
@@ -86,6 +87,17 @@ class Tasks:
     def folder(self, key: str) -> Path:
         """Where a task and what came of it lie."""
         return self._root / key
+
+    @property
+    def batches(self) -> Path:
+        """Where what was handed over together lies: a folder each, with the list of its keys."""
+        return self._root / "batches"
+
+    def clean(self) -> None:
+        """Remove what is left of batches of which every task is over."""
+        for keys in self.batches.glob(f"*/{KEYS}"):
+            if not any(self.folder(key).is_dir() for key in foreign.read_text(keys).split()):
+                atomic.remove(keys.parent)
 
     def put(self, task: Task) -> str:
         """Keep a task; its key. What came of it before is forgotten."""
