@@ -595,6 +595,18 @@ class Shared(Chain):
         self.assertIn("3 taken from earlier runs", said)
         self.assertEqual((clone / "results/report.md").read_text(), "# Kilns\n4\n")
 
+    def test_a_script_with_a_place_of_its_own(self) -> None:
+        """Its environment, and the copy that it runs in, lie in the cache, where otherwise nobody looks."""
+        text = "# /// script\n# dependencies = []\n# ///\nopen('out.txt', 'w').write(open('in.txt').read())\n"
+        (self.project / "alone.py").write_text(text)
+        (self.project / "in.txt").write_text("one")
+        self.lapidar("--script", "alone.py", "record")
+        (self.project / "in.txt").write_text("two")
+        told = json.loads(self.lapidar("--script", "alone.py", "refresh", "--json").stdout)["done"]
+        self.assertEqual([(one["name"], one["how"], one["changed"]) for one in told], [("alone", "ran", ["out.txt"])])
+        self.assertEqual(self.read("out.txt"), "two")
+        self.assertIn("Nothing ran", self.lapidar("--script", "alone.py", "refresh").stdout)
+
     def test_somebody_elses_record_is_asked_about(self) -> None:
         (self.project / "lapidar.toml").unlink()
         self.lapidar("record", "--", "python", "clean.py")
@@ -724,6 +736,12 @@ open("counted-" + os.path.basename(sys.argv[1]), "w").write(str(len(open(sys.arg
         shutil.rmtree(self.project / "fits")
         self.assertEqual(set(self.refreshed().values()), {"taken"})
         self.assertEqual(len(self.read("all.txt").splitlines()), 6)
+
+    def test_over_files_that_are_not_there(self) -> None:
+        (self.project / "lapidar.toml").write_text(self.declared("1..3").replace('"1..3"', '"none/*.csv"'))
+        said = self.lapidar("steps", code=1).stderr
+        self.assertIn("fit has no run: what it is for", said)
+        self.assertNotIn("there is none of that name", said)
 
     def test_in_a_parcel(self) -> None:
         self.lapidar("refresh")

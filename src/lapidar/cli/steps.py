@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING
 from lapidar.cli import standings
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session
-from lapidar.cli.view import human_count, human_seconds
+from lapidar.cli.view import View, human_count, human_seconds
 
 if TYPE_CHECKING:
+    from lapidar.core.flows.steps import Judged
     from lapidar.core.steps.graph import Step
 
 DESCRIPTION = """\
@@ -54,7 +55,8 @@ def run(session: Session) -> int:
         chosen = [step for step in steps if step.name in names] if names else steps
         told = [standings.as_json(step) for step in chosen]
         if told != shown:
-            _show(session, chosen, judged.unfit)
+            _show(session, chosen)
+            warn(judged, view)
             shown = told
         if not options.watch:
             break
@@ -67,11 +69,19 @@ def run(session: Session) -> int:
         view.note(f"Drew them into {options.picture}.")
     good = all(step.is_good for step in chosen)
     if view.json:
-        view.object({"steps": told, "good": good, "unfit": list(judged.unfit)})
+        view.object({"steps": told, "good": good, "unfit": list(judged.unfit), "empty": list(judged.empty)})
     return ExitCode.DONE if good else ExitCode.NO
 
 
-def _show(session: Session, chosen: list[Step], unfit: tuple[str, ...]) -> None:
+def warn(judged: Judged, view: View) -> None:
+    """Say what of the declaration leads nowhere."""
+    for name in judged.unfit:
+        view.warn(f"lapidar.toml has an analysis come after {name}, and there is none of that name")
+    for name in judged.empty:
+        view.warn(f"{name} has no run: what it is for (`for` in lapidar.toml) matches no file")
+
+
+def _show(session: Session, chosen: list[Step]) -> None:
     view = session.view
     if not chosen:
         view.line("No analysis is recorded or declared here. For example: lapidar record -- python analysis.py")
@@ -89,8 +99,6 @@ def _show(session: Session, chosen: list[Step], unfit: tuple[str, ...]) -> None:
             view.note(f"and {len(chosen) - len(shown)} more, {len(chosen) - len(bad)} of all up to date")
     else:
         view.table(["step", "standing", "why", "took"], standings.rows(chosen, human_seconds), right=(3,))
-    for name in unfit:
-        view.warn(f"lapidar.toml has an analysis come after {name}, and there is none of that name")
     talking = [step.name for step in chosen if step.used.partners]
     if talking:
         view.warn(f"what {', '.join(talking)} got from elsewhere (connections) is not looked at again")

@@ -98,12 +98,14 @@ class Judged:
 
     Attributes:
         unfit: the names that are declared as earlier steps and are none.
+        empty: the names of sweeps without a run: what they are for matches no file.
     """
 
     graph: Graph
     present: Present
     notes: Notes
     unfit: tuple[str, ...] = ()
+    empty: tuple[str, ...] = ()
 
 
 def _snapshot(place: Place, cache: Cache) -> Snapshot | None:
@@ -140,9 +142,11 @@ def judge(place: Place, cache: Cache, *, is_whole: bool = False) -> Judged:
             step.failed = failure.said
     for name, step in graph.steps.items():
         step.waits_for = [one for one in step.after if not graph.steps[one].is_good and one != name]
-    unfit = {one for step in graph.steps.values() for one in step.declared.after if one not in graph.steps}
+    runs = {step.declared.part_of for step in graph.steps.values()}
+    empty = {name for name, one in reading.read(place).analyses.items() if one.sweep and name not in runs}
+    after = {one for step in graph.steps.values() for one in step.declared.after}
     present.save()
-    return Judged(graph, present, notes, tuple(sorted(unfit)))
+    return Judged(graph, present, notes, tuple(sorted(after - graph.steps.keys() - empty)), tuple(sorted(empty)))
 
 
 def steps_of(place: Place, cache: Cache) -> list[Step]:

@@ -52,7 +52,7 @@ __all__ = [
 
 FORMAT = 1
 _MOST_PARTS, _MOST_LETTERS = 200, 4000  # of a path
-_AGAIN = "Take it from version control again, or run `lapidar record` to write a new one."
+_AGAIN = "Take it from version control again, or move it away: then `lapidar record` writes a new one."
 _BANNER = "# Written by lapidar record. Commit this file; do not edit it.\n"
 Part = Literal["source", "input", "outside", "result"]
 PARTS: tuple[Part, ...] = ("source", "input", "outside", "result")

@@ -57,8 +57,13 @@ def files_of(place: Place, others: Sequence[Path], kept: Path) -> Files:
         kept: an empty folder for the bytes of files that are about to be changed.
     """
     root = os.path.realpath(place.root)
-    own = [os.path.join(root, name) for name in _NO_RESULTS]
-    return Files(root, str(kept), tuple(map(os.path.realpath, [*map(str, others), *own])), ignored(place, others))
+    own = (os.path.realpath(os.path.join(root, name)) for name in _NO_RESULTS)
+    return Files(root, str(kept), (*_in(root, others), *own), ignored(place, others))
+
+
+def _in(root: str, others: Sequence[Path]) -> Iterator[str]:
+    """Those of folders that lie in a project: one that it lies in itself (a copy of it, in a cache) says nothing."""
+    return (real for one in others if (real := os.path.realpath(one)).startswith(root.rstrip("/") + "/"))
 
 
 def ignored(place: Place, others: Sequence[Path]) -> Callable[[str], bool]:
@@ -68,7 +73,7 @@ def ignored(place: Place, others: Sequence[Path]) -> Callable[[str], bool]:
         others: folders in it that are none of its own: an environment, a cache.
     """
     root = os.path.realpath(place.root) + "/"
-    folders = tuple(os.path.realpath(one) + "/" for one in others)
+    folders = tuple(one + "/" for one in _in(root, others))
     made = [language.checking.made_by_running for language in languages.every()]
 
     def is_ignored(path: str) -> bool:
