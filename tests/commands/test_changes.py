@@ -81,6 +81,71 @@ class Stories(Pinning):
         return lockfile.read(self.lock).snapshot[7:19]
 
 
+PREPARE = """\
+import json, sherdstats.robust
+centre = sherdstats.robust.centre([1, 2, 9])
+open("centre.json", "w").write(json.dumps(centre))
+"""
+REPORT = """\
+import json, glazes
+open("report.txt", "w").write(f"{json.load(open('centre.json')) * glazes.FACTOR:g}\\n")
+"""
+
+
+class OfChains(Stories):
+    """A change that alters what an earlier step makes."""
+
+    others: ClassVar[Sequence[str]] = OTHERS[:5]
+
+    def setUp(self) -> None:
+        super().setUp()
+        (self.project / "prepare.py").write_text(PREPARE)
+        (self.project / "report.py").write_text(REPORT)
+        self.lapidar("record", "prepare", "--", "python", "prepare.py")
+        self.lapidar("record", "report", "--", "python", "report.py")
+
+    def test_the_step_where_it_begins(self) -> None:
+        self.renew("1.3")
+        said = self.lapidar("culprit", "report").stdout
+        self.assertIn("It is sherdstats 1.0 -> 1.3", said)
+        self.assertIn("The first step whose result differs with it is prepare, and then report.", said)
+        self.assertIn("sherdstats 1.1 is good, 1.2 is the first that is bad", said)
+        self.assertIn("robust.py", said)
+
+    def test_after_all_was_run_again(self) -> None:
+        """The records are of the new snapshot then: those before are found by what they made."""
+        second = self.renew("1.3")
+        self.lapidar("refresh")
+        self.assertEqual((self.project / "report.txt").read_text(), "4\n")
+        done = self.lapidar("culprit", "report", "--packages-only", "--json")
+        told = json.loads(done.stdout)
+        self.assertEqual([one["name"] for one in told["guilty"]], ["sherdstats"])
+        self.assertEqual(told["differing"], [["prepare", "report"]])
+        self.assertEqual((told["good"][7:19], told["bad"][7:19]), (self.first, second))
+        self.assertNotIn(
+            "centre.json changed", " ".join(told["notes"]), "a step made it: it is no file that was edited"
+        )
+
+    def test_of_the_last_step_alone(self) -> None:
+        self.renew("1.0", glazes="FACTOR = 3\n")
+        told = self.json("culprit", "report", "--packages-only")
+        self.assertEqual(([one["name"] for one in told["guilty"]], told["differing"]), (["glazes"], [[]]))
+        told = self.json("culprit", "report", "--packages-only", "--from-raw")
+        self.assertEqual(([one["name"] for one in told["guilty"]], told["differing"]), (["glazes"], [["report"]]))
+
+    def test_a_step_before_that_cannot_run(self) -> None:
+        """What breaks it is the answer, since the bad side ends so."""
+        self.release("sherdstats", "1.4", {"robust.py": "raise RuntimeError('kaput')\n"})
+        self.renew("1.4")
+        said = self.lapidar("culprit", "report", "--packages-only")
+        self.assertIn("It is sherdstats 1.0 -> 1.4", said.stdout)
+        self.assertIn("whose result differs with it is prepare.", said.stdout)
+
+    def test_no_step_differs(self) -> None:
+        self.renew("1.1")
+        self.assertIn("Both snapshots give the recorded results of report", self.fails("culprit", "report"))
+
+
 class Changed(Stories):
     def test_the_history_tells_it(self) -> None:
         self.lapidar("record", "kilns", "--", "python", "analysis.py")

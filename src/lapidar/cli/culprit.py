@@ -18,11 +18,11 @@ if TYPE_CHECKING:
 
 DESCRIPTION = """\
 Find which change between a good snapshot and a bad one altered a result: environments with some of the changes are
-built and tried, until a minimal set is left; then, within a package, the version (of those between that the cache has,
-or a configured index can give) and the files that did it. The recorded results of an analysis judge (what `lapidar
-compare` calls good, within the declared tolerances, is good), or a COMMAND whose exit code says it: 0 good, 125 cannot
-tell, any other below 126 bad. What was tried is remembered: after Ctrl-C the same command goes on from there. Exit code
-0: found; 1: not with certainty."""
+built and tried, until a minimal set is left; then, within a package, the version (of those between that the cache
+has, or a configured index can give) and the files that did it. The recorded results of an analysis judge (what
+`lapidar compare` calls good, within the declared tolerances, is good), where need be run with all that it stands on,
+from the raw data on; or a COMMAND whose exit code says it: 0 good, 125 cannot tell, any other below 126 bad. What was
+tried is remembered: after Ctrl-C the same command goes on from there. Exit code 0: found; 1: not with certainty."""
 
 _MOST_COMPANIONS = 6
 _MOST_LINES, _LEAST_LINES = 30, 8  # of what differs that are shown, shared among files
@@ -31,6 +31,7 @@ EXAMPLES = """\
 examples:
   lapidar culprit                                   from the recorded snapshot to the present one
   lapidar culprit kilns --good 3fe0a1 --bad 77bc02
+  lapidar culprit report --from-raw                 what it stands on is run again in each trial
   lapidar culprit --good 3fe0a1 -- python check.py  a command that judges
   lapidar culprit --times 3 --at-most 60 --jobs 2 --report culprit.html"""
 
@@ -39,6 +40,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("analysis", nargs="?", metavar="NAME", default="", help="the recorded analysis that judges")
     parser.add_argument("--good", metavar="ID", help="a good snapshot (default: that of the record)")
     parser.add_argument("--bad", metavar="ID", help="a bad snapshot (default: the project's own)")
+    parser.add_argument(
+        "--from-raw",
+        action="store_true",
+        help="in each trial run all that the analysis stands on too, from the recorded raw inputs on (else only where "
+        "by itself it gives the recorded results on both sides)",
+    )
     parser.add_argument("--times", type=int, metavar="N", default=1, help="run each trial so often: they must agree")
     parser.add_argument("--at-most", type=float, metavar="SECONDS", help="end a run after so long: it cannot be told")
     parser.add_argument("--jobs", type=int, metavar="N", default=1, help="make so many trials at once")
@@ -81,6 +88,7 @@ def run(session: Session) -> int:
         draws=bool(options.report),
         crash_is_bad=options.crash_is_bad,
         budget=options.budget,
+        from_raw=options.from_raw,
     )
     shown: list[Culprit] = []
     known = _showing(view, shown)
@@ -163,9 +171,12 @@ def _show(found: Culprit, view: View, told: bool) -> None:
     if not found.guilty:
         view.line("The change could not be found.", "bad")
         return
-    for those in (found.guilty, *found.also):
+    for number, those in enumerate((found.guilty, *found.also)):
         if not told:
-            _show_set(those, words.names_in(found.good, found.bad), view, also=those is not found.guilty)
+            _show_set(those, words.names_in(found.good, found.bad), view, also=bool(number))
+        if differing := found.differing[number] if number < len(found.differing) else ():
+            also = f", and then {', '.join(differing[1:])}" if differing[1:] else ""
+            view.line(f"The first step whose result differs with it is {differing[0]}{also}.")
         for one in those:
             _show_deeper(one, view)
     _show_rest(found, view)

@@ -36,13 +36,22 @@ def write(found: Mapping[str, Any], path: Path, results: str = "") -> None:
         judge=str(found["judge"]),
         changes=found["changes"],
         guilty=[_guilty(one) for those in sets for one in those],
-        sentences=[*([_WITHOUT[found["without"]]] if found["without"] else []), *found["notes"]],
+        sentences=list(_sentences(found)),
         results=Markup(results),
         trials=list(_trials(found["trials"], int(found["changes"]))),
         width=_WIDTH,
         step=_STEP,
     )
     atomic.write_file(path, text.encode("utf-8", "backslashreplace"))
+
+
+def _sentences(found: Mapping[str, Any]) -> Iterator[str]:
+    for those, steps in zip([found["guilty"], *found["also"]], found["differing"], strict=False):
+        if steps:
+            yield f"With {' with '.join(map(_name, those))} the first step whose result differs is {steps[0]}."
+    if found["without"]:
+        yield _WITHOUT[found["without"]]
+    yield from found["notes"]
 
 
 def _name(one: Mapping[str, Any]) -> str:

@@ -18,8 +18,9 @@ from lapidar.core.changes.narrowing import Narrowed, Outcome, narrow_within, nee
 from lapidar.core.errors import LapidarError, MissingFromCache
 from lapidar.core.flows.choose import named_snapshot
 from lapidar.core.flows.deeper import Deeper, Guilty
+from lapidar.core.flows.from_raw import chain_of
 from lapidar.core.flows.history import changes_between
-from lapidar.core.flows.judges import ByCommand, ByRecord, Judge, analysis_of, record_before
+from lapidar.core.flows.judges import ByChain, ByCommand, ByRecord, Judge, analysis_of, record_before
 from lapidar.core.flows.rerun import Rerun
 from lapidar.core.flows.trials import OutOfTime, Trial, Trials
 from lapidar.core.place import Place
@@ -29,6 +30,7 @@ from lapidar.core.records.owner import Layer
 from lapidar.core.records.results import RecordedFile
 from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.restored import sources
+from lapidar.core.results import listing
 
 __all__ = ["Culprit", "CulpritOptions", "Guilty", "Trial", "as_values", "culprit"]
 
@@ -54,6 +56,8 @@ class CulpritOptions:
         draws: keep the results of both sides, to draw them: see `Culprit.last`.
         crash_is_bad: a run that a signal ends, or that takes longer than it is given, is bad.
         budget: seconds for the search within what is guilty: version, files, lines.
+        from_raw: in each trial run all that the analysis stands on too, from the recorded raw inputs on; else only
+            where the analysis alone gives the recorded results on both sides.
     """
 
     good: str | None = None
@@ -68,6 +72,7 @@ class CulpritOptions:
     draws: bool = False
     crash_is_bad: bool = False
     budget: float = _BUDGET_SECONDS
+    from_raw: bool = False
 
 
 @dataclass(slots=True)
@@ -83,6 +88,8 @@ class Culprit:
         others: how many changes that leaves.
         changes: how many there were to choose from.
         last: what the bad side gave, where a recorded analysis judges.
+        differing: where a chain is run, for each of these sets the steps whose results are another with it alone, in
+            their order.
         names: of both sides, as one names them on a command line: by identity, or where the history has none of it, by
             the path that was given.
     """
@@ -99,6 +106,7 @@ class Culprit:
     trials: list[Trial] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     last: Rerun | None = None
+    differing: list[tuple[str, ...]] = field(default_factory=list)
     names: tuple[str, str] = ("", "")
 
 
@@ -148,18 +156,46 @@ def _search(
             sources.bring(place, cache, snapshot, reporter or Silent())
         _require_whole(cache, snapshot)
     names = tuple(_named(cache, one, said) for one, said in ((good, options.good), (bad, options.bad)))
-    found = Culprit(good, bad, judge.called, len(changes), notes=notes, names=(names[0], names[1]))
-    trials = Trials(place, cache, judge, options.times, told, found.trials)
-    search = _Search(place, cache, options, Hybrids(good, bad, changes, cache), trials, found, known)
+
+    def searched(judge: Judge) -> Culprit:
+        found = Culprit(good, bad, judge.called, len(changes), notes=notes, names=(names[0], names[1]))
+        trials = Trials(place, cache, judge, options.times, told, found.trials)
+        search = _Search(place, cache, options, Hybrids(good, bad, changes, cache), trials, found, known)
+        try:
+            with cache.in_use(), trials:
+                search.run()
+                found.last = _drawn(judge)
+                return found
+        except BaseException:
+            if drawn := _drawn(judge):
+                drawn.forget()
+            raise
+
     try:
-        with cache.in_use(), trials:
-            search.run()
-            found.last = _drawn(judge)
-            return found
-    except BaseException:
-        if drawn := _drawn(judge):
-            drawn.forget()
-        raise
+        return searched(judge)
+    except _NoneByItself:
+        chain = _chain(place, cache, judge)
+        if chain is None:
+            raise
+        notes.append(
+            f"by itself, with what those before it made then, {chain.analysis.name} gives the recorded results in "
+            "both: each trial runs all that it stands on, from the raw data on"
+        )
+        return searched(chain)
+
+
+class _NoneByItself(LapidarError):
+    """On both sides an analysis gives the recorded results; with another input it might not."""
+
+
+def _chain(place: Place, cache: Cache, judge: Judge) -> ByChain | None:
+    """As `judge`, with all that its analysis stands on; None where that is nothing."""
+    if not isinstance(judge, ByRecord) or isinstance(judge, ByChain):
+        return None
+    chain = tuple(chain_of(place, cache, judge.analysis))
+    if len(chain) == 1:
+        return None
+    return ByChain(place, cache, judge.analysis, judge.at_most, crash_is_bad=judge.crash_is_bad, chain=chain)
 
 
 def _named(cache: Cache, snapshot: Snapshot, said: str | None) -> str:
@@ -203,13 +239,15 @@ def _judge(place: Place, cache: Cache, options: CulpritOptions, bad: Snapshot) -
             f"the record before, of {words.short(before.snapshot)}, judges"
         )
         now, then = ({one.path: one.sha256 for one in (*side.source, *side.input)} for side in (analysis, before))
-        if changed := sorted(path for path in now.keys() | then.keys() if now.get(path) != then.get(path)):
+        made = {file.path for one in chain_of(place, cache, before)[:-1] for file in listing.whole(one, cache).result}
+        if changed := sorted(path for path in (now.keys() | then.keys()) - made if now.get(path) != then.get(path)):
             notes.append(
                 f"{words.some(changed, 3)} changed between the two records, and may be what altered the result: the "
                 f"trials run with the files of the earlier one; lapidar rerun {analysis.name} tells of the present ones"
             )
         analysis = before
-    return ByRecord(place, cache, analysis, options.at_most, crash_is_bad=options.crash_is_bad), notes
+    judge = ByRecord(place, cache, analysis, options.at_most, crash_is_bad=options.crash_is_bad)
+    return (_chain(place, cache, judge) or judge) if options.from_raw else judge, notes
 
 
 # ---- the search
@@ -257,6 +295,7 @@ class _Search:
             narrowed, together = self._apart(self._narrowed(rest, needs))
             guilty = self._guilty(narrowed, together, needs)
             sets.append(narrowed.guilty)
+            found.differing.append(self.trials.differing(self.hybrids.snapshot(narrowed.guilty)))
             if len(sets) == 1:
                 found.guilty, found.certain = guilty, narrowed.certain
             else:
@@ -369,7 +408,7 @@ class _Search:
             )
         if good is bad is Outcome.GOOD:
             changed = [one.path for one in (*analysis.source, *analysis.input) if self._is_changed(one)]
-            raise LapidarError(
+            raise _NoneByItself(
                 f"Both snapshots give the recorded results of {analysis.name} today: no change between them matters",
                 why=f"{words.some(changed, 3)} is not as recorded" if changed else "",
                 remedy=f"lapidar rerun {analysis.name} --current-files tells whether it is the files."
@@ -410,6 +449,7 @@ def as_values(found: Culprit) -> Mapping[str, object]:
         "certain": found.certain,
         "guilty": [_guilty_as_values(one) for one in found.guilty],
         "also": [[_guilty_as_values(one) for one in those] for those in found.also],
+        "differing": found.differing,
         "without": found.without,
         "others": found.others,
         "trials": found.trials,

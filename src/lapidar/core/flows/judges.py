@@ -21,13 +21,15 @@ from lapidar.core.changes.narrowing import Outcome
 from lapidar.core.errors import CannotRun, LapidarError
 from lapidar.core.flows import run as running
 from lapidar.core.flows.choose import of_revision
+from lapidar.core.flows.from_raw import ends_as_recorded, rerun_chain
 from lapidar.core.flows.rerun import Rerun, RerunOptions, rerun_of
 from lapidar.core.place import Place
+from lapidar.core.progress import Silent
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 from lapidar.core.system import git
 
-__all__ = ["ByCommand", "ByRecord", "Ending", "Judge", "analysis_of", "record_before"]
+__all__ = ["ByChain", "ByCommand", "ByRecord", "Ending", "Judge", "analysis_of", "record_before"]
 
 _CANNOT_TELL = 125  # the exit code by which a command says so
 _COMMITS = 50  # that are looked through for an earlier record
@@ -43,6 +45,7 @@ class Ending(msgspec.Struct, frozen=True, omit_defaults=True):
         made: where they are not, what they are known by.
         said: why it did not end by itself, and the last that it said on standard error, a line each.
         at_most: where it did not end by itself, the seconds that it was given.
+        differing: of a chain, the steps whose results are not those recorded, in their order.
     """
 
     code: int | None = None
@@ -50,6 +53,7 @@ class Ending(msgspec.Struct, frozen=True, omit_defaults=True):
     made: str = ""
     said: tuple[str, ...] = ()
     at_most: float | None = None
+    differing: tuple[str, ...] = ()
 
     def holds(self, at_most: float | None) -> bool:
         """Whether a run that is given so long would end so too."""
@@ -239,10 +243,13 @@ class ByRecord:
     def run(self, environment: Path, *, draws: bool = False) -> Ending:
         options = RerunOptions(environment=environment, at_most=self.at_most, draws=draws, quiet=True)
         try:
-            done = rerun_of(self.place, self.cache, self.analysis, options)
+            return self._run(options)
         except CannotRun as error:
             return Ending(said=(error.what,), at_most=self.at_most)
-        if draws:
+
+    def _run(self, options: RerunOptions) -> Ending:
+        done = rerun_of(self.place, self.cache, self.analysis, options)
+        if options.draws:
             self.drawn = done
         return Ending(done.exit_code, done.is_good, "" if done.is_good else done.made, done.said)
 
@@ -259,3 +266,36 @@ class ByRecord:
     def learn(self, endings: Sequence[Ending]) -> None:
         codes = {ending.code for ending in endings}
         self._bad_code = codes.pop() if len(codes) == 1 else None
+
+
+@dataclass
+class ByChain(ByRecord):
+    """The recorded results of an analysis, run with all that it stands on, from the raw data on: each step gets what
+    those before it made in the same environment. The last one decides.
+
+    Attributes:
+        chain: the records, in order; that of the analysis comes last.
+    """
+
+    chain: tuple[Analysis, ...] = ()
+
+    @property
+    def called(self) -> str:
+        return f"{super().called}, run from the raw data on ({' -> '.join(one.name for one in self.chain)})"
+
+    @property
+    def key(self) -> str:
+        return hashlib.sha256(" ".join([super().key, *(one.record for one in self.chain)]).encode()).hexdigest()
+
+    def _run(self, options: RerunOptions) -> Ending:
+        differing: list[str] = []
+        for done in rerun_chain(self.place, self.cache, self.chain, options, Silent()):
+            if not done.is_good:
+                differing.append(done.analysis.name)
+            if not ends_as_recorded(done) and done.analysis.name != self.analysis.name:
+                said = (f"{done.analysis.name}, which comes before, did not end as recorded", *done.said)
+                return Ending(done.exit_code, False, done.made, said, differing=tuple(differing))
+        if options.draws:
+            self.drawn = done
+        made = "" if done.is_good else done.made
+        return Ending(done.exit_code, done.is_good, made, done.said, differing=tuple(differing))

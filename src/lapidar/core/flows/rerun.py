@@ -77,7 +77,7 @@ class RerunOptions:
         alone: in a root of its own, where nothing of this machine is in sight, and which is besides as this says.
         quiet: keep the last of what it says on standard error, see `Rerun.said`, instead of passing it on.
         told: the caller's variables; this process's own unless given.
-        instead: by paths below the project, files that stand for what was recorded there.
+        instead: by paths below the project, files that stand for what was recorded there; None: nothing does.
     """
 
     current_files: bool = False
@@ -93,7 +93,7 @@ class RerunOptions:
     alone: Elsewhere | None = None
     quiet: bool = False
     told: Mapping[str, str] | None = None
-    instead: Mapping[str, Path] = field(default_factory=dict)
+    instead: Mapping[str, Path | None] = field(default_factory=dict)
 
 
 class RecordUnknown(LapidarError):
@@ -357,7 +357,8 @@ class _Again:
         for path, file in self.options.instead.items():
             if os.path.lexists(place / path):
                 (place / path).unlink()
-                shutil.copy2(file, place / path, follow_symlinks=False)
+                if file is not None:
+                    shutil.copy2(file, place / path, follow_symlinks=False)
         besides = self.options.alone
         # A program of the project is that of the scratch copy.
         command = running.named_from(place / self.analysis.folder, self.analysis.command)

@@ -148,6 +148,11 @@ class Trials:
         self.told(trial, self.left)
         return outcome
 
+    def differing(self, snapshot: Snapshot) -> tuple[str, ...]:
+        """Of a hybrid that was tried with a chain, the steps whose results were another; empty where it was not."""
+        endings = self._kept.endings.get(snapshot.snapshot, [])
+        return endings[-1].differing if endings else ()
+
     def expect(self, made: int, left: int) -> None:
         """Whoever searches says how many more there will be at most."""
         self.left = left
