@@ -79,6 +79,62 @@ class OnSlurm(test_steps.Chain):
         self.edit("raw/finds.csv", "7.25", "2.25")
         self.assertEqual(set(self.refreshed("--on", "cluster").values()), {"taken"})
 
+    def test_what_comes_after_is_handed_over_with_it(self) -> None:
+        """Who asked may go: jobs wait for each other in the queue, and take what those before them made."""
+        self.ready()
+        self.edit("raw/finds.csv", "2.25", "7.25")
+        done = self.json("refresh", "--on", "cluster", "--hand-over")
+        self.assertEqual((done["done"], done["handed_over"]), ([], ["clean", "fit", "report"]))
+        self.assertEqual(self.read("results/report.md"), "# Kilns\n4\n", "nothing has come here yet")
+        while self.jobs():
+            time.sleep(0.2)
+        self.assertEqual(set(self.refreshed().values()), {"taken"}, "here too")
+        self.assertEqual(self.read("results/report.md"), "# Kilns\n9\n")
+        self.edit("raw/finds.csv", "7.25", "7.26")
+        self.assertEqual(self.refreshed("--on", "cluster"), {"clean": "ran", "fit": "ran"}, "the report stands")
+        self.edit("raw/finds.csv", "7.26", "1.25")
+        self.lapidar("refresh", "--on", "cluster", "--hand-over")
+        self.assertEqual(set(self.refreshed("--on", "cluster").values()), {"ran"}, "it waits for what is under way")
+        self.assertEqual(self.read("results/report.md"), "# Kilns\n3\n")
+        self.assertEqual(list((self.cache / "work").rglob("*")), [self.cache / "work/batches"])
+
+    def test_a_sweep_and_what_gathers_it(self) -> None:
+        (self.project / "fit.py").write_text(
+            "import os, sys\nos.makedirs('fits', exist_ok=True)\nopen('fits/' + sys.argv[1], 'w').write(os.environ['seed'])\n"
+        )
+        (self.project / "gather.py").write_text(
+            "import glob\nopen('all.txt', 'w').write(' '.join(sorted(glob.glob('fits/*'))))\n"
+        )
+        (self.project / "lapidar.toml").write_text(
+            '[analysis.fit]\ncommand = "python fit.py {seed}"\nfor = { seed = "1..3" }\n'
+            '[analysis.gather]\ncommand = "python gather.py"\nafter = ["fit"]\n'
+        )
+        before = self.arrays()
+        self.assertEqual(self.refreshed("--on", "cluster")["gather"], "ran")
+        self.assertEqual(self.read("all.txt"), "fits/1 fits/2 fits/3")
+        self.assertEqual(len(self.arrays() - before), 2, "both were handed over at once")
+        self.assertEqual(self.refreshed(), {})
+
+    def test_a_step_that_goes_on_at_the_next_attempt(self) -> None:
+        self.ready()
+        (self.project / "fit.py").write_text(
+            "import os, time\nopen('results/clean.csv').read()\nbegun = os.path.exists('half')\nopen('half', 'w').close()\n"
+            "time.sleep(0 if begun else 60)\nopen('results/fit.txt', 'w').write('half and half')\n"
+        )
+        self.edit("lapidar.toml", "[analysis.fit]\n", '[analysis.fit]\nkeep = ["half"]\nat-most = 2\n')
+        told = {one["name"]: one for one in self.json("refresh", "--on", "cluster", code=1)["done"]}
+        self.assertIn("what it kept is there for the next attempt", told["fit"]["error"])
+        self.assertEqual(self.refreshed("--on", "cluster"), {"fit": "ran", "report": "ran"})
+        self.assertFalse((self.project / "half").exists())
+
+    def test_one_that_wants_more_memory_than_it_declares(self) -> None:
+        self.ready()
+        self.edit("lapidar.toml", "[analysis.fit]\n", '[analysis.fit]\nmemory = "300MB"\n')
+        self.edit("fit.py", "import csv\n", "import csv\nmuch = bytearray(500_000_000)\n")
+        told = {one["name"]: one for one in self.json("refresh", "--on", "cluster", code=1)["done"]}
+        self.assertEqual((told["fit"]["how"], told["fit"]["said"][-1]), ("failed", "MemoryError"))
+        self.assertIn("held up", told["report"]["how"])
+
     def test_one_that_looks_for_more_than_it_was_given(self) -> None:
         (self.project / "lapidar.toml").unlink()
         (self.project / "which.txt").write_text("raw/finds.csv")
@@ -106,6 +162,8 @@ class OnSlurm(test_steps.Chain):
         self.assertEqual(self.refreshed("clean", "--on", "cluster"), {"clean": "ran"})
         self.assertEqual(self.slurm.ask("squeue", "-h", "-r", "-n", "lapidar", "-t", "all", "-o", "%A").split().count(
             job.partition("_")[0]), 1, "it was waited for, and not handed over again")  # fmt: skip
+        while self.jobs():
+            time.sleep(0.2)
         self.sleeping(1)
         with subprocess.Popen([PROGRAM, "refresh", "--on", "cluster"], cwd=self.project, env=self.variables) as it:
             self.until_it_runs()
@@ -196,6 +254,8 @@ class OnDask(test_steps.Chain):
         self.assertEqual(self.refreshed(*on), dict.fromkeys(("clean", "fit", "report"), "ran"))
         self.assertEqual(self.read("results/report.md"), "# Kilns\n4\n")
         self.assertEqual(self.refreshed(), {})
+        self.edit("raw/finds.csv", "2.25", "2.26")
+        self.assertEqual(self.refreshed(*on), {"clean": "ran", "fit": "ran"}, "the report stands")
         self.edit("fit.py", "import csv\n", 'import csv, sys\nsys.exit("no kiln here")\n')
         told = {one["name"]: one for one in self.json("refresh", *on, code=1)["done"]}
         self.assertEqual((told["fit"]["error"], told["fit"]["said"]), ("exit code 1", ["no kiln here"]))

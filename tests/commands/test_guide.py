@@ -36,6 +36,10 @@ class Guide(Case):
         said = self.type_page("after-an-update")
         self.assertEqual(said.count("The change lies in site/kilns/__init__.py"), 2)
 
+    def test_several_analyses(self) -> None:
+        said = self.type_page("several-analyses")
+        self.assertIn("The first step whose result differs with it is distances, and then report.", said)
+
     def test_another_machine(self) -> None:
         self.type_page("another-machine")
 

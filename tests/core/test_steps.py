@@ -10,7 +10,7 @@ import shutil
 import tempfile
 import time
 import unittest
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -73,23 +73,32 @@ class Elsewhere:
 
     def __init__(self, place: Place, cache: Cache) -> None:
         self.place, self.cache = place, cache
-        self.asked: list[Step] = []
+        self.asked: list[tuple[Step, tuple[str, ...]]] = []
+        self.bad: set[str] = set()
         self.ran: list[str] = []
 
-    def submit(self, step: Step) -> bool:
-        self.asked.append(step)
+    def submit(self, step: Step, earlier: Collection[str] = ()) -> bool:
+        self.asked.append((step, tuple(earlier)))
         return True
+
+    def hand_over(self) -> None:
+        pass
 
     def cancel(self) -> None:
         pass
 
     def wait(self) -> Sequence[Done]:
-        step = self.asked.pop(0)
+        step, earlier = self.asked.pop(0)
+        if any(one in self.bad for one in earlier):
+            return [Done(step.name, How.HELD_UP, error="one before it failed")]
+        if earlier and self.stands(step, earlier):
+            return [Done(step.name, How.STANDS)]
         self.ran.append(step.name)
         root = self.place.root
         script = step.command[1]
         program = Program(**json.loads((root / script).read_text()))
         if program.fails:
+            self.bad.add(step.name)
             return [Done(step.name, How.FAILED, error="exit code 1")]
         read = {one: (root / one).read_bytes() for one in program.reads if (root / one).is_file()}
         absent = [one for one in [*program.reads, *program.tries] if not (root / one).exists()]
@@ -102,6 +111,15 @@ class Elsewhere:
         used = Used(parts=("runtime/x",), absent=tuple(absent), present=tuple(present), listed=listed)
         self._keep(step, script, read, made, used)
         return [Done(step.name, How.RAN)]
+
+    def stands(self, step: Step, earlier: Collection[str]) -> bool:
+        """Whether nothing but what those before it made was another, and that came out the same."""
+        made = {file for name in earlier for file in step.after.get(name, ())}
+        if not made or step.analysis is None or any(one.name not in made for one in step.reasons):
+            return False
+        read = [one for one in (*step.analysis.source, *step.analysis.input) if one.name in made]
+        files = [(self.place.root / one.name, one.sha256) for one in read]
+        return all(path.is_file() and sha(path.read_bytes()) == digest for path, digest in files)
 
     def _keep(self, step: Step, script: str, read: dict[str, bytes], made: dict[str, bytes], used: Used) -> None:
         def files(several: dict[str, bytes], kind: str = "") -> tuple[RecordedFile, ...]:

@@ -16,6 +16,7 @@ from lapidar.cli.view import human_count, human_seconds
 from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
+    from lapidar.core.flows.team import TeamRuns
     from lapidar.core.steps.engines.protocol import Done
     from lapidar.core.steps.graph import Step
 
@@ -32,7 +33,9 @@ examples:
   lapidar refresh report --only   the report alone
   lapidar refresh --dry-run       what would run, why, and about how long
   lapidar refresh --really        run also what ran before
+  lapidar refresh --fetch         take also what colleagues whom you trust ran, from the team's store
   lapidar refresh --on cluster    on a batch system: [engine.cluster] kind = "slurm", in your configuration
+  lapidar refresh --on cluster --hand-over   the same, and log out; later say it without --hand-over
 
 exit codes:
   0  all is up to date now (with --dry-run: nothing would run)
@@ -49,6 +52,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--really", action="store_true", help="run, also what ran before with the same of everything")
     parser.add_argument("-y", "--yes", action="store_true", help="run records of somebody else without asking")
     parser.add_argument("--on", metavar="ENGINE", help="a batch system of your configuration, or tcp://HOST:PORT")
+    parser.add_argument(
+        "--fetch", action="store_true", help="take also what somebody whom you trust ran and sent to the team's store"
+    )
+    parser.add_argument("--hand-over", action="store_true", help="with --on: hand all over, and wait for nothing")
     parser.add_argument("--whole-snapshot", action="store_true", help="count all of the environment, used or not")
 
 
@@ -58,6 +65,8 @@ def run(session: Session) -> int:
         raise LapidarError("--jobs must be 1 or more")
     if options.only and not options.names:
         raise LapidarError("--only needs a name", remedy="lapidar refresh NAME --only")
+    if options.hand_over and (not options.on or options.stop):
+        raise LapidarError("--hand-over goes with --on, and not with --stop", remedy="lapidar refresh --on ENGINE")
     if options.dry_run:
         return _dry(session)
     members_up(session, wholly=True)
@@ -74,8 +83,11 @@ def run(session: Session) -> int:
         really=options.really,
         is_whole=options.whole_snapshot,
         on=options.on or "",
+        leaves=options.hand_over,
         trusted=options.yes,
     )
+    if options.fetch:
+        how = dataclasses.replace(how, others=(team := _team(session)))
     told: list[dict[str, Any]] = []
     swept: dict[str, list[Done]] = defaultdict(list)
 
@@ -101,20 +113,33 @@ def run(session: Session) -> int:
         view.line(f"{name}: {', '.join(parts)}; the results of {changed} changed")
         for note in sorted({note for done in several for note in done.notes}):
             view.warn(f"{name}: {note}")
-    for note in refreshed.notes:
+    for note in (*refreshed.notes, *(team.notes if options.fetch else ())):
         view.warn(note)
     if view.json:
-        view.object({"done": told, "good": refreshed.is_good, "left": list(refreshed.left)})
+        also = {"handed_over": list(refreshed.handed_over)} if options.hand_over else {}
+        view.object({"done": told, "good": refreshed.is_good, "left": list(refreshed.left), **also})
     else:
         ran = sum(1 for one in refreshed.done if one.how == "ran")
         taken = sum(1 for one in refreshed.done if one.how == "taken")
         bad = len(refreshed.done) - ran - taken
-        parts = [f"{human_count(ran, 'step')} ran"] if ran or not taken else []
+        over = len(refreshed.handed_over)
+        parts = [f"{human_count(ran, 'step')} ran"] if ran or not (taken or over) else []
         parts += [f"{taken} taken from earlier runs"] if taken else []
         parts += [f"{bad} did not get there"] if bad else []
+        parts += [f"{human_count(over, 'step')} handed over to {options.on}"] if over else []
         view.note()
         view.line(f"{', '.join(parts)}.", "bad" if bad else "good")
+        if over:
+            view.note(f"`lapidar refresh --on {options.on}` waits for them, and takes what came of them.")
     return ExitCode.DONE if refreshed.is_good else ExitCode.NO
+
+
+def _team(session: Session) -> TeamRuns:
+    """What others ran, in the stores that the user and the project name."""
+    from lapidar.cli.stores import agreed_stores
+    from lapidar.core.flows.team import TeamRuns
+
+    return TeamRuns(session.cache(), agreed_stores(session, ""))
 
 
 def _planned(session: Session) -> list[Step]:
@@ -163,6 +188,8 @@ def _show(session: Session, done: Done, step: Step) -> None:
             came = "made" if not done.reasons else "changed"
             told = f"{came}: {some}" if done.changed else "nothing of it changed"
             view.line(f"{done.name}: ran in {human_seconds(done.seconds)} ({why}); {told}")
+        case "taken" if done.taken_by:
+            view.line(f"{done.name}: taken from the run that {done.taken_by} signed ({why})")
         case "taken":
             day = datetime.datetime.fromtimestamp(done.taken_from)
             view.line(f"{done.name}: taken from the run of {day.day} {day:%B %Y, %H:%M} ({why})")

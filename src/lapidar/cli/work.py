@@ -16,7 +16,7 @@ examples:
   lapidar work keys --at 3      the fourth of a list that `lapidar refresh --on` wrote
 
 exit codes:
-  0  what came of it is in the cache, whether it ran or failed
+  0  it ran; 1  it failed: either way what came of it is in the cache
   3  there is no such task"""
 
 
@@ -39,7 +39,19 @@ def run(session: Session) -> int:
     task = tasks.task(keys[at]) if at < len(keys) else None
     if task is None:
         raise LapidarError("There is no such task in the cache", remedy="Say lapidar refresh --on again.")
-    outcome = run_task(cache, task)
+    _end_in_order()
+    outcome = run_task(cache, task, [tasks.outcome(key) for key in task.earlier])
     tasks.end(keys[at], outcome)
     session.view.line(f"{task.name}: {outcome.error or 'ran'}")
-    return ExitCode.DONE
+    # What waits for it is ended by the batch system where it failed.
+    return ExitCode.NO if outcome.error else ExitCode.DONE
+
+
+def _end_in_order() -> None:
+    """A batch system that takes the node away says so first: what the step keeps is to be left to the next attempt."""
+    import signal
+
+    def end(number: int, frame: object) -> None:
+        raise SystemExit(128 + number)
+
+    signal.signal(signal.SIGTERM, end)

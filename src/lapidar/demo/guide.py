@@ -51,6 +51,32 @@ from glazewords import MEANING
 print("tenmoku:", MEANING["tenmoku"])
 """
 
+_FINDS = """\
+sherd,glaze,east,north
+1,ash,3.0,4.5
+2,ash,2.0,4.0
+3,celadon,8.5,1.5
+"""
+_DISTANCES = """\
+import csv
+from kilns import nearest
+
+with open("raw/finds.csv") as finds, open("distances.csv", "w") as out:
+    for row in csv.DictReader(finds):
+        kiln, distance = nearest(float(row["east"]), float(row["north"]))
+        print(row["sherd"], row["glaze"], kiln, f"{distance:.3f}", sep=",", file=out)
+"""
+_REPORT = """\
+import csv
+from glazewords import MEANING
+
+rows = list(csv.reader(open("distances.csv")))
+with open("report.txt", "w") as out:
+    for glaze in sorted({row[1] for row in rows}):
+        several = [float(row[3]) for row in rows if row[1] == glaze]
+        print(f"{glaze} ({MEANING[glaze]}): {sum(several) / len(several):.2f} km", file=out)
+"""
+
 # By the name of each page, the files of its project.
 PAGES: Mapping[str, Mapping[str, str]] = MappingProxyType(
     {
@@ -64,6 +90,12 @@ PAGES: Mapping[str, Mapping[str, str]] = MappingProxyType(
         "after-an-update": {
             "lapidar.toml": '[needs]\npackages = ["glazewords==1.4", "kiln-map==0.9", "sherdtext==1.2"]\n',
             "fit.py": _MAP,
+        },
+        "several-analyses": {
+            "lapidar.toml": '[needs]\npackages = ["glazewords==1.4", "kiln-map==0.9", "sherdtext==1.2"]\n',
+            "raw/finds.csv": _FINDS,
+            "distances.py": _DISTANCES,
+            "report.py": _REPORT,
         },
         "another-machine": {"lapidar.toml": '[needs]\npackages = ["glazewords<2"]\n', "fit.py": _WORDS},
         "analysis-in-r": {"analysis.R": _IN_R},

@@ -19,6 +19,7 @@ from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache, digest_of_name, is_cached_file
 from lapidar.core.cache.summary import last_moments
 from lapidar.core.cache.trees import EXECUTABLE, LINK
+from lapidar.core.cache.work import trees_of_work
 from lapidar.core.errors import CacheError
 from lapidar.core.records import words
 from lapidar.core.records.results import Analysis
@@ -248,6 +249,7 @@ class _Pruning:
         needed = set(trees_of(snapshots.values()))
         needed |= {tree for one in self.records.values() for tree in (one.given, one.made, one.lists) if tree}
         needed |= set(self.runs.listings_in_projects())
+        needed |= set(filter(self.cache.has_tree, trees_of_work(self.cache)))
         for source, note in self.cache.all_derived():
             if source not in needed:
                 continue

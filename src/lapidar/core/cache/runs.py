@@ -118,6 +118,14 @@ class Runs:
                 continue  # it is no record of anything then
             yield found
 
+    def copy_of(self, record: str) -> Analysis | None:
+        """A record that was made with this cache, as it is written; None where there is none that can be read."""
+        try:
+            (found,) = results.read(self._path(record)).analysis
+        except (LapidarError, ValueError):
+            return None
+        return found if found.record == record else None
+
     def copies(self) -> Iterator[tuple[Path, Analysis | LapidarError]]:
         """Every copy of a record: its file, and the record, or why it is none."""
         for path in sorted(self._folder.glob("*.results")) if self._folder.is_dir() else ():

@@ -134,6 +134,7 @@ class _AnalysisTable(_Table, frozen=True):
     processors: int = 1
     memory: str = ""
     at_most: float | None = None
+    keep: _Strings = ()
     sweep: dict[str, tuple[str | int | float, ...] | str] = msgspec.field(name="for", default={})
 
 
@@ -497,7 +498,7 @@ def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
         name,
         command,
         told.results,
-        told.leave,
+        (*told.leave, *told.keep),
         told.ignore,
         tolerance,
         dict(told.matched_by),
@@ -506,6 +507,7 @@ def _analysis(name: str, fields: Any) -> DeclaredAnalysis:
         told.processors,
         _size(told.memory, where),
         told.at_most,
+        told.keep,
         dict(_swept(told.sweep, where)),
     )
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 import dataclasses
 import os
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 import msgspec
 
 from lapidar.core.cache.history import History
+from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft, stow
 from lapidar.core.declaring.files import user_file
@@ -74,7 +75,8 @@ def engine_named(name: str, place: Place, cache: Cache, snapshot: Snapshot | Non
 
         words = (told.lapidar,) if isinstance(told.lapidar, str) else told.lapidar
         program = words if words and words[0] else (sys.executable, "-m", "lapidar")
-        return Slurm(making.task, cache, SlurmOptions(words=told.options, program=program, tries=told.tries))
+        options = SlurmOptions(words=told.options, program=program, tries=told.tries)
+        return Slurm(making.task, str(place.records), cache, options)
     raise DeclarationError(f"The engine {name} is of an unknown kind: {told.kind!r}", remedy="Write slurm, or dask.")
 
 
@@ -107,8 +109,13 @@ class _Making:
     snapshot: Snapshot
     made: frozenset[str]
 
-    def task(self, step: Step) -> Task:
-        """A step as a task; the files that it needs are in the cache then."""
+    def task(self, step: Step, earlier: Mapping[str, str]) -> Task:
+        """A step as a task; the files that it needs are in the cache then.
+
+        Args:
+            earlier: of the steps that it begins after, the keys of their tasks, by name.
+        """
+        made = {file for name in earlier for file in step.after.get(name, ())}
         analysis = step.analysis or Analysis(
             name=step.name, record="", command=step.command, snapshot=_NOWHERE, numerics="native", exit_code=0,
             printed=64 * "0", printed_bytes=0, given=_NOWHERE, made=_NOWHERE,
@@ -116,13 +123,20 @@ class _Making:
         what = copying.of_step(self.place, step, analysis, (self.place.environment, self.cache.root), self.made)
         # What the project declares of all its analyses holds there too.
         files, folders = dataclasses.replace(what, besides=(DECLARATION_NAME,)).contents()
+        files = [file for file in files if file not in made]
         with self.cache.in_use():
             tree = stow(self.cache, {"copy": list(self._drafts(files))}, None, Silent())["copy"].tree.digest
-        asks = step.declared
+        asks, record = step.declared, step.written.record if step.written else ""
+        # Where nothing else of it is another, it stands if those before it make what they made.
+        stands = bool(made) and all(one.name in made for one in step.reasons) and not step.failed
+        stands = stands and Runs(self.cache).copy_of(record) is not None
+        read = (*analysis.source, *analysis.input)
         return Task(
             step.name, step.command, analysis.folder, tree, self.snapshot.snapshot,
             tuple(sorted({*folders} - {"", "."})), dict(asks.values), asks.results, asks.leave,
-            asks.processors, asks.memory, asks.at_most,
+            asks.processors, asks.memory, asks.at_most, asks.keep, tuple(sorted(earlier.values())),
+            {file.name: file.sha256 for file in read if file.name in made} if stands else {},
+            record if stands else "",
         )  # fmt: skip
 
     def _drafts(self, files: Iterable[str]) -> Iterator[Draft]:

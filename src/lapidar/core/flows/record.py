@@ -46,6 +46,7 @@ from lapidar.core.results.hindering import hindrances
 from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.scratch import PRINTED, RESULTS, TYPED
 from lapidar.core.steps import used
+from lapidar.core.steps.attempts import Before, is_kept, kept_of
 from lapidar.core.steps.used import EVERYTHING, RunSeen, Used
 from lapidar.core.system import processor, supervision
 from lapidar.core.system.observed import ObservedRun
@@ -61,6 +62,8 @@ __all__ = [
     "Recorded",
     "Recording",
     "RunFailed",
+    "RunLate",
+    "RunLost",
     "amended",
     "declared",
     "how_it_failed",
@@ -77,15 +80,29 @@ _MOST_BYTES = 1_000_000_000
 _SHOWN = 4
 
 
-class RunFailed(LapidarError):
-    """A run ended with another exit code than 0, and was not recorded.
+class RunLost(LapidarError):
+    """A run that did not come to its end, and was not recorded.
+
+    Attributes:
+        seen: what it did. stood_on: what it used, and looked for in vain.
+    """
+
+    seen: observing.Seen | None = None
+    stood_on: Used = EVERYTHING
+
+
+class RunLate(RunLost):
+    """A run was ended, for it took longer than it was given."""
+
+
+class RunFailed(RunLost):
+    """A run ended with another exit code than 0.
 
     Attributes:
         how: its exit code, or the signal.
-        stood_on: what it used, and looked for in vain.
     """
 
-    def __init__(self, name: str, how: str, stood_on: Used = EVERYTHING) -> None:
+    def __init__(self, name: str, how: str) -> None:
         if name == UNNAMED:
             super().__init__(f"The command failed here ({how})", remedy="Let it succeed here first.")
         else:
@@ -93,7 +110,7 @@ class RunFailed(LapidarError):
                 f"The analysis {name} failed ({how}), and nothing was recorded",
                 remedy="Mend it; --even-failed records it as it is.",
             )
-        self.how, self.stood_on = how, stood_on
+        self.how = how
 
 
 FAILURES = (LapidarError, OSError)  # what keeps a run from being recorded
@@ -120,6 +137,8 @@ class RecordOptions:
         output: the descriptor that what it prints goes to.
         keeps_input: what comes on this process's standard input is the run's, and is kept.
         folder: where it runs: the current folder, if that is in the project.
+        before: what attempts at it left that did not come to their end.
+        memory: bytes that each of its processes may have of its own; 0: as many as there are.
         typed: a file that it is given on standard input, where `quiet` is given.
         quiet: a file that what it says on standard error goes to; what it prints is only kept, and it is given nothing.
     """
@@ -133,6 +152,8 @@ class RecordOptions:
     folder: Path | None = None
     quiet: Path | None = None
     typed: Path | None = None
+    memory: int = 0
+    before: Before | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -368,6 +389,7 @@ class Recording:
                 folder=str(self.folder),
                 umask=ready.prepared.umask,
                 at_most=self.options.at_most,
+                memory=self.options.memory,
                 watches=True,
                 absent=True,
                 files=observing.files_of(self.place, [environment.folder, self.cache.root], kept),
@@ -380,16 +402,44 @@ class Recording:
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         run_seen = RunSeen(self.place, environment, ended)
         seen = observing.seen(self.place, environment, ended, began_ns, wants, run_seen.folders)
+        state = kept_of((*seen.sources, *seen.inputs, *seen.results, *seen.removed), self.settings.keep)
+        seen = self._with_before(observing.less(seen, state))
         self._keep_snapshot()
         read = {path[len(os.path.realpath(self.place.root)) + 1 :] for path in touched.read}
-        stood_on = run_seen.stood_on(self._snapshot(), read, tuple(seen.results))
+        stood_on = run_seen.stood_on(self._snapshot(), read, (*seen.results, *state))
+        stood_on = used.less(stood_on, partial(is_kept, patterns=self.settings.keep))
+        if before := self.options.before:
+            opened = {*before.sources, *before.inputs}.difference(before.used.unread)
+            stood_on = used.both(stood_on, before.used, {*read, *opened, *seen.results})
         outside = {path: sha256_of(path) for path in seen.outside}
         self.stood_on = msgspec.structs.replace(stood_on, files=dict(self._read_for_it()), outside=outside)
-        self._refuse_failed(ended.code, ended.is_late)
+        try:
+            self._refuse_failed(ended.code, ended.is_late)
+        except RunLost as lost:
+            lost.seen, lost.stood_on = seen, self.stood_on
+            raise
         self._refuse_altered(ended.observed)
         self.removed = seen.removed
         self._tell(seen, touched, ended.left_behind)
         return self._analysis(ended.code, seen, reporter, began_ns)
+
+    def _with_before(self, seen: observing.Seen) -> observing.Seen:
+        """With what attempts before this one read.
+
+        Raises:
+            LapidarError: it changed some of that.
+        """
+        before = self.options.before
+        if before is None:
+            return seen
+        changed = seen.results.keys() & {*before.sources, *before.inputs}
+        if changed - (seen.sources.keys() | seen.inputs.keys()):
+            raise LapidarError(
+                f"It changed what an attempt before it had read: {words.some(sorted(changed), _SHOWN)}",
+                remedy="Begin it anew: lapidar refresh --really.",
+            )
+        root = os.path.realpath(self.place.root)
+        return observing.more(seen, root, before.sources, before.inputs, before.outside)
 
     def _refuse_altered(self, used: ObservedRun) -> None:
         """Raises: LapidarError: what ran is not what the snapshot says: no result is to rest on that."""
@@ -404,13 +454,13 @@ class Recording:
 
     def _refuse_failed(self, code: int, late: bool) -> None:
         if late:
-            raise LapidarError(
+            raise RunLate(
                 f"The run was ended after {self.options.at_most:g} s, and nothing was recorded",
                 remedy="Give it longer with --at-most.",
             )
         if code and not self.options.even_failed:
             how = f"exit code {code}" if code > 0 else f"signal {-code}"
-            raise RunFailed(self.settings.name, how, self.stood_on)
+            raise RunFailed(self.settings.name, how)
 
     def _tell(self, seen: observing.Seen, touched: Touched, left_behind: int) -> None:
         say = self.notes.append

@@ -30,6 +30,7 @@ from lapidar.core.flows.record import REFRESH, RecordOptions
 from lapidar.core.flows.rerun import RecordUnknown
 from lapidar.core.flows.restore import RestoreOptions
 from lapidar.core.flows.steps import Failure, Judged
+from lapidar.core.flows.work import attempted
 from lapidar.core.place import Place
 from lapidar.core.progress import Progress, Silent
 from lapidar.core.records import lockfile, results
@@ -37,7 +38,7 @@ from lapidar.core.records.results import Analysis
 from lapidar.core.results import scratch
 from lapidar.core.results.observing import ignored
 from lapidar.core.steps import copying, earlier
-from lapidar.core.steps.earlier import Earlier, EarlierRuns
+from lapidar.core.steps.earlier import Earlier, EarlierRuns, OtherRuns
 from lapidar.core.steps.engines.here import Here
 from lapidar.core.steps.engines.protocol import Done, Engine, How
 from lapidar.core.steps.graph import Graph, Standing, Step
@@ -60,6 +61,8 @@ class RefreshOptions:
         is_whole: count every part of the environment, used or not.
         trusted: run what is recorded, also where neither this cache nor anybody here knows it.
         engine: what runs steps; this machine unless given. on: the same by its name.
+        others: runs that others made, which are taken too.
+        leaves: hand all over to an engine elsewhere, and wait for nothing.
     """
 
     only: bool = False
@@ -70,6 +73,8 @@ class RefreshOptions:
     trusted: bool = False
     engine: Engine | None = None
     on: str = ""
+    leaves: bool = False
+    others: OtherRuns | None = None
 
 
 @dataclass(slots=True)
@@ -81,16 +86,20 @@ class Refreshed:
         judged: how all steps stand now.
         left: the names of those that were to be up to date and are not.
         notes: what the user should know, a sentence each.
+        handed_over: the names of those that run elsewhere, and that nobody waits for.
     """
 
     done: list[Done]
     judged: Judged
     left: tuple[str, ...] = ()
     notes: list[str] = field(default_factory=list)
+    handed_over: tuple[str, ...] = ()
 
     @property
     def is_good(self) -> bool:
-        return not self.left and all(one.how in (How.RAN, How.TAKEN) for one in self.done)
+        return not set(self.left).difference(self.handed_over) and all(
+            one.how in (How.RAN, How.TAKEN) for one in self.done
+        )
 
 
 def refresh(
@@ -123,7 +132,7 @@ def refresh(
     left = stepping.plan(work.judged, names, only=options.only)
     # Of a step that is to run alone it is no fault that it waits for others.
     names = [step.name for step in left if not (options.only and step.standing is Standing.WAITS)]
-    return Refreshed(work.done, work.judged, tuple(names), work.notes)
+    return Refreshed(work.done, work.judged, tuple(names), work.notes, work.handed_over)
 
 
 @dataclass
@@ -140,9 +149,12 @@ class _Refresh:
     swept: set[str] = field(default_factory=set)
     runs: EarlierRuns = field(init=False)
     kept_at: float = field(default_factory=time.monotonic)
+    looked_at: dict[str, int] = field(default_factory=dict)  # how often what came of a step elsewhere was
+    handed_over: tuple[str, ...] = ()
+    again: set[str] = field(default_factory=set)  # those that were run too early
 
     def run(self) -> None:
-        self.runs = EarlierRuns(self.cache)
+        self.runs = EarlierRuns(self.cache, self.options.others)
         self.judged = self._judge()
         if planned := stepping.plan(self.judged, self.names, only=self.options.only):
             self._require_known(planned)
@@ -157,7 +169,7 @@ class _Refresh:
                     self._keep_sweeps()
                 self.judged = self._judge()
                 left = [step.name for step in self._left() if step.standing is not Standing.AT_ODDS]
-                if len(self.done) == before or not left:
+                if len(self.done) == before or not left or self.handed_over:
                     break
         finally:
             engine.cancel()
@@ -202,30 +214,63 @@ class _Refresh:
         pending = dict.fromkeys(step.name for step in self._left())
         due: set[str] = set()  # those that are to run, and for which there was no room yet
         running: set[str] = set()
-        while pending or running:
+        aside: dict[str, Done] = {}  # failed, and may come right once others have run
+        while pending or running or aside:
             for name in list(pending):
                 step = graph.steps[name]
                 before = () if step.odds else (*step.after, *step.follows)
-                if any(one in pending or one in running for one in before):
+                held = aside.keys() & step.after.keys()
+                ahead = [one for one in before if one in pending or one in running or one in held]
+                if ahead and not (engine.is_elsewhere and running.issuperset(ahead) and not self.options.stops):
                     continue
-                if name not in due:
+                if name not in due and not ahead:
                     if not self._is_to_run(step, graph) or self._was_taken(step, graph, engine):
                         del pending[name]
                         continue
                     due.add(name)
-                if not engine.submit(step):
+                if not engine.submit(step, ahead):
                     break
                 del pending[name]
                 running.add(name)
-            if not running:
+            if self.options.leaves and engine.is_elsewhere:
+                engine.hand_over()
+                self.handed_over = tuple(sorted(running))
                 break
+            if not running:
+                if not aside:
+                    break
+                self._again(aside, pending, graph)
+                continue
             for ended in engine.wait():
+                running.remove(ended.name)
+                due.discard(ended.name)
                 done = self._collected(ended, graph, engine)
-                if done is not None:
-                    running.remove(done.name)
+                if done is None:
+                    pending[ended.name] = None
+                elif (pending or running) and self._may_come_right(done, graph):
+                    aside[done.name] = done
+                else:
                     self._ended(done, graph)
             if self.swept and time.monotonic() - self.kept_at > _KEEP_SECONDS:
                 self._keep_sweeps()
+
+    def _may_come_right(self, done: Done, graph: Graph) -> bool:
+        """Whether one that failed looked for something that others may make: it ran for the first time, and nobody
+        knew what it reads."""
+        is_new = graph.steps[done.name].analysis is None and done.name not in self.again
+        return done.how is How.FAILED and is_new and bool(done.absent)
+
+    def _again(self, aside: dict[str, Done], pending: dict[str, None], graph: Graph) -> None:
+        """Run those once more that looked for what was made meanwhile; the others failed."""
+        for name, done in aside.items():
+            made = [path for path in done.absent if os.path.lexists(self.place.root / path)]
+            if made:
+                self.again.add(name)
+                pending[name] = None
+                self.notes.append(f"{name} was run before {made[0]} was made, and once more after that")
+            else:
+                self._ended(done, graph)
+        aside.clear()
 
     def _was_taken(self, step: Step, graph: Graph, engine: Engine) -> bool:
         """Whether it need not run elsewhere because it ran before; here that is found out in its own thread."""
@@ -237,21 +282,28 @@ class _Refresh:
         return done is not None
 
     def _collected(self, done: Done, graph: Graph, engine: Engine) -> Done | None:
-        """What became of a step, with its results laid out where it ran elsewhere; None where it is run once more, with
-        all of the project: it looked for more than it was given."""
+        """What became of a step, with its results laid out where it ran elsewhere; None where it is looked at once
+        more: what it was run with was not all that it looked for, or is not what is there now."""
         step = graph.steps[done.name]
-        own = {file.name for file in step.analysis.result} if step.analysis else set()
-        lacked = any(one not in own and os.path.lexists(self.place.root / one) for one in done.absent)
-        if not engine.is_elsewhere or (done.how is not How.RAN and (step.used.is_whole or not lacked)):
+        if not engine.is_elsewhere:
             return done
-        taken = self._taken(step, graph) if done.how is How.RAN else None
-        if taken is not None:
-            return dataclasses.replace(taken, how=How.RAN, seconds=done.seconds, notes=done.notes, taken_from=0.0)
-        if step.used.is_whole:
+        stepping.consider(step, graph, self.judged.present)
+        done = dataclasses.replace(done, reasons=tuple(step.reasons))
+        if done.how is How.RAN and (taken := self._taken(step, graph)) is not None:
+            same = {name: getattr(done, name) for name in ("how", "reasons", "seconds", "notes")}
+            return dataclasses.replace(taken, **same, taken_from=0.0)
+        self.looked_at[done.name] = self.looked_at.get(done.name, 0) + 1
+        is_again = self.looked_at[done.name] < _PASSES
+        if done.how is How.FAILED:
+            own = {file.name for file in step.analysis.result} if step.analysis else set()
+            lacked = any(one not in own and os.path.lexists(self.place.root / one) for one in done.absent)
+            if step.used.is_whole or not lacked or not is_again:
+                return done
+        elif not is_again:
             why = "it ran, and did not read what the project has: was that changed meanwhile? Run it again"
-            return dataclasses.replace(done, how=How.FAILED, error=why)
-        step.used = msgspec.structs.replace(step.used, is_whole=True)
-        engine.submit(step)
+            return dataclasses.replace(done, how=How.FAILED, error=done.error or why)
+        if done.how in (How.FAILED, How.RAN):
+            step.used = msgspec.structs.replace(step.used, is_whole=True)
         return None
 
     def _is_to_run(self, step: Step, graph: Graph) -> bool:
@@ -297,8 +349,16 @@ class _Refresh:
             done = self._taken(step, graph) if not self.options.really else None
             done = done or self._run(step, said)
         except recording.FAILURES as error:
-            text = recording.how_it_failed(error)
-            return Done(step.name, How.FAILED, reasons, time.monotonic() - began, error=text, said=tuple(said))
+            absent = error.stood_on.absent if isinstance(error, recording.RunLost) else ()
+            return Done(
+                step.name,
+                How.FAILED,
+                reasons,
+                time.monotonic() - began,
+                error=recording.how_it_failed(error),
+                said=tuple(said),
+                absent=absent,
+            )
         return dataclasses.replace(done, reasons=reasons, seconds=time.monotonic() - began)
 
     def _taken(self, step: Step, graph: Graph) -> Done | None:
@@ -312,7 +372,8 @@ class _Refresh:
                 return None
             self._move_in(step, found.analysis, folder)
         changed, written = _differing(step, found.analysis), self._write(step, found)
-        return Done(step.name, How.TAKEN, changed=changed, taken_from=found.note.time, written=written)
+        when = 0.0 if found.by else found.note.time
+        return Done(step.name, How.TAKEN, changed=changed, taken_from=when, taken_by=found.by, written=written)
 
     def _write(self, step: Step, found: Earlier) -> Analysis:
         named = results.identified(msgspec.structs.replace(found.written, name=step.name))
@@ -366,6 +427,7 @@ class _Refresh:
         assert analysis is not None
         others = (self.place.environment, self.cache.root)
         what = copying.of_step(self.place, step, analysis, others, self.judged.graph.made)
+        anew = self.options.really
         for attempt in range(_PASSES):
             copy = folder / f"project-{attempt}"
             copy.mkdir()
@@ -373,7 +435,9 @@ class _Refresh:
             failed: LapidarError | None = None
             with recording.in_copy(self.place, copy, self.cache, (step.declared, analysis), options) as run:
                 try:
-                    ran = run.run(Silent())
+                    with attempted(self.cache, copy, step.declared, self._snapshot, step.command, anew=anew) as before:
+                        run.options = dataclasses.replace(run.options, before=before)
+                        ran = run.run(Silent())
                 except LapidarError as error:
                     failed = error
                 if self._names_project(run):
@@ -393,6 +457,11 @@ class _Refresh:
             f"{step.name} looks for other files each time it runs: {', '.join(sorted(lacking)[:3])}",
             remedy=f"Run it in the project: lapidar record {step.name}",
         )
+
+    @property
+    def _snapshot(self) -> str:
+        snapshot = self.judged.present.snapshot
+        return snapshot.snapshot if snapshot else ""
 
     def _names_project(self, run: recording.Recording) -> bool:
         """Whether it read files of the project itself, and not of its copy, which lies where nobody looks."""

@@ -209,6 +209,10 @@ class Parcels:
     def _with_tree(self, digest: str) -> Parcel | None:
         return next((one for one in self._each() if one.has_tree(digest)), None)
 
+    def parcels(self) -> Iterator[Parcel]:
+        """All of them, as far as they can be read."""
+        yield from self._each()
+
     def _each(self) -> Iterator[Parcel]:
         """Those that were read already, then the others, each read once; what is no parcel is passed over."""
         yield from list(self._opened)

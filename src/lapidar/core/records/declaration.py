@@ -150,6 +150,7 @@ class DeclaredAnalysis:
         after: names of analyses that it comes after, whatever it reads.
         processors, memory: what it needs while it runs; memory in bytes, 0 where nothing is said.
         at_most: seconds, after which it is ended.
+        keep: patterns of files that the next attempt is given, where one does not come to its end.
         sweep: by names, the values that it is run for, each with each: several, a range, or a pattern of files.
         values: of one run of a sweep, those that it is run with; part_of: the name of the sweep.
     """
@@ -166,6 +167,7 @@ class DeclaredAnalysis:
     processors: int = 1
     memory: int = 0
     at_most: float | None = None
+    keep: tuple[str, ...] = ()
     sweep: dict[str, tuple[str, ...] | str] = field(default_factory=dict)
     values: dict[str, str] = field(default_factory=dict)
     part_of: str = ""

@@ -5,8 +5,8 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from pathlib import Path
 
@@ -18,7 +18,7 @@ from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.supervision import Ended
 from lapidar.core.system.written import Files, Touched
 
-__all__ = ["Seen", "ignored", "is_wanted", "seen"]
+__all__ = ["Seen", "ignored", "is_wanted", "less", "more", "seen"]
 
 # Kept by tools about a project, and no part of an analysis.
 _NO_RESULTS = frozenset((OWN_FOLDER, ".git", ".hg", ".svn", ".ipynb_checkpoints", ".mypy_cache", ".pytest_cache"))
@@ -129,6 +129,43 @@ def seen(
         outside=outside,
         written_outside=tuple(path for path in touched.outside if not _is_temporary(path)),
         odd=tuple(sorted(wanted.keys() - files.keys())),
+    )
+
+
+def more(seen: Seen, root: str, sources: Collection[str], inputs: Collection[str], outside: Collection[str]) -> Seen:
+    """What a run did, and what another read that did a part of it before.
+
+    Args:
+        root: of the project, where these files are as they were.
+    """
+    known = seen.sources.keys() | seen.inputs.keys()
+    return replace(
+        seen,
+        sources={**seen.sources, **{path: f"{root}/{path}" for path in sources if path not in known}},
+        inputs={**seen.inputs, **{path: f"{root}/{path}" for path in inputs if path not in known}},
+        outside=tuple(sorted({*seen.outside, *outside})),
+    )
+
+
+def less(seen: Seen, paths: Collection[str]) -> Seen:
+    """What a run did, without some files."""
+    if not paths:
+        return seen
+
+    def left(several: Mapping[str, str]) -> dict[str, str]:
+        return {path: file for path, file in several.items() if path not in paths}
+
+    def others(several: Sequence[str]) -> tuple[str, ...]:
+        return tuple(path for path in several if path not in paths)
+
+    return replace(
+        seen,
+        sources=left(seen.sources),
+        inputs=left(seen.inputs),
+        results=left(seen.results),
+        both=others(seen.both),
+        changed_sources=others(seen.changed_sources),
+        removed=others(seen.removed),
     )
 
 

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import dataclasses
 import threading
+import time
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.runs import RunNote, Runs
@@ -16,9 +20,10 @@ from lapidar.core.steps import used
 from lapidar.core.steps.graph import Step
 from lapidar.core.steps.standing import Present, reasons
 from lapidar.core.steps.used import Used
+from lapidar.core.stores.protocol import Store
 from lapidar.core.system import processor
 
-__all__ = ["Earlier", "EarlierRuns", "laid_out"]
+__all__ = ["Earlier", "EarlierRuns", "OtherRun", "OtherRuns", "laid_out"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,19 +33,49 @@ class Earlier:
     Attributes:
         analysis: its record, with all of its files.
         written: the same as it is written.
-        note: when it was made, and how long it took.
+        note: when it was made, and how long it took; of what others ran, when it came.
+        by: whoever signed it, where others ran it.
     """
 
     analysis: Analysis
     written: Analysis
     used: Used
     note: RunNote
+    by: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class OtherRun:
+    """A run that somebody else made.
+
+    Attributes:
+        written: its record as it is written. who: signed it. store: has its trees.
+    """
+
+    written: Analysis
+    who: str
+    store: Store
+
+
+class OtherRuns(Protocol):
+    """Runs that others made, as far as the user trusts them."""
+
+    def of(self, command: tuple[str, ...]) -> Iterable[OtherRun]:
+        """Those of a command."""
+
+    def bring(self, run: OtherRun, digests: Sequence[str]) -> bool:
+        """Have trees of one in the cache; whether they are there."""
 
 
 class EarlierRuns:
-    """The runs that a cache has, each looked at once."""
+    """The runs that a cache has, each looked at once.
 
-    def __init__(self, cache: Cache) -> None:
+    Args:
+        others: asked where it has none that fits.
+    """
+
+    def __init__(self, cache: Cache, others: OtherRuns | None = None) -> None:
+        self._others = others
         self._runs = Runs(cache)
         self._cache = cache
         self._known: dict[str, list[Analysis]] = {}  # by the text of a command
@@ -58,8 +93,6 @@ class EarlierRuns:
         values = step.declared.values
         with self._lock:
             candidates = [one for one in self._of(step.command) if one.folder == folder and one.values == values]
-        if not candidates:
-            return None
         notes = {note.record: note for note in self._runs.notes() if not note.is_proof}
         candidates = [one for one in candidates if one.record in notes]
         for written in sorted(candidates, key=lambda one: -notes[one.record].time):
@@ -68,7 +101,29 @@ class EarlierRuns:
                 continue
             if not any(True for _ in reasons(earlier.analysis, earlier.used, present, step.declared, made)):
                 return earlier
+        return self._of_others(step, present, made, folder)
+
+    def _of_others(self, step: Step, present: Present, made: frozenset[str], folder: str) -> Earlier | None:
+        for run in self._others.of(step.command) if self._others else ():
+            written = run.written
+            if (written.folder, written.values) != (folder, step.declared.values) or written.exit_code:
+                continue
+            # Of what processor another machine had nobody knows here.
+            if written.numerics == "native" or not self._brought(run, [written.lists]):
+                continue
+            note = RunNote(time.time(), written.record, "", 0.0, 0, "")
+            earlier = _read(written, note, self._cache)
+            if earlier is None or not _may_stand(earlier):
+                continue
+            if any(True for _ in reasons(earlier.analysis, earlier.used, present, step.declared, made)):
+                continue
+            if self._brought(run, [written.made, written.given]):
+                return dataclasses.replace(earlier, by=run.who)
         return None
+
+    def _brought(self, run: OtherRun, digests: Sequence[str]) -> bool:
+        assert self._others is not None
+        return all(digests) and self._others.bring(run, digests)
 
     def _of(self, command: tuple[str, ...]) -> list[Analysis]:
         """Those of a command; what came into the cache since the last time is read now."""

@@ -29,6 +29,7 @@ from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.owner import LIBRARIES, Layer, Owner
 from lapidar.core.records.results import Analysis, RecordedFile
 from lapidar.core.records.snapshot import Snapshot
+from lapidar.core.steps.attempts import kept_of
 from lapidar.core.steps.used import Used, joined, listed_but, names_in, variable_files
 
 __all__ = ["Cause", "Present", "Reason", "of_results", "of_same_files", "reasons"]
@@ -251,8 +252,11 @@ def reasons(
         if now != said:
             yield Reason(Cause.INPUT if now is not None else Cause.GONE, name)
     made = {*made, *own}
+    keep = declared.keep if declared is not None else ()
     for folder, names in used.listed.items():
-        before, after = (listed_but(one, folder, made) for one in (names, names_in(present.place, folder) or ()))
+        here = names_in(present.place, folder) or ()
+        state = kept_of((joined(folder, name) for name in (*names, *here)), keep)
+        before, after = (listed_but(one, folder, made | state) for one in (names, here))
         for name in sorted(before ^ after)[:1]:
             yield Reason(Cause.APPEARED if name in after else Cause.GONE, joined(folder, name))
     for name in sorted({*used.files, *(() if used.is_whole else present.variable_files)}):

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import os
 import posixpath
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -31,7 +31,9 @@ __all__ = [
     "RunSeen",
     "Used",
     "above",
+    "both",
     "joined",
+    "less",
     "listed_but",
     "names_in",
     "packed",
@@ -130,6 +132,42 @@ def names_in(place: Place, folder: str) -> tuple[str, ...] | None:
         if not is_ignored(f"{root}/{joined(folder, entry.name)}"):
             found.append(entry.name + ("/" if entry.is_dir() else ""))
     return tuple(sorted(found))
+
+
+def less(used: Used, is_none: Callable[[str], bool]) -> Used:
+    """What a run stood on, without what is no file of the project's."""
+
+    def left(paths: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(path for path in paths if not is_none(path))
+
+    return msgspec.structs.replace(used, absent=left(used.absent), present=left(used.present), unread=left(used.unread))
+
+
+def both(one: Used, other: Used, read: Collection[str]) -> Used:
+    """What two runs stood on together, each of which did a part.
+
+    Args:
+        read: paths below the project that either read, or made.
+    """
+
+    def union(name: str) -> tuple[str, ...]:
+        return tuple(sorted({*getattr(one, name), *getattr(other, name)}))
+
+    names = {
+        language: tuple(sorted({*one.names.get(language, ()), *other.names.get(language, ())}))
+        for language in one.names.keys() | other.names.keys()
+    }
+    joined_ = msgspec.structs.replace(
+        one,
+        is_whole=one.is_whole or other.is_whole,
+        names=names,
+        **{name: union(name) for name in _SEVERAL},
+        **{name: {**getattr(other, name), **getattr(one, name)} for name in ("listed", "links", "files", "outside")},
+    )
+    return less(joined_, lambda path: path in read)
+
+
+_SEVERAL = ("parts", "library_files", "libraries", "programs", "absent", "present", "unread", "partners")
 
 
 def listed_but(names: Iterable[str], folder: str, made: Collection[str]) -> set[str]:

@@ -60,7 +60,7 @@ class RunOptions:
         session: whether it begins a session of its own, so that a terminal's Ctrl-C is not sent to it.
         at_most: seconds, after which it is ended.
         grace: seconds that what it leaves behind may go on.
-        memory: bytes that each of its processes may have at most.
+        memory: bytes that each of its processes may have of its own.
         watches: whether what it executes, opens and maps is told.
         files: the folder whose files are told one by one; with `watches`.
         network: whether it has this machine's network, or one of its own with nothing but a loopback.

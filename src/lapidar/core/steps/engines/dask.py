@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Any
 
 import msgspec
@@ -16,15 +16,18 @@ from lapidar.core.steps.graph import Step
 
 __all__ = ["Dask"]
 
+_KEY = "lapidar-"  # before the key that a task has in the cache
+
 
 class Dask:
     """See `Engine`.
 
     Args:
-        make: makes a task of a step; what it needs is in the cache then.
+        make: makes a task of a step, with the keys of those that it begins after; what it needs is in the cache then.
         cache: reached by the workers at the same path.
         address: of the scheduler.
-        run: runs a task: it is given the cache's folder and the task as JSON, and gives the outcome as JSON.
+        run: runs a task: it is given the cache's folder, the task and the outcomes of those before it as JSON, and
+            gives the outcome as JSON.
 
     Raises:
         LapidarError: the library is not here, nobody answers at the address, or workers have another version.
@@ -33,7 +36,11 @@ class Dask:
     is_elsewhere = True
 
     def __init__(
-        self, make: Callable[[Step], Task], cache: Cache, address: str, run: Callable[[str, bytes], bytes]
+        self,
+        make: Callable[[Step, Mapping[str, str]], Task],
+        cache: Cache,
+        address: str,
+        run: Callable[..., bytes],
     ) -> None:
         try:
             from distributed import Client
@@ -56,13 +63,14 @@ class Dask:
                 remedy="Have the same version on all of them.",
             )
 
-    def submit(self, step: Step) -> bool:
+    def submit(self, step: Step, earlier: Collection[str] = ()) -> bool:
         """Hand it over. It goes on where this process ends: what came of it is in the cache."""
         from distributed import fire_and_forget
 
-        task = self._make(step)
-        data = msgspec.json.encode(task)
-        future = self._client.submit(self._run, str(self._cache.root), data, key=f"lapidar-{task.key}", retries=1)
+        before = {one.name: future for future, one in self._running.items() if one.name in earlier}
+        task = self._make(step, {name: future.key.removeprefix(_KEY) for name, future in before.items()})
+        words = (str(self._cache.root), msgspec.json.encode(task), *before.values())
+        future = self._client.submit(self._run, *words, key=f"{_KEY}{task.key}", retries=1)
         with self._client.as_current():
             fire_and_forget(future)
         self._running[future] = step
@@ -75,6 +83,9 @@ class Dask:
         with self._client.as_current():
             ended = wait(list(self._running), return_when="FIRST_COMPLETED").done
         return [self._done(future, self._running.pop(future)) for future in ended]
+
+    def hand_over(self) -> None:
+        """All that was asked for is with the scheduler already."""
 
     def cancel(self) -> None:
         """The connection is closed; what is under way goes on."""

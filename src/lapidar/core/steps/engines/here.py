@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 
 from lapidar.core.steps.engines.protocol import Done
@@ -29,7 +29,7 @@ class Here:
         self._pool = ThreadPoolExecutor(max_workers=self._processors)
         self._running: dict[Future[Done], Step] = {}
 
-    def submit(self, step: Step) -> bool:
+    def submit(self, step: Step, earlier: Collection[str] = ()) -> bool:
         """Begin it, where what it needs is free; one that needs more than there is runs alone."""
         asks = step.declared
         if self._running and (asks.processors > self._processors or asks.memory > self._memory):
@@ -47,6 +47,9 @@ class Here:
             self._processors += asks.processors
             self._memory += asks.memory
         return [future.result() for future in ended]
+
+    def hand_over(self) -> None:
+        """Nothing goes on without this process."""
 
     def cancel(self) -> None:
         """Runs end with this process; what waits is not begun."""

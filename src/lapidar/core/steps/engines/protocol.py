@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import enum
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -21,6 +21,7 @@ class How(enum.StrEnum):
     TAKEN = "taken"  # from an earlier run
     FAILED = "failed"
     HELD_UP = "held up"  # by one that failed, or that cannot be ordered
+    STANDS = "stands"  # what it waited for gave the same: it need not run, and nobody is told
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,8 +35,9 @@ class Done:
         notes: what the user should know, a sentence each.
         error: why it failed, or what holds it up.
         said: the last of what a failed one said on standard error.
-        absent: of a failed one, paths below the project that it looked for in vain, where it ran elsewhere.
+        absent: of a failed one, paths below the project that it looked for in vain.
         written: its record as it is written, where it has one now.
+        taken_by: whoever signed the run that it was taken from, where others made it.
         taken_from: when the run was made that it was taken from, seconds since 1970; 0 where it ran.
     """
 
@@ -48,6 +50,7 @@ class Done:
     error: str = ""
     said: tuple[str, ...] = ()
     taken_from: float = 0.0
+    taken_by: str = ""
     absent: tuple[str, ...] = ()
     written: Analysis | None = None
 
@@ -57,14 +60,22 @@ class Engine(Protocol):
 
     Attributes:
         is_elsewhere: whether a step that ran has its results in the cache alone: whoever asked for it lays them out.
+            Such an engine takes steps too whose earlier ones it has and that have not ended.
     """
 
     @property
     def is_elsewhere(self) -> bool: ...
 
-    def submit(self, step: Step) -> bool:
+    def submit(self, step: Step, earlier: Collection[str] = ()) -> bool:
         """Begin a step, or have it begin with the others once `wait` is called; False where there is no room for it
-        now: then it is asked again when another has ended."""
+        now: then it is asked again when another has ended.
+
+        Args:
+            earlier: steps that were submitted, and that it is to begin after, with what they make.
+        """
+
+    def hand_over(self) -> None:
+        """Have all that was submitted where it goes on without this process, for an engine elsewhere."""
 
     def wait(self) -> Sequence[Done]:
         """Wait until at least one has ended; what became of those that have."""

@@ -1,8 +1,8 @@
 """Slurm as an engine: steps that are due are handed over as arrays of jobs, by its own commands.
 
 Nothing rests on what the controller remembers: a job writes what came of it into the cache; one that is in the queue no
-more and wrote nothing was cancelled, or its node died. Whoever asked may end: the same task asked for again is waited
-for where it still runs.
+more and wrote nothing was cancelled, or its node died. A job that begins after others looks for what they made in the
+cache too. Whoever asked may end: the same step asked for again is waited for where it still runs.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ import shlex
 import subprocess
 import time
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from lapidar.core import atomic
@@ -45,11 +45,40 @@ class SlurmOptions:
     tries: int = 2
 
 
+@dataclass(frozen=True, slots=True)
+class _Needs:
+    """What jobs of one array have in common: what they are given, and the arrays that they begin after."""
+
+    processors: int
+    memory: int
+    at_most: float | None
+    after: tuple[str, ...]
+
+    def words(self) -> list[str]:
+        """As ``sbatch`` is told. What begins after a job that failed looks for itself, and ends at once."""
+        words = [f"--cpus-per-task={self.processors}"]
+        words += [f"--mem={-(-self.memory // 1_000_000)}M"] if self.memory else []
+        words += [f"--time={max(1, -(-int(self.at_most) // 60) + 1)}"] if self.at_most else []
+        words += [f"--dependency=afterany:{':'.join(self.after)}"] if self.after else []
+        return words
+
+
 @dataclass(slots=True)
-class _Running:
+class _Asked:
+    """A step that was asked for.
+
+    Attributes:
+        key: of its task. earlier: those of the tasks that it begins after.
+        job: where it runs, by array and place; "" before it was handed over.
+        tries: how often it was handed over.
+        gone_since: when it was first seen in the queue no more, by the monotonic clock.
+    """
+
     step: Step
-    job: str
-    tries: int
+    key: str
+    earlier: tuple[str, ...] = ()
+    job: str = ""
+    tries: int = 0
     gone_since: float = 0.0
 
 
@@ -57,65 +86,79 @@ class Slurm:
     """See `Engine`.
 
     Args:
-        make: makes a task of a step; what it needs is in the cache then.
+        make: makes a task of a step, with the keys of those that it begins after; what it needs is in the cache then.
+        project: what this one is known by among all that use the cache.
         cache: reached by the nodes at the same path.
     """
 
     is_elsewhere = True
 
-    def __init__(self, make: Callable[[Step], Task], cache: Cache, options: SlurmOptions) -> None:
-        self._make, self._cache, self._options = make, cache, options
+    def __init__(
+        self,
+        make: Callable[[Step, Mapping[str, str]], Task],
+        project: str,
+        cache: Cache,
+        options: SlurmOptions,
+    ) -> None:
+        self._make, self._project, self._cache, self._options = make, project, cache, options
         self._tasks = Tasks(cache)
-        self._due: list[tuple[Step, str, int]] = []  # with the key, and how often it was tried
-        self._running: dict[str, _Running] = {}
+        self._asked: dict[str, _Asked] = {}  # by key
+        self._over: set[str] = set()  # the keys of those that are over, and that others may begin after
         self._asked_at = float("-inf")
         self._queue: set[str] = set()
 
-    def submit(self, step: Step) -> bool:
-        """Have it handed over with the others; one that is under way since before is waited for."""
-        task = self._make(step)
-        job = self._tasks.noted(task.key)
-        if job and self._tasks.outcome(task.key) is None and job in self._in_queue([job.partition("_")[0]]):
-            self._running[task.key] = _Running(step, job, 1)
-        else:
-            self._due.append((step, self._tasks.put(task), 0))
+    def submit(self, step: Step, earlier: Collection[str] = ()) -> bool:
+        """Have it handed over with the others; what is under way of it since before is waited for."""
+        keys = {one.step.name: key for key, one in self._asked.items()}
+        task = self._make(step, {name: keys[name] for name in earlier})
+        before = self._tasks.under_way(self._project, step.name)
+        if before is not None and _is_same(before[1], task):
+            job = self._tasks.noted(before[0])
+            if job and job in self._in_queue([job.partition("_")[0]]):
+                self._asked[before[0]] = _Asked(step, before[0], before[1].earlier, job, 1)
+                return True
+        key = self._tasks.put(task)
+        self._tasks.asked(self._project, step.name, key)
+        self._asked[key] = _Asked(step, key, task.earlier)
         return True
 
     def wait(self) -> Sequence[Done]:
         """Hand over what is due, and wait for the first that ends."""
-        self._hand_over()
         while True:
-            ended = [done for key in list(self._running) if (done := self._ended(key)) is not None]
+            self.hand_over()
+            ended = [done for key in list(self._asked) if (done := self._ended(key)) is not None]
             if ended:
                 return ended
-            self._hand_over()  # what came to nothing, again
             time.sleep(_POLL_SECONDS)
 
     def cancel(self) -> None:
         """What is under way goes on: the next refresh takes what came of it. Of what ended nothing is left."""
+        needed = {key for one in self._asked.values() for key in one.earlier}
+        for key in {*self._over, *self._tasks.over(self._project)} - needed - self._asked.keys():
+            self._tasks.forget(key)
         self._tasks.clean()
 
     def _ended(self, key: str) -> Done | None:
-        running = self._running[key]
+        asked = self._asked[key]
         outcome = self._tasks.outcome(key)
         if outcome is not None:
-            del self._running[key]
-            self._tasks.forget(key)
-            return outcome.done(running.step.name)
-        if running.job in self._in_queue({one.job.partition("_")[0] for one in self._running.values()}):
-            running.gone_since = 0.0
+            return self._closed(asked, outcome.done(asked.step.name))
+        if not asked.job or asked.job in self._in_queue(one.job.partition("_")[0] for one in self._asked.values()):
+            asked.gone_since = 0.0
             return None
-        running.gone_since = running.gone_since or time.monotonic()
-        if time.monotonic() - running.gone_since < _GRACE_SECONDS:
+        asked.gone_since = asked.gone_since or time.monotonic()
+        if time.monotonic() - asked.gone_since < _GRACE_SECONDS:
             return None
-        del self._running[key]
-        if running.tries < self._options.tries:
-            self._due.append((running.step, key, running.tries))
+        if asked.tries < self._options.tries:
+            asked.job = ""  # once more
             return None
-        why = f"the job {running.job} came to nothing: it was cancelled, or its node died"
-        said = self._said(running.job)
-        self._tasks.forget(key)
-        return Done(running.step.name, How.FAILED, error=why, said=said)
+        why = f"the job {asked.job} came to nothing: it was cancelled, or its node died"
+        return self._closed(asked, Done(asked.step.name, How.FAILED, error=why, said=self._said(asked.job)))
+
+    def _closed(self, asked: _Asked, done: Done) -> Done:
+        del self._asked[asked.key]
+        self._over.add(asked.key)
+        return done
 
     def _said(self, job: str) -> tuple[str, ...]:
         """The last of what a job said."""
@@ -126,35 +169,46 @@ class Slurm:
 
     # ---- its commands
 
-    def _hand_over(self) -> None:
-        due, self._due = self._due, []
-        groups: dict[tuple[int, int, float | None], list[tuple[Step, str, int]]] = defaultdict(list)
-        for one in due:
-            needs = one[0].declared
-            groups[needs.processors, needs.memory, needs.at_most].append(one)
-        for asks, several in groups.items():
-            for part in _parts(several, self._most()):
-                number = self._batch([key for _, key, _ in part], *asks)
-                for at, (step, key, tries) in enumerate(part):
-                    job = f"{number}_{at}"
-                    self._tasks.note(key, job)
-                    self._running[key] = _Running(step, job, tries + 1)
-        self._asked_at = float("-inf") if due else self._asked_at
+    def hand_over(self) -> None:
+        """Hand over what is due, all that ask for the same as one array; what begins after others after these."""
+        while True:
+            groups: dict[_Needs, list[_Asked]] = defaultdict(list)
+            for one in self._asked.values():
+                if not one.job and all(self._job(key) for key in one.earlier):
+                    groups[self._needs(one)].append(one)
+            if not groups:
+                return
+            most = self._most()
+            for needs, several in groups.items():
+                for start in range(0, len(several), most):
+                    self._batch(needs, several[start : start + most])
+            self._asked_at = float("-inf")
 
-    def _batch(self, keys: Sequence[str], processors: int, memory: int, at_most: float | None) -> str:
-        """Hand tasks over as one array; its number."""
+    def _job(self, key: str) -> str:
+        """Where a task runs, or ran."""
+        return self._asked[key].job if key in self._asked else self._tasks.noted(key) or "0"
+
+    def _needs(self, one: _Asked) -> _Needs:
+        asks = one.step.declared
+        arrays = {self._job(key).partition("_")[0] for key in one.earlier if key in self._asked}
+        return _Needs(asks.processors, asks.memory, asks.at_most, tuple(sorted(arrays)))
+
+    def _batch(self, needs: _Needs, several: Sequence[_Asked]) -> None:
+        """Hand tasks over as one array."""
         folder = self._tasks.batches / atomic.random_name()
         atomic.make_folder(folder)
-        atomic.write_file(folder / KEYS, "".join(f"{key}\n" for key in keys).encode("ascii"))
+        atomic.write_file(folder / KEYS, "".join(f"{one.key}\n" for one in several).encode("ascii"))
         program = shlex.join([*self._options.program, "--cache", str(self._cache.root), "work", str(folder / KEYS)])
         atomic.write_file(folder / "job.sh", f"#!/bin/sh\nexec {program}\n".encode())
         words = [
-            "sbatch", "--parsable", "--requeue", "--job-name=lapidar", f"--array=0-{len(keys) - 1}",
-            f"--output={folder}/%A-%a.out", f"--cpus-per-task={processors}",
+            "sbatch", "--parsable", "--requeue", "--job-name=lapidar", f"--array=0-{len(several) - 1}",
+            f"--output={folder}/%A-%a.out", *needs.words(),
         ]  # fmt: skip
-        words += [f"--mem={-(-memory // 1_000_000)}M"] if memory else []
-        words += [f"--time={max(1, -(-int(at_most) // 60) + 1)}"] if at_most else []
-        return _said_by([*words, *self._options.words, str(folder / "job.sh")]).strip().partition(";")[0]
+        said = _said_by([*words, *self._options.words, str(folder / "job.sh")])
+        number = said.strip().partition(";")[0]
+        for at, one in enumerate(several):
+            one.job, one.tries, one.gone_since = f"{number}_{at}", one.tries + 1, 0.0
+            self._tasks.note(one.key, one.job)
 
     def _most(self) -> int:
         """How many jobs an array may have."""
@@ -181,9 +235,14 @@ class Slurm:
         return self._queue
 
 
-def _parts(several: Sequence[tuple[Step, str, int]], most: int) -> Iterator[Sequence[tuple[Step, str, int]]]:
-    for start in range(0, len(several), most):
-        yield several[start : start + most]
+def _is_same(one: Task, other: Task) -> bool:
+    """Whether two tasks run the same of the same sources; what earlier steps make for them shows when they ended."""
+    return (one.command, one.folder, one.snapshot, one.values) == (
+        other.command,
+        other.folder,
+        other.snapshot,
+        other.values,
+    )
 
 
 def _said_by(words: Sequence[str]) -> str:

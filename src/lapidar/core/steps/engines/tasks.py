@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+import time
+from contextlib import suppress
 from pathlib import Path
 from typing import TypeVar
 
@@ -10,12 +12,13 @@ import msgspec
 
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache.store import Cache
+from lapidar.core.cache.work import ASIDE, FOLDER, LEFT_SECONDS
 from lapidar.core.steps.engines.protocol import Done, How
 
 __all__ = ["KEYS", "Outcome", "Task", "Tasks"]
 
-_FOLDER = "work"  # in the cache
 KEYS = "keys"  # the file of a batch that has them
+_ASKED = "asked"  # a folder for each project, with a file for each of its tasks that has the step's name
 T = TypeVar("T")
 
 
@@ -28,6 +31,10 @@ class Task(msgspec.Struct, frozen=True):
         folders: folders that are there, although nothing in them may be.
         snapshot: that of the environment.
         processors, memory, at_most: what it needs; bytes, 0 where nothing is said; seconds.
+        keep: patterns of files that the next attempt is given, where one does not come to its end.
+        earlier: the keys of tasks that it begins after, with what they make.
+        unless: by what earlier ones make, the digests that the step has results of: where they come out so, it stands.
+        record: of these results.
     """
 
     name: str
@@ -42,6 +49,10 @@ class Task(msgspec.Struct, frozen=True):
     processors: int = 1
     memory: int = 0
     at_most: float | None = None
+    keep: tuple[str, ...] = ()
+    earlier: tuple[str, ...] = ()
+    unless: dict[str, str] = {}
+    record: str = ""
 
     @property
     def key(self) -> str:
@@ -58,6 +69,9 @@ class Outcome(msgspec.Struct, frozen=True):
         absent: paths below the project that one which failed looked for in vain.
         seconds: how long it took.
         node: the name of the machine.
+        record: of the run whose results the step has now.
+        how: what became of it.
+        attempt: which it was, from 1 on.
     """
 
     name: str
@@ -66,12 +80,17 @@ class Outcome(msgspec.Struct, frozen=True):
     seconds: float = 0.0
     node: str = ""
     absent: tuple[str, ...] = ()
+    record: str = ""
+    how: How = How.RAN
+    attempt: int = 1
 
     def done(self, name: str) -> Done:
         """As whoever asked is told."""
-        notes = (f"it ran on {self.node}",) if self.node and not self.error else ()
-        how = How.FAILED if self.error else How.RAN
-        return Done(name, how, seconds=self.seconds, error=self.error, said=self.said, notes=notes, absent=self.absent)
+        again = f", at attempt {self.attempt}" if self.attempt > 1 else ""
+        notes = (f"it ran on {self.node}{again}",) if self.node and not self.error else ()
+        return Done(
+            name, self.how, seconds=self.seconds, error=self.error, said=self.said, notes=notes, absent=self.absent
+        )
 
 
 class Tasks:
@@ -82,7 +101,7 @@ class Tasks:
     """
 
     def __init__(self, cache: Cache) -> None:
-        self._root = cache.root / _FOLDER
+        self._root = cache.root / FOLDER
 
     def folder(self, key: str) -> Path:
         """Where a task and what came of it lie."""
@@ -94,18 +113,47 @@ class Tasks:
         return self._root / "batches"
 
     def clean(self) -> None:
-        """Remove what is left of batches of which every task is over."""
+        """Remove what is left of batches of which every task is over, and of what nobody came for."""
+        for path in (*self._root.glob("*/outcome.json"), *self._root.glob(f"{ASIDE}/*")):
+            if time.time() - path.stat().st_mtime > LEFT_SECONDS:
+                atomic.remove(path if path.parent.name == ASIDE else path.parent)
+        for path in self._root.glob(f"{_ASKED}/*/*"):
+            if not self.folder(path.name).is_dir():
+                path.unlink(missing_ok=True)
+        for folder in (*self._root.glob(f"{_ASKED}/*"), self._root / _ASKED, self._root / ASIDE):
+            with suppress(OSError):
+                folder.rmdir()  # where it is empty
         for keys in self.batches.glob(f"*/{KEYS}"):
             if not any(self.folder(key).is_dir() for key in foreign.read_text(keys).split()):
                 atomic.remove(keys.parent)
 
     def put(self, task: Task) -> str:
-        """Keep a task; its key. What came of it before is forgotten."""
+        """Keep a task; its key. What came of it before is forgotten, but for what an attempt kept for the next."""
         folder = self.folder(task.key)
         atomic.make_folder(folder)
         (folder / "outcome.json").unlink(missing_ok=True)
         atomic.write_file(folder / "task.json", msgspec.json.encode(task))
         return task.key
+
+    def under_way(self, project: str, step: str) -> tuple[str, Task] | None:
+        """A task that was handed over of a project's step, with its key; None where all of them are over."""
+        for path in self._asked(project).glob("*"):
+            task = self.task(path.name) if self._text(path) == step else None
+            if task is not None and self.outcome(path.name) is None:
+                return path.name, task
+        return None
+
+    def asked(self, project: str, step: str, key: str) -> None:
+        """Note that a task is one of a project's step."""
+        atomic.make_folder(self._asked(project))
+        atomic.replace_file(self._asked(project) / key, step.encode("utf-8", "surrogateescape"))
+
+    def over(self, project: str) -> list[str]:
+        """The keys of a project's tasks that are over."""
+        return [path.name for path in self._asked(project).glob("*") if self.outcome(path.name) is not None]
+
+    def _asked(self, project: str) -> Path:
+        return self._root / _ASKED / hashlib.sha256(project.encode("utf-8", "surrogateescape")).hexdigest()[:32]
 
     def task(self, key: str) -> Task | None:
         """A task; None where there is none."""
@@ -129,8 +177,12 @@ class Tasks:
 
     def noted(self, key: str) -> str:
         """Where it runs; "" where that is not noted."""
+        return self._text(self.folder(key) / "runs-at")
+
+    @staticmethod
+    def _text(path: Path) -> str:
         try:
-            return foreign.read_text(self.folder(key) / "runs-at")
+            return foreign.read_text(path)
         except (OSError, ValueError):
             return ""
 

@@ -1078,7 +1078,7 @@ static void become_program(char **words, char **variables, long memory) {
     sys_prctl(1, 9, 0); /* it is killed where this process is */
     call(14, 2, P(&all), 0, 8, 0);
     if (has(flags, 's')) call(112, 0, 0, 0, 0, 0);
-    if (memory) call(160, 9, P(limit), 0, 0, 0);
+    if (memory) call(160, 2, P(limit), 0, 0, 0); /* of its own: libraries and files that it maps are others' too */
     if (has(flags, 'c')) one_processor();
     if (*words[11] && (error = other_root(words[11], words[12])) < 0) say(6, error, -1), sys_exit(1);
     if (has(flags, 'n') && (error = own_network()) < 0) not_apart(4, error, flags);

@@ -1,0 +1,36 @@
+"""Work that is under way elsewhere, or was broken off: what of the cache is needed for it."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Iterator
+
+import msgspec
+
+from lapidar.core import foreign
+from lapidar.core.cache.store import Cache
+
+__all__ = ["ASIDE", "FOLDER", "LEFT_SECONDS", "trees_of_work"]
+
+FOLDER = "work"  # in the cache: a folder for each task
+ASIDE = "kept"  # in it: what attempts that were broken off left to the next
+LEFT_SECONDS = 14 * 86_400  # after which nobody comes for either
+
+
+class _Needs(msgspec.Struct):
+    """Of a task, what lies in the cache for it; of what was left, the same."""
+
+    copy: str = ""
+    tree: str = ""
+
+
+def trees_of_work(cache: Cache) -> Iterator[str]:
+    """The trees that tasks run with, and those that attempts left, as far as somebody may come for them."""
+    for path in (*cache.root.glob(f"{FOLDER}/*/task.json"), *cache.root.glob(f"{FOLDER}/{ASIDE}/*")):
+        try:
+            needs = msgspec.json.decode(foreign.read(path), type=_Needs)
+            if time.time() - os.stat(path).st_mtime < LEFT_SECONDS:
+                yield needs.copy or needs.tree
+        except (OSError, ValueError):
+            continue  # it is over meanwhile

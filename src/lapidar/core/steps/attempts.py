@@ -1,0 +1,145 @@
+"""What an attempt at a step that was broken off leaves to the next one: the files that the step declares (`keep`).
+
+Only an attempt at the very same thing is given them: the same command, and the same bytes of all that it is run with.
+They are the step's own state, and neither inputs nor results. What one attempt read the next need not read again: it is
+noted beside them, and counts as read by the run that comes to the end.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from pathlib import Path
+
+import msgspec
+
+from lapidar.core import atomic, decoding, foreign
+from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.store import Cache
+from lapidar.core.cache.stowing import FileDraft, stow
+from lapidar.core.cache.work import ASIDE, FOLDER
+from lapidar.core.errors import CacheError
+from lapidar.core.progress import Silent
+from lapidar.core.results import scratch
+from lapidar.core.results.observing import Seen
+from lapidar.core.steps.used import EVERYTHING, Used
+
+__all__ = ["Attempt", "Before", "is_kept", "kept_of"]
+
+
+def is_kept(path: str, patterns: Collection[str]) -> bool:
+    """Whether a file is one that the next attempt is given, by its path below the project."""
+    return any(fnmatchcase(path, pattern) for pattern in patterns)
+
+
+def kept_of(paths: Iterable[str], patterns: Collection[str]) -> frozenset[str]:
+    """Those of paths that are."""
+    return frozenset(path for path in paths if is_kept(path, patterns)) if patterns else frozenset()
+
+
+class Before(msgspec.Struct, frozen=True):
+    """What attempts before this one left.
+
+    Attributes:
+        tree: of the files that they kept.
+        sources, inputs: what they read of the project; outside: of elsewhere.
+        used: what they stood on.
+    """
+
+    tree: str
+    sources: tuple[str, ...]
+    inputs: tuple[str, ...]
+    outside: tuple[str, ...]
+    used: Used
+
+
+@dataclass(slots=True)
+class Attempt:
+    """An attempt at a step, in a copy of the project.
+
+    Attributes:
+        patterns: of the files that are kept.
+        key: what it is an attempt at.
+        before: what it was given.
+    """
+
+    cache: Cache
+    copy: Path
+    patterns: tuple[str, ...]
+    key: str
+    before: Before | None = None
+
+    @classmethod
+    def at(
+        cls,
+        cache: Cache,
+        copy: Path,
+        patterns: tuple[str, ...],
+        command: Sequence[str],
+        told: Mapping[str, str],
+    ) -> Attempt:
+        """An attempt that is about to begin.
+
+        Args:
+            copy: with all that it is run with.
+            told: whatever else makes it another thing to do: a snapshot, values.
+        """
+        digest = hashlib.sha256(repr((tuple(command), sorted(told.items()))).encode("utf-8", "surrogateescape"))
+        for path in sorted(_files(copy)) if patterns else ():
+            full = copy / path
+            content = os.readlink(full) if full.is_symlink() else sha256_of(str(full))
+            digest.update(f"{path}\0{content}\n".encode("utf-8", "surrogateescape"))
+        return cls(cache, copy, patterns, digest.hexdigest())
+
+    @property
+    def _file(self) -> Path:
+        return self.cache.root / FOLDER / ASIDE / self.key
+
+    def give(self) -> None:
+        """Give it what the one before left, if there is something."""
+        try:
+            before = decoding.from_json(foreign.read(self._file), Before)
+            for entry in self.cache.tree(before.tree):
+                scratch.laid_out(entry, self.cache, self.copy / entry.path)
+            self.before = before
+        except (OSError, ValueError, CacheError):
+            return  # there is nothing, or no more: it begins from the start
+
+    def broke_off(self, seen: Seen | None, used: Used) -> bool:
+        """Leave to the next what is to be kept; whether there was anything.
+
+        Args:
+            seen: what it did; None where nobody knows: then it may have read all that it had.
+            used: what it stood on.
+        """
+        kept = kept_of(_files(self.copy), self.patterns)
+        drafts = [
+            FileDraft(path, str(self.copy / path)) for path in sorted(kept) if not (self.copy / path).is_symlink()
+        ]
+        if not drafts or (seen and (seen.both or seen.changed_sources)):
+            return False  # what it changed of what it read the next would find changed
+        with self.cache.in_use():
+            tree = stow(self.cache, {"kept": drafts}, None, Silent())["kept"].tree.digest
+        every = tuple(sorted(set(_files(self.copy)) - kept))
+        left = (
+            Before(tree, tuple(seen.sources), tuple(seen.inputs), seen.outside, used)
+            if seen
+            else Before(tree, (), every, (), EVERYTHING)
+        )
+        atomic.make_folder(self._file.parent)
+        atomic.replace_file(self._file, msgspec.json.encode(left))
+        return True
+
+    def ended(self) -> None:
+        """It came to its end: nobody needs what was kept."""
+        if self.patterns:
+            self._file.unlink(missing_ok=True)
+
+
+def _files(folder: Path) -> Iterator[str]:
+    start = len(str(folder)) + 1
+    for where, _, names in os.walk(folder):
+        yield from (f"{where}/{name}"[start:] for name in names)
