@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import signal
 import subprocess
+import tarfile
 import tempfile
 import time
 from pathlib import Path
@@ -12,6 +14,8 @@ from typing import ClassVar
 
 import batch
 from commands import test_steps
+from lapidar.core.records import results
+from roots import bare_root
 from support import PROGRAM, many
 
 
@@ -98,6 +102,28 @@ class OnSlurm(test_steps.Chain):
         self.assertEqual(self.read("results/report.md"), "# Kilns\n3\n")
         self.assertEqual(list((self.cache / "work").rglob("*")), [self.cache / "work/batches"])
 
+    def test_a_node_that_has_nothing(self) -> None:
+        """Neither Python nor a shell's worth of anything: a root of its own with the Lapidar out of a parcel."""
+        root = bare_root(self, self.folder / "bare")
+        parcel = self.folder / "it.parcel.tar"
+        self.declare_in_order()
+        self.lapidar("parcel", "make", "--to", parcel)
+        with tarfile.open(parcel) as outer, tarfile.open(fileobj=outer.extractfile("lapidar.tar.gz")) as inner:
+            inner.extractall(root / "shared", filter="fully_trusted")
+        (inside := root / str(self.cache).lstrip("/")).mkdir(parents=True)
+        enter = self.folder / "enter"
+        enter.write_text(
+            f"#!/bin/sh\nexec unshare --mount sh -c 'mount --bind {self.cache} {inside} && mount -t proc proc {root}/proc && "
+            f"exec chroot {root} /bin/env -i PATH=/bin SLURM_ARRAY_TASK_ID=$SLURM_ARRAY_TASK_ID "
+            'SLURMD_NODENAME=bare /shared/lapidar/env/bin/lapidar "$@"\' enter "$@"\n'
+        )
+        enter.chmod(0o755)
+        self.configure(f'lapidar = "{enter}"\n')
+        told = self.json("refresh", "--on", "cluster")["done"]
+        self.assertEqual([one["notes"] for one in told], [["it ran on bare"]] * 3)
+        self.assertEqual(self.read("results/report.md"), "# Kilns\n4\n")
+        self.assertEqual(self.refreshed(), {})
+
     def test_a_sweep_and_what_gathers_it(self) -> None:
         (self.project / "fit.py").write_text(
             "import os, sys\nos.makedirs('fits', exist_ok=True)\nopen('fits/' + sys.argv[1], 'w').write(os.environ['seed'])\n"
@@ -126,6 +152,33 @@ class OnSlurm(test_steps.Chain):
         self.assertIn("what it kept is there for the next attempt", told["fit"]["error"])
         self.assertEqual(self.refreshed("--on", "cluster"), {"fit": "ran", "report": "ran"})
         self.assertFalse((self.project / "half").exists())
+
+    def test_a_job_that_is_requeued(self) -> None:
+        """The batch system takes its node away: it says so first, and what the step keeps is there at the next."""
+        self.ready()
+        (self.project / "fit.py").write_text(
+            "import os, time\nrows = open('results/clean.csv').read()\nbegun = os.path.exists('half')\nopen('half', 'w').close()\n"
+            "time.sleep(0 if begun else 600)\nopen('results/fit.txt', 'w').write('half and half')\n"
+        )
+        self.edit("lapidar.toml", "[analysis.fit]\n", '[analysis.fit]\nkeep = ["half"]\n')
+        words = [PROGRAM, "refresh", "fit", "--json", "--on", "cluster"]
+        with subprocess.Popen(words, cwd=self.project, env=self.variables, stdout=subprocess.PIPE, text=True) as it:
+            job = self.until_it_runs()
+            kept = self.cache / "work/kept"
+            time.sleep(3)  # it is somewhere in its long sleep
+            self.slurm.ask("scontrol", "requeue", job)
+            while not kept.is_dir() or not list(kept.iterdir()):
+                time.sleep(0.2)
+            # The controller would let it wait for two minutes.
+            while "BeginTime" not in self.slurm.ask("squeue", "-h", "-r", "-j", job, "-o", "%r"):
+                time.sleep(0.2)
+            self.slurm.ask("scontrol", "update", f"JobId={job}", "StartTime=now")
+            (told,) = json.loads(it.communicate()[0])["done"]
+        self.assertEqual(told["how"], "ran")
+        self.assertIn("at attempt 2", told["notes"][0])
+        found = results.read(self.project / "lapidar.results").named("fit")
+        assert found is not None
+        self.assertEqual({one.path for one in (*found.source, *found.input)}, {"fit.py", "results/clean.csv"})
 
     def test_one_that_wants_more_memory_than_it_declares(self) -> None:
         self.ready()

@@ -51,7 +51,9 @@ def _end_in_order() -> None:
     """A batch system that takes the node away says so first: what the step keeps is to be left to the next attempt."""
     import signal
 
+    from lapidar.core.system.supervision import Stopped
+
     def end(number: int, frame: object) -> None:
-        raise SystemExit(128 + number)
+        raise Stopped(128 + number)
 
     signal.signal(signal.SIGTERM, end)

@@ -50,7 +50,7 @@ from lapidar.core.steps.attempts import Before, is_kept, kept_of
 from lapidar.core.steps.used import EVERYTHING, RunSeen, Used
 from lapidar.core.system import processor, supervision
 from lapidar.core.system.observed import ObservedRun
-from lapidar.core.system.supervision import RunOptions
+from lapidar.core.system.supervision import RunOptions, Stopped
 from lapidar.core.system.written import Touched
 
 __all__ = [
@@ -64,6 +64,7 @@ __all__ = [
     "RunFailed",
     "RunLate",
     "RunLost",
+    "RunStopped",
     "amended",
     "declared",
     "how_it_failed",
@@ -86,6 +87,13 @@ class RunLost(LapidarError):
     Attributes:
         seen: what it did. stood_on: what it used, and looked for in vain.
     """
+
+    seen: observing.Seen | None = None
+    stood_on: Used = EVERYTHING
+
+
+class RunStopped(Stopped):
+    """The same of one that was ended because whoever ran it was told to end."""
 
     seen: observing.Seen | None = None
     stood_on: Used = EVERYTHING
@@ -395,7 +403,13 @@ class Recording:
                 files=observing.files_of(self.place, [environment.folder, self.cache.root], kept),
             )
             variables = {**ready.prepared.variables, **self.settings.values, WATCHED: "1"}
-            ended = supervision.run(ready.program, ready.words, variables, how)
+            stopped = None
+            try:
+                ended = supervision.run(ready.program, ready.words, variables, how)
+            except Stopped as stop:
+                if stop.ended is None:
+                    raise
+                ended, stopped = stop.ended, RunStopped(stop.code)
         self.seconds, self.memory = ended.seconds, ended.memory
         self.used = ended.observed
         touched = ended.touched
@@ -414,8 +428,10 @@ class Recording:
         outside = {path: sha256_of(path) for path in seen.outside}
         self.stood_on = msgspec.structs.replace(stood_on, files=dict(self._read_for_it()), outside=outside)
         try:
+            if stopped:
+                raise stopped
             self._refuse_failed(ended.code, ended.is_late)
-        except RunLost as lost:
+        except (RunLost, RunStopped) as lost:
             lost.seen, lost.stood_on = seen, self.stood_on
             raise
         self._refuse_altered(ended.observed)

@@ -22,7 +22,7 @@ from lapidar.core.errors import CacheError
 from lapidar.core.flows import record as recording
 from lapidar.core.flows import run as running
 from lapidar.core.flows.near import Near, near_folder
-from lapidar.core.flows.record import RecordOptions, RunFailed, RunLate, RunLost
+from lapidar.core.flows.record import RecordOptions, RunFailed, RunLate, RunLost, RunStopped
 from lapidar.core.place import Place
 from lapidar.core.progress import Silent
 from lapidar.core.records.declaration import DeclaredAnalysis
@@ -139,7 +139,7 @@ def attempted(
         attempt.give()
     try:
         yield attempt.before
-    except RunLost as lost:
+    except (RunLost, RunStopped) as lost:
         if attempt.broke_off(lost.seen, lost.stood_on) and isinstance(lost, RunLate):
             lost.what += "; what it kept is there for the next attempt"
         raise

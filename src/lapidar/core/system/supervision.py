@@ -23,7 +23,7 @@ from lapidar.core.system.observed import Image, ObservedRun
 from lapidar.core.system.waking import interruptible
 from lapidar.core.system.written import Files, Told, Touched, touched
 
-__all__ = ["Ended", "NoRoot", "Root", "RunOptions", "logged", "run"]
+__all__ = ["Ended", "NoRoot", "Root", "RunOptions", "Stopped", "logged", "run"]
 
 _GRACE_SECONDS = 3.0  # for what a command left behind when it ended
 _FIELDS = {"I": 3, "O": 2, "M": 2, "E": 1, "W": 1, "C": 1, "U": 1, "T": 4, "X": 1, "R": 1, "L": 1, "D": 1, "F": 1,
@@ -153,14 +153,28 @@ def run(program: str, words: Sequence[str], variables: Mapping[str, str], option
         process = _started(helper, (log, life), program, words, variables, options)
         os.close(life)
         life = -1
-        with _ended_with_us(process, held), interruptible():
-            process.wait()
+        try:
+            with _ended_with_us(process, held), interruptible():
+                process.wait()
+        except Stopped as stopped:
+            stopped.ended = _read(_whole(log), program, options, time.monotonic() - began)
+            raise
         data = _whole(log)
     finally:
         for descriptor in (log, life, *helper.descriptors):
             if descriptor >= 0:
                 os.close(descriptor)
     return _read(data, program, options, time.monotonic() - began)
+
+
+class Stopped(SystemExit):
+    """Raised by whoever is told to end (a signal's handler) while a run goes on: that is ended too.
+
+    Attributes:
+        ended: what the run did until then.
+    """
+
+    ended: Ended | None = None
 
 
 def logged(words: Sequence[str], variables: Mapping[str, str], log: Path, *, folder: Path, at_most: float) -> int:

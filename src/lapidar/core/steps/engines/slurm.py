@@ -152,7 +152,7 @@ class Slurm:
         if asked.tries < self._options.tries:
             asked.job = ""  # once more
             return None
-        why = f"the job {asked.job} came to nothing: it was cancelled, or its node died"
+        why = f"the job {asked.job} came to nothing: it was cancelled, or its node died or does not reach the cache"
         return self._closed(asked, Done(asked.step.name, How.FAILED, error=why, said=self._said(asked.job)))
 
     def _closed(self, asked: _Asked, done: Done) -> Done:
