@@ -108,6 +108,23 @@ class Steps(Chain):
         self.assertEqual(self.refreshed(), {})
         self.assertEqual([one["name"] for one in json.loads(self.steps())["steps"]], ["clean", "fit", "report"])
 
+    def test_declared_the_other_way_round(self) -> None:
+        """Each looks for what the next makes; the last one for a sweep's."""
+        (self.project / "lapidar.toml").write_text(
+            "".join(f'[analysis.{name}]\ncommand = "python {name}.py"\n' for name in ("gather", "report", "fit"))
+            + '[analysis.each]\ncommand = "python each.py"\nfor = { n = "1..2" }\n[analysis.clean]\ncommand = "python clean.py"\n'
+        )
+        (self.project / "each.py").write_text(
+            "import os\nos.makedirs('each', exist_ok=True)\nopen('results/clean.csv').read()\nopen('each/' + os.environ['n'], 'w').close()\n"
+        )
+        (self.project / "gather.py").write_text(
+            "import os\nopen('all.txt', 'w').write(open('results/report.md').read() + ' '.join(sorted(os.listdir('each'))))\n"
+        )
+        done = self.lapidar("refresh")
+        self.assertEqual(self.read("all.txt"), "# Kilns\n4\n1 2")
+        self.assertEqual(done.stderr.count("each was run before"), 1)
+        self.assertEqual(self.refreshed(), {})
+
     def test_one_that_nobody_makes_a_file_for_has_failed(self) -> None:
         self.edit("fit.py", "results/clean.csv", "results/none.csv")
         done = self.lapidar("refresh", code=1).stdout
@@ -338,6 +355,21 @@ open("out.txt", "w").write(" ".join(sorted(glob.glob("raw/*.csv"))))
         (self.project / "raw/more.csv").write_text("x\n")
         self.assertEqual(self.refreshed(), {"look": "ran"})
         self.assertEqual(self.read("out.txt"), "raw/finds.csv raw/more.csv")
+
+    def test_a_folder_that_was_not_there(self) -> None:
+        for number, asks in enumerate(
+            ("glob.glob('more/*')", "list(os.walk('more'))", "sorted(map(str, pathlib.Path('more').rglob('*')))")
+        ):
+            with self.subTest(asks):
+                script = self.project / f"ask{number}.py"
+                script.write_text(f"import glob, os, pathlib\nopen('out{number}', 'w').write(str({asks}))\n")
+                self.lapidar("record", "--", "python", script.name)
+                (self.project / "more").mkdir()
+                (self.project / "more/one").touch()
+                self.assertEqual(self.why(f"ask{number}"), ["more is new, and was looked for"])
+                self.lapidar("refresh", f"ask{number}")
+                self.assertIn("one", self.read(f"out{number}"))
+                shutil.rmtree(self.project / "more")
 
     def test_the_folder_that_its_source_lies_in(self) -> None:
         """Whoever imports lists that too: only what the program asks for itself counts."""
@@ -938,6 +970,13 @@ class FromRaw(Chain):
         self.assertIn("From the raw data on (clean -> fit -> report) nothing differs.", said)
         self.edit("raw/finds.csv", "2.25", "7.25")
         self.lapidar("rerun", "report", "--from-raw")  # from the recorded data
+
+    def test_one_that_changed_the_raw_data_later(self) -> None:
+        """What the others read was there before it: it is no part of what they stand on."""
+        self.ready()
+        self.lapidar("record", "later", "--", "python", "-c", "open('raw/finds.csv', 'a').write('S3,1.0\\n')")
+        said = self.lapidar("rerun", "report", "--from-raw").stdout
+        self.assertIn("From the raw data on (clean -> fit -> report) nothing differs.", said)
 
     def test_where_a_difference_begins(self) -> None:
         (self.project / "fit.py").write_text(

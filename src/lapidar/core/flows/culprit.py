@@ -403,7 +403,9 @@ class _Search:
             raise LapidarError(
                 f"The record of {analysis.name} is not reproduced by its own snapshot {own}: {gives}",
                 why="; ".join(first.said),
-                remedy=f"lapidar rerun {analysis.name} --times 3 tells what varies by itself, and whether a cause that "
+                remedy=f"lapidar rerun {analysis.name} --from-raw shows with which step a difference begins."
+                if isinstance(self.trials.judge, ByChain)
+                else f"lapidar rerun {analysis.name} --times 3 tells what varies by itself, and whether a cause that "
                 "can be held to lets it go.",
             )
         if good is bad is Outcome.GOOD:

@@ -139,9 +139,16 @@ class _Makers:
             key = (file.name, file.sha256)
             if key not in self.by_bytes:
                 self._look_earlier()
-            maker = self.by_bytes.get(key) or self.by_path[file.name]
-            if maker.name != analysis.name:
+            maker = self.by_bytes.get(key)
+            if maker is None and key not in self._read_by(self.by_path[file.name]):
+                maker = self.by_path[file.name]
+            if maker is not None and maker.name != analysis.name:
                 yield maker
+
+    def _read_by(self, one: Analysis) -> set[tuple[str, str]]:
+        """What an analysis read, by paths and bytes: where it changes that, who read the same read what was before."""
+        whole = listing.whole(one, self.cache)
+        return {(file.name, file.sha256) for file in (*whole.source, *whole.input)}
 
     def _look_earlier(self) -> None:
         """The records that were made here before, the newest first."""

@@ -261,16 +261,22 @@ class _Refresh:
         return done.how is How.FAILED and is_new and bool(done.absent)
 
     def _again(self, aside: dict[str, Done], pending: dict[str, None], graph: Graph) -> None:
-        """Run those once more that looked for what was made meanwhile; the others failed."""
-        for name, done in aside.items():
-            made = [path for path in done.absent if os.path.lexists(self.place.root / path)]
-            if made:
-                self.again.add(name)
-                pending[name] = None
-                self.notes.append(f"{name} was run before {made[0]} was made, and once more after that")
-            else:
+        """Run those once more that looked for what was made meanwhile; where there are none, all of them failed."""
+        found = {
+            name: made
+            for name, done in aside.items()
+            if (made := [path for path in done.absent if os.path.lexists(self.place.root / path)])
+        }
+        for name in found or list(aside):
+            done = aside.pop(name)
+            if name not in found:
                 self._ended(done, graph)
-        aside.clear()
+                continue
+            self.again.add(name)
+            pending[name] = None
+            whose = graph.steps[name].declared.part_of or name
+            note = f"{whose} was run before {found[name][0]} was made, and once more after that"
+            self.notes += [note] if note not in self.notes else []
 
     def _was_taken(self, step: Step, graph: Graph, engine: Engine) -> bool:
         """Whether it need not run elsewhere because it ran before; here that is found out in its own thread."""

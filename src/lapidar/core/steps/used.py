@@ -268,8 +268,9 @@ class RunSeen:
 
     @cached_property
     def folders(self) -> tuple[str, ...]:
-        """The folders of the project that it looked through, and not only to import from them."""
-        return tuple(self.below(self.listed))
+        """The folders of the project that it looked through, and not only to import from them. One that was not there
+        is something that it asked for in vain, and no folder."""
+        return tuple(one for one in self.below(self.listed) if (self.place.root / one).is_dir())
 
     def below(self, paths: Iterable[str]) -> list[str]:
         """Those of absolute paths that lie in the project and somebody wants to know of, relative to it."""
