@@ -955,6 +955,17 @@ open("results/fit.txt", "w").write(f"{rows}\\n")
         self.edit("raw/finds.csv", "2.25", "8.25")
         self.assertEqual(self.refreshed(code=1)["fit"], "failed", "it began anew: what it reads is another")
 
+    def test_what_is_the_projects_is_no_state(self) -> None:
+        """A pattern that names too much hides nothing that a step reads."""
+        self.edit("lapidar.toml", '["checkpoints/*"]', '["*.py", "raw/*", "results/clean.csv", "checkpoints/*"]')
+        done = self.lapidar("record", "fit")
+        self.assertIn("counts as read although `keep` names it", done.stderr)
+        names = {file.name for file in (*self.recorded().input, *self.recorded().source)}
+        self.assertEqual(names, {"results/clean.csv", "raw/pace", "fit.py"})
+        self.edit("raw/finds.csv", "S1,1.5", "S1,1.5\nS7,1.0")
+        self.assertEqual(self.refreshed(), {"clean": "ran", "fit": "ran", "report": "ran"})
+        self.assertEqual(self.refreshed(), {})
+
     def test_a_prune_leaves_it(self) -> None:
         self.edit("lapidar.toml", "at-most = 30", "at-most = 1")
         (self.project / "raw/pace").write_text("60")

@@ -47,7 +47,7 @@ from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.scratch import PRINTED, RESULTS, TYPED
 from lapidar.core.steps import used
 from lapidar.core.steps.attempts import Before, is_kept, kept_of
-from lapidar.core.steps.used import EVERYTHING, RunSeen, Used
+from lapidar.core.steps.used import EVERYTHING, RunSeen, Used, files_below
 from lapidar.core.system import processor, supervision
 from lapidar.core.system.observed import ObservedRun
 from lapidar.core.system.supervision import RunOptions, Stopped
@@ -379,6 +379,7 @@ class Recording:
         if ready.locked:
             snapshots = words.short(ready.snapshot), words.short(ready.locked)
             self.notes.append(f"the environment is of snapshot {snapshots[0]}, the lockfile of {snapshots[1]}")
+        there = self._there_before()
         kept = self.work / "before"
         kept.mkdir()
         began_ns = time.time_ns()
@@ -416,12 +417,16 @@ class Recording:
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         run_seen = RunSeen(self.place, environment, ended)
         seen = observing.seen(self.place, environment, ended, began_ns, wants, run_seen.folders)
-        state = kept_of((*seen.sources, *seen.inputs, *seen.results, *seen.removed), self.settings.keep)
+        touched_files = (*seen.sources, *seen.inputs, *seen.results, *seen.removed)
+        state = kept_of(touched_files, self.settings.keep) - there
+        if known := there & {*seen.sources, *seen.inputs}:
+            named = words.some(sorted(known), _SHOWN)
+            self.notes.append(f"{named} was there before it began, and counts as read although `keep` names it")
         seen = self._with_before(observing.less(seen, state))
         self._keep_snapshot()
         read = {path[len(os.path.realpath(self.place.root)) + 1 :] for path in touched.read}
         stood_on = run_seen.stood_on(self._snapshot(), read, (*seen.results, *state))
-        stood_on = used.less(stood_on, partial(is_kept, patterns=self.settings.keep))
+        stood_on = used.less(stood_on, lambda path: path not in there and is_kept(path, self.settings.keep))
         if before := self.options.before:
             opened = {*before.sources, *before.inputs}.difference(before.used.unread)
             stood_on = used.both(stood_on, before.used, {*read, *opened, *seen.results})
@@ -438,6 +443,15 @@ class Recording:
         self.removed = seen.removed
         self._tell(seen, touched, ended.left_behind)
         return self._analysis(ended.code, seen, reporter, began_ns)
+
+    def _there_before(self) -> frozenset[str]:
+        """The files that `keep` names, and that no attempt before this one left: they are the project's."""
+        given = self.options.before.kept if self.options.before else ()
+        return (
+            kept_of(files_below(self.place), self.settings.keep).difference(given)
+            if self.settings.keep
+            else frozenset()
+        )
 
     def _with_before(self, seen: observing.Seen) -> observing.Seen:
         """With what attempts before this one read.

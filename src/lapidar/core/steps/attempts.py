@@ -44,12 +44,13 @@ class Before(msgspec.Struct, frozen=True):
     """What attempts before this one left.
 
     Attributes:
-        tree: of the files that they kept.
+        tree: of the files that they kept; kept: these, below the project.
         sources, inputs: what they read of the project; outside: of elsewhere.
         used: what they stood on.
     """
 
     tree: str
+    kept: tuple[str, ...]
     sources: tuple[str, ...]
     inputs: tuple[str, ...]
     outside: tuple[str, ...]
@@ -63,6 +64,7 @@ class Attempt:
     Attributes:
         patterns: of the files that are kept.
         key: what it is an attempt at.
+        laid_out: the files that were there before anything was kept.
         before: what it was given.
     """
 
@@ -70,6 +72,7 @@ class Attempt:
     copy: Path
     patterns: tuple[str, ...]
     key: str
+    laid_out: frozenset[str] = frozenset()
     before: Before | None = None
 
     @classmethod
@@ -88,11 +91,12 @@ class Attempt:
             told: whatever else makes it another thing to do: a snapshot, values.
         """
         digest = hashlib.sha256(repr((tuple(command), sorted(told.items()))).encode("utf-8", "surrogateescape"))
-        for path in sorted(_files(copy)) if patterns else ():
+        laid_out = frozenset(_files(copy))
+        for path in sorted(laid_out):
             full = copy / path
             content = os.readlink(full) if full.is_symlink() else sha256_of(str(full))
             digest.update(f"{path}\0{content}\n".encode("utf-8", "surrogateescape"))
-        return cls(cache, copy, patterns, digest.hexdigest())
+        return cls(cache, copy, patterns, digest.hexdigest(), laid_out)
 
     @property
     def _file(self) -> Path:
@@ -115,7 +119,7 @@ class Attempt:
             seen: what it did; None where nobody knows: then it may have read all that it had.
             used: what it stood on.
         """
-        kept = kept_of(_files(self.copy), self.patterns)
+        kept = kept_of(_files(self.copy), self.patterns) - self.laid_out
         drafts = [
             FileDraft(path, str(self.copy / path)) for path in sorted(kept) if not (self.copy / path).is_symlink()
         ]
@@ -123,11 +127,12 @@ class Attempt:
             return False  # what it changed of what it read the next would find changed
         with self.cache.in_use():
             tree = stow(self.cache, {"kept": drafts}, None, Silent())["kept"].tree.digest
+        names = tuple(sorted(kept))
         every = tuple(sorted(set(_files(self.copy)) - kept))
         left = (
-            Before(tree, tuple(seen.sources), tuple(seen.inputs), seen.outside, used)
+            Before(tree, names, tuple(seen.sources), tuple(seen.inputs), seen.outside, used)
             if seen
-            else Before(tree, (), every, (), EVERYTHING)
+            else Before(tree, names, (), every, (), EVERYTHING)
         )
         atomic.make_folder(self._file.parent)
         atomic.replace_file(self._file, msgspec.json.encode(left))
@@ -135,8 +140,7 @@ class Attempt:
 
     def ended(self) -> None:
         """It came to its end: nobody needs what was kept."""
-        if self.patterns:
-            self._file.unlink(missing_ok=True)
+        self._file.unlink(missing_ok=True)
 
 
 def _files(folder: Path) -> Iterator[str]:

@@ -14,6 +14,7 @@ from lapidar.core.languages.source_trees import is_environment
 from lapidar.core.place import Place
 from lapidar.core.records.results import Analysis
 from lapidar.core.results.observing import ignored
+from lapidar.core.steps.attempts import kept_of
 from lapidar.core.steps.graph import Step
 from lapidar.core.steps.standing import of_same_files
 from lapidar.core.steps.used import Used, above, joined, listed_but, names_in
@@ -32,6 +33,7 @@ class Copy:
         is_whole: every file of the project that is not too large.
         besides: paths that are to be in it, however large.
         others: folders in the project that are none of its own: an environment, a cache.
+        keep: patterns of files that are the step's own state: of those it has what it read.
         made: what steps make: of that it has what it reads, and no more.
     """
 
@@ -42,6 +44,7 @@ class Copy:
     besides: Collection[str] = ()
     others: tuple[Path, ...] = ()
     made: frozenset[str] = frozenset()
+    keep: tuple[str, ...] = ()
 
     @property
     def needed(self) -> set[str]:
@@ -53,7 +56,7 @@ class Copy:
             for name in names_in(self.place, folder) or ()
             if not name.endswith("/")
         }
-        own = {file.name for file in self.analysis.result}
+        own = {file.name for file in self.analysis.result} | kept_of(listed - read, self.keep)
         return {*read, *self.used.files, *self.used.present, *self.used.links, *(listed - own), *self.besides}
 
     def contents(self) -> tuple[list[str], list[str]]:
@@ -68,6 +71,7 @@ class Copy:
         if self.is_whole:
             every, more = self._every()
             left = needed | self.made | {file.name for file in self.analysis.result}
+            left |= kept_of(every, self.keep)
             files += [path for path in every if path not in left and os.lstat(root / path).st_size <= MOST_BYTES]
             folders += more
         return files, folders
@@ -100,7 +104,15 @@ def of_step(place: Place, step: Step, analysis: Analysis, others: tuple[Path, ..
         others, made: see `Copy`.
     """
     is_whole = step.analysis is None or step.used.is_whole or not of_same_files(step.reasons)
-    return Copy(place, analysis, step.used, is_whole, others=others, made=made if step.analysis else frozenset())
+    return Copy(
+        place,
+        analysis,
+        step.used,
+        is_whole,
+        others=others,
+        made=made if step.analysis else frozenset(),
+        keep=step.declared.keep,
+    )
 
 
 def lay_out(what: Copy, into: Path) -> None:

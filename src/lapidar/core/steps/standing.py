@@ -253,9 +253,10 @@ def reasons(
             yield Reason(Cause.INPUT if now is not None else Cause.GONE, name)
     made = {*made, *own}
     keep = declared.keep if declared is not None else ()
+    read = {file.name for file in (*analysis.source, *analysis.input)}
     for folder, names in used.listed.items():
         here = names_in(present.place, folder) or ()
-        state = kept_of((joined(folder, name) for name in (*names, *here)), keep)
+        state = kept_of((joined(folder, name) for name in (*names, *here)), keep) - read
         before, after = (listed_but(one, folder, made | state) for one in (names, here))
         for name in sorted(before ^ after)[:1]:
             yield Reason(Cause.APPEARED if name in after else Cause.GONE, joined(folder, name))

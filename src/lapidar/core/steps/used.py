@@ -32,6 +32,7 @@ __all__ = [
     "Used",
     "above",
     "both",
+    "files_below",
     "joined",
     "less",
     "listed_but",
@@ -132,6 +133,15 @@ def names_in(place: Place, folder: str) -> tuple[str, ...] | None:
         if not is_ignored(f"{root}/{joined(folder, entry.name)}"):
             found.append(entry.name + ("/" if entry.is_dir() else ""))
     return tuple(sorted(found))
+
+
+def files_below(place: Place) -> Iterator[str]:
+    """The files of a project, below its root, less what nobody wants to know of."""
+    is_ignored = ignored(place, [place.environment])
+    root = os.path.realpath(place.root)
+    for folder, folders, names in os.walk(root):
+        folders[:] = [name for name in folders if not is_ignored(f"{folder}/{name}")]
+        yield from (path[len(root) + 1 :] for name in names if not is_ignored(path := f"{folder}/{name}"))
 
 
 def less(used: Used, is_none: Callable[[str], bool]) -> Used:
