@@ -97,8 +97,11 @@ class OnSlurm(test_steps.Chain):
         self.edit("raw/finds.csv", "7.25", "7.26")
         self.assertEqual(self.refreshed("--on", "cluster"), {"clean": "ran", "fit": "ran"}, "the report stands")
         self.edit("raw/finds.csv", "7.26", "1.25")
-        self.lapidar("refresh", "--on", "cluster", "--hand-over")
+        before = self.arrays()
+        for _ in range(2):
+            self.lapidar("refresh", "--on", "cluster", "--hand-over")
         self.assertEqual(set(self.refreshed("--on", "cluster").values()), {"ran"}, "it waits for what is under way")
+        self.assertEqual(len(self.arrays() - before), 3, "and hands it over once")
         self.assertEqual(self.read("results/report.md"), "# Kilns\n3\n")
         self.assertEqual(list((self.cache / "work").rglob("*")), [self.cache / "work/batches"])
 

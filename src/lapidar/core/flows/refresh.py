@@ -295,6 +295,9 @@ class _Refresh:
             return done
         stepping.consider(step, graph, self.judged.present)
         done = dataclasses.replace(done, reasons=tuple(step.reasons))
+        is_well = step.analysis is not None and not step.reasons and not step.failed and not self.options.really
+        if is_well:
+            return None  # it is as it should be, and what ran was handed over for what was there then
         if done.how is How.RAN and (taken := self._taken(step, graph)) is not None:
             same = {name: getattr(done, name) for name in ("how", "reasons", "seconds", "notes")}
             return dataclasses.replace(taken, **same, taken_from=0.0)

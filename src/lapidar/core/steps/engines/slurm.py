@@ -106,6 +106,7 @@ class Slurm:
         self._over: set[str] = set()  # the keys of those that are over, and that others may begin after
         self._asked_at = float("-inf")
         self._queue: set[str] = set()
+        self._told: set[str] = set()  # the arrays that the queue was asked about
 
     def submit(self, step: Step, earlier: Collection[str] = ()) -> bool:
         """Have it handed over with the others; what is under way of it since before is waited for."""
@@ -223,9 +224,11 @@ class Slurm:
 
     def _in_queue(self, numbers: Iterable[str]) -> set[str]:
         """The jobs of arrays that are in the queue, each by array and place; asked now and then."""
-        if time.monotonic() - self._asked_at > _QUEUE_SECONDS or not self._queue:
-            self._queue = set()
-            for number in numbers:
+        wanted = set(numbers)
+        is_old = time.monotonic() - self._asked_at > _QUEUE_SECONDS or not self._queue
+        if is_old or not wanted <= self._told:
+            self._queue, self._told = set(), wanted | (set() if is_old else self._told)
+            for number in self._told:
                 try:
                     told = _said_by(["squeue", "-h", "-r", "-j", number, "-o", "%i"])
                 except LapidarError:
@@ -236,13 +239,9 @@ class Slurm:
 
 
 def _is_same(one: Task, other: Task) -> bool:
-    """Whether two tasks run the same of the same sources; what earlier steps make for them shows when they ended."""
-    return (one.command, one.folder, one.snapshot, one.values) == (
-        other.command,
-        other.folder,
-        other.snapshot,
-        other.values,
-    )
+    """Whether two tasks run the same; of those that begin after others what they are given shows when they ended."""
+    parts = [(task.command, task.folder, task.snapshot, task.values) for task in (one, other)]
+    return parts[0] == parts[1] and bool(one.copy == other.copy or one.earlier or other.earlier)
 
 
 def _said_by(words: Sequence[str]) -> str:
