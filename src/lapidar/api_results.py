@@ -9,7 +9,7 @@ from typing import Any
 
 from lapidar.core.cache.store import Cache, default_folder
 from lapidar.core.errors import CacheError
-from lapidar.core.flows.record import Recorded, RecordOptions
+from lapidar.core.flows.recording import Recorded, RecordOptions
 from lapidar.core.place import Place
 from lapidar.core.results.verdict import Compared, Verdict, worst
 

@@ -100,7 +100,7 @@ class OnSlurm(test_steps.Chain):
         before = self.arrays()
         for _ in range(2):
             self.lapidar("refresh", "--on", "cluster", "--hand-over")
-        self.assertEqual(set(self.refreshed("--on", "cluster").values()), {"ran"}, "it waits for what is under way")
+        self.assertLessEqual(set(self.refreshed("--on", "cluster").values()), {"ran", "taken"}, "what ended is taken")
         self.assertEqual(len(self.arrays() - before), 3, "and hands it over once")
         self.assertEqual(self.read("results/report.md"), "# Kilns\n3\n")
         self.assertEqual(list((self.cache / "work").rglob("*")), [self.cache / "work/batches"])

@@ -15,7 +15,7 @@ from lapidar.core.errors import LapidarError
 
 if TYPE_CHECKING:
     from lapidar.core.cache.store import Cache
-    from lapidar.core.flows.record import Recorded
+    from lapidar.core.flows.recording import Recorded
     from lapidar.core.flows.rerun import Rerun
     from lapidar.core.place import Place
 
@@ -64,7 +64,8 @@ def _of_script(session: Session, cache: Cache, command: Sequence[str]) -> Sequen
 
 
 def run(session: Session) -> int:
-    from lapidar.core.flows.record import RecordOptions, record
+    from lapidar.core.flows.record import record
+    from lapidar.core.flows.recording import RecordOptions
     from lapidar.core.sizes import parse_bytes
 
     if session.options.verify:

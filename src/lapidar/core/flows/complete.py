@@ -22,7 +22,8 @@ from lapidar.core.errors import LapidarError
 from lapidar.core.flows.capture import Captured, CaptureOptions, capture
 from lapidar.core.flows.locate import locate
 from lapidar.core.flows.prove import Missing, Proved, ProveOptions, prove_analysis
-from lapidar.core.flows.record import RecordOptions, unrecorded
+from lapidar.core.flows.record import unrecorded
+from lapidar.core.flows.recording import RecordOptions
 from lapidar.core.flows.rerun import RerunOptions
 from lapidar.core.flows.restore import RestoreOptions, restore
 from lapidar.core.flows.run import Run

@@ -18,7 +18,8 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.environment import rooting
 from lapidar.core.environment.folder import Environment
 from lapidar.core.flows import run as running
-from lapidar.core.flows.record import RecordOptions, unrecorded
+from lapidar.core.flows.record import unrecorded
+from lapidar.core.flows.recording import RecordOptions
 from lapidar.core.flows.rerun import Rerun, RerunOptions, recorded, rerun_of
 from lapidar.core.layers import packaged
 from lapidar.core.layers import tools as tool_layer

@@ -19,10 +19,11 @@ from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.errors import CacheError
-from lapidar.core.flows import record as recording
+from lapidar.core.flows import recording
 from lapidar.core.flows import run as running
 from lapidar.core.flows.near import Near, near_folder
-from lapidar.core.flows.record import RecordOptions, RunFailed, RunLate, RunLost, RunStopped
+from lapidar.core.flows.record import noted
+from lapidar.core.flows.recording import RecordOptions, RunFailed, RunLate, RunLost, RunStopped
 from lapidar.core.place import Place
 from lapidar.core.progress import Silent
 from lapidar.core.records.declaration import DeclaredAnalysis
@@ -111,7 +112,7 @@ def _run(cache: Cache, task: Task, earlier: Sequence[str], folder: Path) -> str:
     )
     command = running.named_from(copy / task.folder, task.command)
     with attempted(cache, copy, settings, task.snapshot, task.command) as before:
-        analysis, _ = recording.noted(place, cache, settings, command, replace(options, before=before))
+        analysis, _ = noted(place, cache, settings, command, replace(options, before=before))
     return analysis.record
 
 
