@@ -108,6 +108,11 @@ class Steps(Chain):
         self.assertEqual(self.refreshed(), {})
         self.assertEqual([one["name"] for one in json.loads(self.steps())["steps"]], ["clean", "fit", "report"])
 
+    def test_where_there_is_none(self) -> None:
+        (self.project / "lapidar.toml").unlink()
+        for words in (["steps"], ["refresh"], ["refresh", "--dry-run"]):
+            self.assertIn("No analysis is recorded or declared here", self.lapidar(*words).stdout)
+
     def test_declared_the_other_way_round(self) -> None:
         """Each looks for what the next makes; the last one for a sweep's."""
         (self.project / "lapidar.toml").write_text(
@@ -954,6 +959,16 @@ open("results/fit.txt", "w").write(f"{rows}\\n")
         self.refreshed(code=1)
         self.edit("raw/finds.csv", "2.25", "8.25")
         self.assertEqual(self.refreshed(code=1)["fit"], "failed", "it began anew: what it reads is another")
+
+    def test_what_was_kept_is_damaged(self) -> None:
+        self.edit("lapidar.toml", "at-most = 30", "at-most = 1")
+        (self.project / "raw/pace").write_text("60")
+        self.refreshed(code=1)
+        for path in (self.cache / "files").rglob("*"):
+            if path.is_file() and path.read_bytes() == b"x":
+                path.chmod(0o644)
+                path.write_bytes(b"y")
+        self.assertEqual(self.refreshed(code=1)["fit"], "failed", "it began anew")
 
     def test_what_is_the_projects_is_no_state(self) -> None:
         """A pattern that names too much hides nothing that a step reads."""

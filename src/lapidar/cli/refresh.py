@@ -70,8 +70,9 @@ def run(session: Session) -> int:
     if options.dry_run:
         return _dry(session)
     members_up(session, wholly=True)
-    if not _planned(session):
-        return _nothing(session)
+    steps, planned = _planned(session)
+    if not planned:
+        return _nothing(session, is_empty=not steps)
     from lapidar.core.flows.refresh import RefreshOptions, refresh
     from lapidar.core.flows.rerun import RecordUnknown
 
@@ -142,19 +143,25 @@ def _team(session: Session) -> TeamRuns:
     return TeamRuns(session.cache(), agreed_stores(session, ""))
 
 
-def _planned(session: Session) -> list[Step]:
-    """The steps that a refresh looks at."""
+def _planned(session: Session) -> tuple[int, list[Step]]:
+    """How many steps there are, and those that a refresh looks at."""
     from lapidar.core.flows.steps import judge, plan
 
     options = session.options
     judged = judge(session.place, session.cache(create=True), is_whole=options.whole_snapshot)
-    return plan(judged, options.names, only=options.only)
+    return len(judged.graph.steps), plan(judged, options.names, only=options.only)
 
 
-def _nothing(session: Session) -> int:
-    """Nothing is to run."""
+def _nothing(session: Session, *, is_empty: bool) -> int:
+    """Nothing is to run.
+
+    Args:
+        is_empty: there is no step at all.
+    """
     if session.view.json:
         session.view.object({"done": [], "good": True, "left": []})
+    elif is_empty:
+        session.view.line(standings.NOTHING)
     else:
         what = " and ".join(session.options.names) if session.options.names else "everything"
         session.view.line(f"Nothing ran: {what} is up to date.", "good")
@@ -163,12 +170,12 @@ def _nothing(session: Session) -> int:
 
 def _dry(session: Session) -> int:
     view = session.view
-    steps = _planned(session)
+    every, steps = _planned(session)
     known = sum(step.seconds or 0.0 for step in steps)
     if view.json:
         view.object({"would_run": [standings.as_json(one) for one in steps], "seconds": known})
     elif not steps:
-        view.line("Everything is up to date: nothing would run.", "good")
+        view.line("Everything is up to date: nothing would run." if every else standings.NOTHING)
     else:
         view.table(["step", "standing", "why", "took"], standings.rows(steps, human_seconds), right=(3,))
         new = sum(1 for step in steps if step.seconds is None)

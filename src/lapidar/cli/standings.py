@@ -10,7 +10,9 @@ if TYPE_CHECKING:
     from lapidar.core.steps.graph import Step
     from lapidar.core.steps.standing import Reason
 
-__all__ = ["as_json", "grouped", "reason_text", "rows", "why", "why_text"]
+__all__ = ["NOTHING", "as_json", "grouped", "reason_text", "rows", "why", "why_text"]
+
+NOTHING = "No analysis is recorded or declared here. For example: lapidar record -- python analysis.py"
 
 
 def reason_text(reason: Reason, step: Step | None = None) -> str:

@@ -84,7 +84,7 @@ def warn(judged: Judged, view: View) -> None:
 def _show(session: Session, chosen: list[Step]) -> None:
     view = session.view
     if not chosen:
-        view.line("No analysis is recorded or declared here. For example: lapidar record -- python analysis.py")
+        view.line(standings.NOTHING)
         return
     if session.options.names:
         bad = [step for step in chosen if not step.is_good]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import time
 from collections.abc import Iterator
@@ -29,7 +30,7 @@ def trees_of_work(cache: Cache) -> Iterator[str]:
     """The trees that tasks run with, and those that attempts left, as far as somebody may come for them."""
     for path in (*cache.root.glob(f"{FOLDER}/*/task.json"), *cache.root.glob(f"{FOLDER}/{ASIDE}/*")):
         try:
-            needs = msgspec.json.decode(foreign.read(path), type=_Needs)
+            needs = msgspec.convert(json.loads(foreign.read(path)), _Needs)
             if time.time() - os.stat(path).st_mtime < LEFT_SECONDS:
                 yield needs.copy or needs.tree
         except (OSError, ValueError):

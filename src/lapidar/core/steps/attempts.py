@@ -8,6 +8,7 @@ noted beside them, and counts as read by the run that comes to the end.
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -16,7 +17,7 @@ from pathlib import Path
 
 import msgspec
 
-from lapidar.core import atomic, decoding, foreign
+from lapidar.core import atomic, foreign
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import FileDraft, stow
@@ -103,14 +104,18 @@ class Attempt:
         return self.cache.root / FOLDER / ASIDE / self.key
 
     def give(self) -> None:
-        """Give it what the one before left, if there is something."""
+        """Give it what the one before left, if that is there and whole; else it begins from the start."""
+        given: list[Path] = []
         try:
-            before = decoding.from_json(foreign.read(self._file), Before)
+            before = msgspec.convert(json.loads(foreign.read(self._file)), Before)
             for entry in self.cache.tree(before.tree):
-                scratch.laid_out(entry, self.cache, self.copy / entry.path)
+                given.append(self.copy / entry.path)
+                if not scratch.laid_out(entry, self.cache, given[-1]):
+                    raise CacheError(f"{entry.path} is damaged in the cache")
             self.before = before
         except (OSError, ValueError, CacheError):
-            return  # there is nothing, or no more: it begins from the start
+            for path in given:
+                path.unlink(missing_ok=True)
 
     def broke_off(self, seen: Seen | None, used: Used) -> bool:
         """Leave to the next what is to be kept; whether there was anything.
@@ -135,7 +140,8 @@ class Attempt:
             else Before(tree, names, (), every, (), EVERYTHING)
         )
         atomic.make_folder(self._file.parent)
-        atomic.replace_file(self._file, msgspec.json.encode(left))
+        # Names of files need not be UTF-8.
+        atomic.replace_file(self._file, json.dumps(msgspec.to_builtins(left)).encode("ascii"))
         return True
 
     def ended(self) -> None:
