@@ -6,6 +6,7 @@ trusts.
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 
@@ -35,10 +36,13 @@ class TeamRuns:
     def __init__(self, cache: Cache, stores: Sequence[Parcels]) -> None:
         self._cache, self._stores = cache, stores
         self.notes: list[str] = []
+        self._lock = threading.Lock()  # steps are looked at in threads
 
     def of(self, command: tuple[str, ...]) -> Iterator[OtherRun]:
         """Those of a command."""
-        for analysis, parcel, who in self._all:
+        with self._lock:
+            every = self._all
+        for analysis, parcel, who in every:
             if analysis.command == command:
                 yield OtherRun(analysis, who, parcel)
 

@@ -253,7 +253,7 @@ def reasons(
             yield Reason(Cause.INPUT if now is not None else Cause.GONE, name)
     made = {*made, *own}
     keep = declared.keep if declared is not None else ()
-    read = {file.name for file in (*analysis.source, *analysis.input)}
+    read = {file.name for file in (*analysis.source, *analysis.input)} if keep else set()
     for folder, names in used.listed.items():
         here = names_in(present.place, folder) or ()
         state = kept_of((joined(folder, name) for name in (*names, *here)), keep) - read
