@@ -90,8 +90,11 @@ class OnSlurm(test_steps.Chain):
         done = self.json("refresh", "--on", "cluster", "--hand-over")
         self.assertEqual((done["done"], done["handed_over"]), ([], ["clean", "fit", "report"]))
         self.assertEqual(self.read("results/report.md"), "# Kilns\n4\n", "nothing has come here yet")
+        self.assertIn("3 steps handed over to run elsewhere", self.lapidar("steps", code=1).stdout)
         while self.jobs():
             time.sleep(0.2)
+        told = json.loads(self.lapidar("steps", "--json", code=1).stdout)["handed_over"]
+        self.assertEqual(told, dict.fromkeys(("clean", "fit", "report"), True))
         self.assertEqual(set(self.refreshed().values()), {"taken"}, "here too")
         self.assertEqual(self.read("results/report.md"), "# Kilns\n9\n")
         self.edit("raw/finds.csv", "7.25", "7.26")

@@ -69,16 +69,30 @@ def run(session: Session) -> int:
         view.note(f"Drew them into {options.picture}.")
     good = all(step.is_good for step in chosen)
     if view.json:
-        view.object({"steps": told, "good": good, "unfit": list(judged.unfit), "empty": list(judged.empty)})
+        view.object(
+            {
+                "steps": told,
+                "good": good,
+                "unfit": list(judged.unfit),
+                "empty": list(judged.empty),
+                "handed_over": judged.handed_over,
+            }
+        )
     return ExitCode.DONE if good else ExitCode.NO
 
 
 def warn(judged: Judged, view: View) -> None:
-    """Say what of the declaration leads nowhere."""
+    """Say what of the declaration leads nowhere, and what runs elsewhere."""
     for name in judged.unfit:
         view.warn(f"lapidar.toml has an analysis come after {name}, and there is none of that name")
     for name in judged.empty:
         view.warn(f"{name} has no run: what it is for (`for` in lapidar.toml) matches no file")
+    if judged.handed_over:
+        ended = sum(judged.handed_over.values())
+        several = human_count(len(judged.handed_over), "step")
+        view.note(
+            f"{several} handed over to run elsewhere, {ended} ended; `lapidar refresh --on ...` takes what came of it."
+        )
 
 
 def _show(session: Session, chosen: list[Step]) -> None:

@@ -7,7 +7,7 @@ import hashlib
 import os
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import msgspec
 
@@ -28,6 +28,7 @@ from lapidar.core.records.snapshot import Snapshot
 from lapidar.core.results import listing
 from lapidar.core.steps import sweeps as sweeping
 from lapidar.core.steps import used
+from lapidar.core.steps.engines.tasks import Tasks
 from lapidar.core.steps.graph import Graph, Step, ordered
 from lapidar.core.steps.standing import Cause, Present, Reason, of_results, reasons
 from lapidar.core.steps.used import EVERYTHING, Used
@@ -99,6 +100,7 @@ class Judged:
     Attributes:
         unfit: the names that are declared as earlier steps and are none.
         empty: the names of sweeps without a run: what they are for matches no file.
+        handed_over: steps that are to run and run elsewhere, each with whether it has ended there.
     """
 
     graph: Graph
@@ -106,6 +108,7 @@ class Judged:
     notes: Notes
     unfit: tuple[str, ...] = ()
     empty: tuple[str, ...] = ()
+    handed_over: dict[str, bool] = field(default_factory=dict)
 
 
 def _snapshot(place: Place, cache: Cache) -> Snapshot | None:
@@ -146,7 +149,13 @@ def judge(place: Place, cache: Cache, *, is_whole: bool = False) -> Judged:
     empty = {name for name, one in reading.read(place).analyses.items() if one.sweep and name not in runs}
     after = {one for step in graph.steps.values() for one in step.declared.after}
     present.save()
-    return Judged(graph, present, notes, tuple(sorted(after - graph.steps.keys() - empty)), tuple(sorted(empty)))
+    elsewhere = {
+        name: ended
+        for name, ended in sorted(Tasks(cache).handed_over(str(place.records)).items())
+        if name in graph.steps and not graph.steps[name].is_good
+    }
+    unfit = tuple(sorted(after - graph.steps.keys() - empty))
+    return Judged(graph, present, notes, unfit, tuple(sorted(empty)), elsewhere)
 
 
 def steps_of(place: Place, cache: Cache) -> list[Step]:

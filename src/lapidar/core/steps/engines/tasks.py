@@ -148,6 +148,15 @@ class Tasks:
         atomic.make_folder(self._asked(project))
         atomic.replace_file(self._asked(project) / key, step.encode("utf-8", "surrogateescape"))
 
+    def handed_over(self, project: str) -> dict[str, bool]:
+        """The steps of a project that were handed over and not taken yet, each with whether it has ended."""
+        found: dict[str, bool] = {}
+        for path in self._asked(project).glob("*"):
+            if self.task(path.name) is not None:
+                name = self._text(path)
+                found[name] = found.get(name, True) and self.outcome(path.name) is not None
+        return found
+
     def over(self, project: str) -> list[str]:
         """The keys of a project's tasks that are over."""
         return [path.name for path in self._asked(project).glob("*") if self.outcome(path.name) is not None]
