@@ -103,6 +103,8 @@ class Slurm:
         self._make, self._project, self._cache, self._options = make, project, cache, options
         self._tasks = Tasks(cache)
         self._asked: dict[str, _Asked] = {}  # by key
+        self._keys: dict[str, str] = {}  # by the names of steps
+        self._before = self._tasks.under_way(project)
         self._over: set[str] = set()  # the keys of those that are over, and that others may begin after
         self._asked_at = float("-inf")
         self._queue: set[str] = set()
@@ -110,24 +112,28 @@ class Slurm:
 
     def submit(self, step: Step, earlier: Collection[str] = ()) -> bool:
         """Have it handed over with the others; what is under way of it since before is waited for."""
-        keys = {one.step.name: key for key, one in self._asked.items()}
-        task = self._make(step, {name: keys[name] for name in earlier})
-        before = self._tasks.under_way(self._project, step.name)
-        if before is not None and _is_same(before[1], task):
-            job = self._tasks.noted(before[0])
-            if job and job in self._in_queue([job.partition("_")[0]]):
-                self._asked[before[0]] = _Asked(step, before[0], before[1].earlier, job, 1)
-                return True
-        key = self._tasks.put(task)
-        self._tasks.asked(self._project, step.name, key)
-        self._asked[key] = _Asked(step, key, task.earlier)
+        task = self._make(step, {name: self._keys[name] for name in earlier})
+        asked = self._under_way(step, task)
+        if asked is None:
+            asked = _Asked(step, self._tasks.put(task), task.earlier)
+            self._tasks.asked(self._project, step.name, asked.key)
+        self._asked[asked.key], self._keys[step.name] = asked, asked.key
         return True
+
+    def _under_way(self, step: Step, task: Task) -> _Asked | None:
+        """The same, handed over before and in the queue still."""
+        key, before = self._before.pop(step.name, ("", None))
+        job = self._tasks.noted(key) if before is not None and _is_same(before, task) else ""
+        if before is None or not job or job not in self._in_queue([_array(job)]):
+            return None
+        return _Asked(step, key, before.earlier, job, 1)
 
     def wait(self) -> Sequence[Done]:
         """Hand over what is due, and wait for the first that ends."""
         while True:
             self.hand_over()
-            ended = [done for key in list(self._asked) if (done := self._ended(key)) is not None]
+            queue = self._in_queue(_array(one.job) for one in self._asked.values() if one.job)
+            ended = [done for one in list(self._asked.values()) if (done := self._ended(one, queue)) is not None]
             if ended:
                 return ended
             time.sleep(_POLL_SECONDS)
@@ -139,12 +145,11 @@ class Slurm:
             self._tasks.forget(key)
         self._tasks.clean()
 
-    def _ended(self, key: str) -> Done | None:
-        asked = self._asked[key]
-        outcome = self._tasks.outcome(key)
+    def _ended(self, asked: _Asked, queue: Collection[str]) -> Done | None:
+        outcome = self._tasks.outcome(asked.key)
         if outcome is not None:
             return self._closed(asked, outcome.done(asked.step.name))
-        if not asked.job or asked.job in self._in_queue(one.job.partition("_")[0] for one in self._asked.values()):
+        if not asked.job or asked.job in queue:
             asked.gone_since = 0.0
             return None
         asked.gone_since = asked.gone_since or time.monotonic()
@@ -191,7 +196,7 @@ class Slurm:
 
     def _needs(self, one: _Asked) -> _Needs:
         asks = one.step.declared
-        arrays = {self._job(key).partition("_")[0] for key in one.earlier if key in self._asked}
+        arrays = {_array(self._job(key)) for key in one.earlier if key in self._asked}
         return _Needs(asks.processors, asks.memory, asks.at_most, tuple(sorted(arrays)))
 
     def _batch(self, needs: _Needs, several: Sequence[_Asked]) -> None:
@@ -236,6 +241,11 @@ class Slurm:
                 self._queue |= set(told.split())
             self._asked_at = time.monotonic()
         return self._queue
+
+
+def _array(job: str) -> str:
+    """The array that a job is of."""
+    return job.partition("_")[0]
 
 
 def _is_same(one: Task, other: Task) -> bool:

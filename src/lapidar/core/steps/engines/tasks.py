@@ -135,13 +135,14 @@ class Tasks:
         atomic.write_file(folder / "task.json", msgspec.json.encode(task))
         return task.key
 
-    def under_way(self, project: str, step: str) -> tuple[str, Task] | None:
-        """A task that was handed over of a project's step, with its key; None where all of them are over."""
+    def under_way(self, project: str) -> dict[str, tuple[str, Task]]:
+        """By the names of a project's steps, the tasks that were handed over and are not over, each with its key."""
+        found: dict[str, tuple[str, Task]] = {}
         for path in self._asked(project).glob("*"):
-            task = self.task(path.name) if self._text(path) == step else None
+            task = self.task(path.name)
             if task is not None and self.outcome(path.name) is None:
-                return path.name, task
-        return None
+                found[self._text(path)] = path.name, task
+        return found
 
     def asked(self, project: str, step: str, key: str) -> None:
         """Note that a task is one of a project's step."""
