@@ -156,6 +156,7 @@ class OnSlurm(test_steps.Chain):
         self.edit("lapidar.toml", "[analysis.fit]\n", '[analysis.fit]\nkeep = ["half"]\nat-most = 2\n')
         told = {one["name"]: one for one in self.json("refresh", "--on", "cluster", code=1)["done"]}
         self.assertIn("what it kept is there for the next attempt", told["fit"]["error"])
+        self.assertEqual(self.refreshed("fit", "--really", "--on", "cluster", code=1), {"fit": "failed"}, "anew")
         self.assertEqual(self.refreshed("--on", "cluster"), {"fit": "ran", "report": "ran"})
         self.assertFalse((self.project / "half").exists())
 

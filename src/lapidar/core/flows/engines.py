@@ -48,13 +48,16 @@ class _EngineTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     tries: int = 2
 
 
-def engine_named(name: str, place: Place, cache: Cache, snapshot: Snapshot | None, made: frozenset[str]) -> Engine:
+def engine_named(
+    name: str, place: Place, cache: Cache, snapshot: Snapshot | None, made: frozenset[str], *, anew: bool = False
+) -> Engine:
     """An engine.
 
     Args:
         name: as the user's configuration has it, or the address of a scheduler of tasks.
         snapshot: that steps run in.
         made: what steps of the project make.
+        anew: steps are given nothing of what attempts before them left.
 
     Raises:
         LapidarError: there is none of this name, or it cannot be used.
@@ -64,7 +67,7 @@ def engine_named(name: str, place: Place, cache: Cache, snapshot: Snapshot | Non
         raise LapidarError("Steps can run elsewhere only with a lockfile", remedy="lapidar pin, or lapidar capture.")
     if not History(cache).path(snapshot.snapshot).is_file():
         History(cache).put(snapshot)
-    making = _Making(place, cache, snapshot, made)
+    making = _Making(place, cache, snapshot, made, anew)
     if told.kind == "dask":
         from lapidar.core.flows.work import run_encoded
         from lapidar.core.steps.engines.dask import Dask
@@ -108,6 +111,7 @@ class _Making:
     cache: Cache
     snapshot: Snapshot
     made: frozenset[str]
+    anew: bool = False
 
     def task(self, step: Step, earlier: Mapping[str, str]) -> Task:
         """A step as a task; the files that it needs are in the cache then.
@@ -137,6 +141,7 @@ class _Making:
             asks.processors, asks.memory, asks.at_most, asks.keep, tuple(sorted(earlier.values())),
             {file.name: file.sha256 for file in read if file.name in made} if stands else {},
             record if stands else "",
+            self.anew,
         )  # fmt: skip
 
     def _drafts(self, files: Iterable[str]) -> Iterator[Draft]:

@@ -179,7 +179,8 @@ class _Refresh:
     def _engine(self) -> Engine:
         if self.options.on:
             present, made = self.judged.present, self.judged.graph.made
-            return engine_named(self.options.on, self.place, self.cache, present.snapshot, made)
+            anew = self.options.really
+            return engine_named(self.options.on, self.place, self.cache, present.snapshot, made, anew=anew)
         return self.options.engine or Here(lambda step: self.here.run(step), self.options.jobs)
 
     @property

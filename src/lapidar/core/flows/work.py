@@ -111,7 +111,7 @@ def _run(cache: Cache, task: Task, earlier: Sequence[str], folder: Path) -> str:
         memory=task.memory,
     )
     command = running.named_from(copy / task.folder, task.command)
-    with attempted(cache, copy, settings, task.snapshot, task.command) as before:
+    with attempted(cache, copy, settings, task.snapshot, task.command, anew=task.anew) as before:
         analysis, _ = noted(place, cache, settings, command, replace(options, before=before))
     return analysis.record
 

@@ -35,6 +35,7 @@ class Task(msgspec.Struct, frozen=True):
         earlier: the keys of tasks that it begins after, with what they make.
         unless: by what earlier ones make, the digests that the step has results of: where they come out so, it stands.
         record: of these results.
+        anew: it is given nothing of what attempts before it left.
     """
 
     name: str
@@ -53,6 +54,7 @@ class Task(msgspec.Struct, frozen=True):
     earlier: tuple[str, ...] = ()
     unless: dict[str, str] = {}
     record: str = ""
+    anew: bool = False
 
     @property
     def key(self) -> str:
