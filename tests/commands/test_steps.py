@@ -108,6 +108,28 @@ class Steps(Chain):
         self.assertEqual(self.refreshed(), {})
         self.assertEqual([one["name"] for one in json.loads(self.steps())["steps"]], ["clean", "fit", "report"])
 
+    def test_declared_and_seen(self) -> None:
+        self.ready()
+        self.assertNotIn("does not say so", self.lapidar("steps").stderr)
+        self.edit("lapidar.toml", "[analysis.report]\n", '[analysis.report]\nafter = ["clean"]\n')
+        said = self.lapidar("steps").stderr
+        self.assertIn("report reads what fit makes (results/fit.txt), and its `after` in lapidar.toml does not", said)
+        self.edit("lapidar.toml", '["clean"]', '["clean", "fit"]')
+        self.assertNotIn("does not say so", self.lapidar("steps").stderr)
+
+    def test_declared_results_give_an_order(self) -> None:
+        """Of what never ran: its command names what another is to make."""
+        (self.project / "lapidar.toml").write_text(
+            '[analysis.count]\ncommand = "python count.py ./results/clean.csv"\n'
+            '[analysis.clean]\ncommand = "python clean.py"\nresults = ["results/*.csv"]\n'
+        )
+        (self.project / "count.py").write_text(
+            "import sys\nopen('count.txt', 'w').write(str(len(open(sys.argv[1]).readlines())))\n"
+        )
+        done = self.lapidar("refresh")
+        self.assertNotIn("once more after that", done.stderr)
+        self.assertEqual(self.read("count.txt"), "3")
+
     def test_where_there_is_none(self) -> None:
         (self.project / "lapidar.toml").unlink()
         for words in (["steps"], ["refresh"], ["refresh", "--dry-run"]):

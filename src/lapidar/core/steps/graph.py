@@ -7,6 +7,7 @@ import posixpath
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
 from functools import cached_property
 
 from lapidar.core.records.declaration import DeclaredAnalysis
@@ -14,7 +15,7 @@ from lapidar.core.records.results import Analysis
 from lapidar.core.steps.standing import Cause, Reason
 from lapidar.core.steps.used import Used
 
-__all__ = ["Graph", "Standing", "Step", "ordered"]
+__all__ = ["Graph", "Standing", "Step", "ordered", "unsaid"]
 
 
 class Standing(enum.StrEnum):
@@ -140,8 +141,13 @@ def ordered(steps: Iterable[Step]) -> Graph:
     """Find out who comes after whom, what cannot be ordered, and put all in order; ties as they came."""
     known = {step.name: step for step in steps}
     makers = _makers(known)
+    declared = {
+        name: one.declared.results for name, one in known.items() if one.declared.results and not one.declared.part_of
+    }
     for step in known.values():
         _find_earlier(step, known, makers)
+        if step.analysis is None:
+            step.after |= dict.fromkeys(_named_results(step, declared), ())
     filled: dict[str, list[tuple[str, str]]] = defaultdict(list)
     for path, maker in makers.items():
         filled[posixpath.dirname(path) or "."].append((path, maker))
@@ -184,6 +190,26 @@ def _find_earlier(step: Step, known: Mapping[str, Step], makers: Mapping[str, st
     for name in step.declared.after:
         if name in known and name != step.name:
             step.after.setdefault(name, ())
+
+
+def _named_results(step: Step, declared: Mapping[str, Sequence[str]]) -> Iterator[str]:
+    """Those whose declared results the command of one that never ran names.
+
+    Args:
+        declared: by steps, the patterns of their results.
+    """
+    words = [posixpath.normpath(word) for word in step.command]
+    for name, patterns in declared.items():
+        if name != step.name and any(fnmatchcase(word, pattern) for pattern in patterns for word in words):
+            yield name
+
+
+def unsaid(steps: Iterable[Step]) -> Iterator[tuple[str, str, str]]:
+    """Of steps that declare what they come after, what they read of others: each, the other, and a file."""
+    for step in steps:
+        for name, files in step.after.items() if step.declared.after else ():
+            if files and name not in step.declared.after:
+                yield step.name, name, files[0]
 
 
 def _find_listed(step: Step, known: Mapping[str, Step], filled: Mapping[str, Sequence[tuple[str, str]]]) -> None:
