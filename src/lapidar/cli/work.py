@@ -40,7 +40,8 @@ def run(session: Session) -> int:
     if task is None:
         raise LapidarError("There is no such task in the cache", remedy="Say lapidar refresh --on again.")
     _end_in_order()
-    outcome = run_task(cache, task, [tasks.outcome(key) for key in task.earlier])
+    earlier = [tasks.outcome(key) for key in task.earlier]
+    outcome = run_task(cache, task, earlier, tasks.attempt(keys[at]))
     tasks.end(keys[at], outcome)
     session.view.line(f"{task.name}: {outcome.error or 'ran'}")
     # What waits for it is ended by the batch system where it failed.

@@ -49,19 +49,19 @@ def run_encoded(cache: str, task: bytes, *earlier: bytes) -> bytes:
     return msgspec.json.encode(outcome)
 
 
-def run_task(cache: Cache, task: Task, earlier: Sequence[Outcome | None] = ()) -> Outcome:
+def run_task(cache: Cache, task: Task, earlier: Sequence[Outcome | None] = (), attempt: int = 1) -> Outcome:
     """Run a step: its environment out of the cache, its files laid out in a folder for it alone, with what earlier ones
     made; the run watched, and kept with its results in the cache.
 
     Args:
         earlier: what came of the tasks that it begins after; None where nothing did.
+        attempt: which it is.
 
     Returns:
         What came of it. What fails is told there, and not raised.
     """
     began = time.monotonic()
     node = os.environ.get("SLURMD_NODENAME") or os.uname().nodename
-    attempt = int(os.environ.get("SLURM_RESTART_COUNT") or 0) + 1
     bad = next((one for one in earlier if one is None or one.error), None)
     if len(earlier) < len(task.earlier) or bad is not None or None in earlier:
         before = f"{bad.name} failed" if bad else "nothing came of one before it"

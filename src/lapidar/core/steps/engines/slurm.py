@@ -227,6 +227,15 @@ class Slurm:
             pass
         return _MOST_IN_ARRAY
 
+    def _of_array(self, number: str) -> set[str]:
+        """The jobs of an array that are in the queue; of a controller that does not answer all are taken to be."""
+        try:
+            return set(_said_by(["squeue", "-h", "-r", "-j", number, "-o", "%i"]).split())
+        except LapidarError as error:
+            if _UNKNOWN_JOB in str(error).lower():
+                return set()
+            return {one.job for one in self._asked.values() if _array(one.job) == number}
+
     def _in_queue(self, numbers: Iterable[str]) -> set[str]:
         """The jobs of arrays that are in the queue, each by array and place; asked now and then."""
         wanted = set(numbers)
@@ -234,13 +243,12 @@ class Slurm:
         if is_old or not wanted <= self._told:
             self._queue, self._told = set(), wanted | (set() if is_old else self._told)
             for number in self._told:
-                try:
-                    told = _said_by(["squeue", "-h", "-r", "-j", number, "-o", "%i"])
-                except LapidarError:
-                    continue  # it knows it no more
-                self._queue |= set(told.split())
+                self._queue |= self._of_array(number)
             self._asked_at = time.monotonic()
         return self._queue
+
+
+_UNKNOWN_JOB = "invalid job id"  # what squeue says of one that the controller knows no more
 
 
 def _array(job: str) -> str:

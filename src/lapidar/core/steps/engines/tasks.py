@@ -133,7 +133,8 @@ class Tasks:
         """Keep a task; its key. What came of it before is forgotten, but for what an attempt kept for the next."""
         folder = self.folder(task.key)
         atomic.make_folder(folder)
-        (folder / "outcome.json").unlink(missing_ok=True)
+        for name in ("outcome.json", "attempts"):
+            (folder / name).unlink(missing_ok=True)
         atomic.write_file(folder / "task.json", msgspec.json.encode(task))
         return task.key
 
@@ -170,6 +171,11 @@ class Tasks:
     def task(self, key: str) -> Task | None:
         """A task; None where there is none."""
         return self._read(self.folder(key) / "task.json", Task)
+
+    def attempt(self, key: str) -> int:
+        """Note that a task is begun; which attempt at it this is, from 1 on."""
+        atomic.append_line(self.folder(key) / "attempts", b"begun")
+        return len(foreign.read(self.folder(key) / "attempts").splitlines())
 
     def end(self, key: str, outcome: Outcome) -> None:
         """Say what came of a task: whole, or not at all."""
