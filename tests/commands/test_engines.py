@@ -57,6 +57,13 @@ class OnSlurm(test_steps.Chain):
         with (self.project / "clean.py").open("a") as script:
             script.write(f"import time\ntime.sleep({seconds})\n")
 
+    def goes_on(self) -> None:
+        """A fit that takes very long, unless an attempt before it had begun."""
+        (self.project / "fit.py").write_text(
+            "import os, time\nopen('results/clean.csv').read()\nbegun = os.path.exists('half')\nopen('half', 'w').close()\n"
+            "time.sleep(0 if begun else 600)\nopen('results/fit.txt', 'w').write('half and half')\n"
+        )
+
     def jobs(self) -> list[str]:
         return self.slurm.ask("squeue", "-h", "-r", "-n", "lapidar", "-o", "%i").split()
 
@@ -149,10 +156,7 @@ class OnSlurm(test_steps.Chain):
 
     def test_a_step_that_goes_on_at_the_next_attempt(self) -> None:
         self.ready()
-        (self.project / "fit.py").write_text(
-            "import os, time\nopen('results/clean.csv').read()\nbegun = os.path.exists('half')\nopen('half', 'w').close()\n"
-            "time.sleep(0 if begun else 60)\nopen('results/fit.txt', 'w').write('half and half')\n"
-        )
+        self.goes_on()
         self.edit("lapidar.toml", "[analysis.fit]\n", '[analysis.fit]\nkeep = ["half"]\nat-most = 2\n')
         told = {one["name"]: one for one in self.json("refresh", "--on", "cluster", code=1)["done"]}
         self.assertIn("what it kept is there for the next attempt", told["fit"]["error"])
@@ -163,10 +167,7 @@ class OnSlurm(test_steps.Chain):
     def test_a_job_that_is_requeued(self) -> None:
         """The batch system takes its node away: it says so first, and what the step keeps is there at the next."""
         self.ready()
-        (self.project / "fit.py").write_text(
-            "import os, time\nrows = open('results/clean.csv').read()\nbegun = os.path.exists('half')\nopen('half', 'w').close()\n"
-            "time.sleep(0 if begun else 600)\nopen('results/fit.txt', 'w').write('half and half')\n"
-        )
+        self.goes_on()
         self.edit("lapidar.toml", "[analysis.fit]\n", '[analysis.fit]\nkeep = ["half"]\n')
         words = [PROGRAM, "refresh", "fit", "--json", "--on", "cluster"]
         with subprocess.Popen(words, cwd=self.project, env=self.variables, stdout=subprocess.PIPE, text=True) as it:

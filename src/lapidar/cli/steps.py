@@ -32,7 +32,6 @@ exit codes:
   0  all are up to date                 1  something is out of date, failed, never ran"""
 
 _PAUSE_SECONDS = 1.0
-_UNSAID = ("step", "reads_from", "file")
 _MOST = 20  # runs of a sweep that are told one by one
 
 
@@ -70,8 +69,6 @@ def run(session: Session) -> int:
         view.note(f"Drew them into {options.picture}.")
     good = all(step.is_good for step in chosen)
     if view.json:
-        from lapidar.core.steps.graph import unsaid
-
         view.object(
             {
                 "steps": told,
@@ -79,7 +76,7 @@ def run(session: Session) -> int:
                 "unfit": list(judged.unfit),
                 "empty": list(judged.empty),
                 "handed_over": judged.handed_over,
-                "unsaid": [dict(zip(_UNSAID, one, strict=True)) for one in unsaid(steps)],
+                "unsaid": [one._asdict() for one in judged.graph.unsaid],
             }
         )
     return ExitCode.DONE if good else ExitCode.NO
@@ -87,13 +84,11 @@ def run(session: Session) -> int:
 
 def warn(judged: Judged, view: View) -> None:
     """Say what of the declaration leads nowhere or is not as it was seen, and what runs elsewhere."""
-    from lapidar.core.steps.graph import unsaid
-
     for name in judged.unfit:
         view.warn(f"lapidar.toml has an analysis come after {name}, and there is none of that name")
     for name in judged.empty:
         view.warn(f"{name} has no run: what it is for (`for` in lapidar.toml) matches no file")
-    for name, other, file in unsaid(judged.graph.steps.values()):
+    for name, other, file in judged.graph.unsaid:
         view.warn(f"{name} reads what {other} makes ({file}), and its `after` in lapidar.toml does not say so")
     if judged.handed_over:
         ended = sum(judged.handed_over.values())

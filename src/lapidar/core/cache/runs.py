@@ -112,19 +112,14 @@ class Runs:
             if name in read or not name.endswith(".results") or name.endswith(f"{_CAME}.results"):
                 continue
             read.add(name)
-            try:
-                (found,) = results.read(self._folder / name).analysis
-            except (LapidarError, ValueError):
-                continue  # it is no record of anything then
-            yield found
+            found = _read(self._folder / name)
+            if found is not None:
+                yield found
 
     def copy_of(self, record: str) -> Analysis | None:
         """A record that was made with this cache, as it is written; None where there is none that can be read."""
-        try:
-            (found,) = results.read(self._path(record)).analysis
-        except (LapidarError, ValueError):
-            return None
-        return found if found.record == record else None
+        found = _read(self._path(record))
+        return found if found is not None and found.record == record else None
 
     def copies(self) -> Iterator[tuple[Path, Analysis | LapidarError]]:
         """Every copy of a record: its file, and the record, or why it is none."""
@@ -214,3 +209,12 @@ class Runs:
 def _may_hold(held: frozenset[str] | None, record: str) -> bool:
     """Whether a file of records holds a record, or may."""
     return held is None or record in held
+
+
+def _read(copy: Path) -> Analysis | None:
+    """The one record in a file; None where there is none that can be read."""
+    try:
+        (found,) = results.read(copy).analysis
+    except (LapidarError, ValueError):
+        return None
+    return found

@@ -12,10 +12,10 @@ import msgspec
 from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
 
-__all__ = ["ASIDE", "FOLDER", "LEFT_SECONDS", "trees_of_work"]
+__all__ = ["FOLDER", "KEPT", "LEFT_SECONDS", "trees_of_work"]
 
 FOLDER = "work"  # in the cache: a folder for each task
-ASIDE = "kept"  # in it: what attempts that were broken off left to the next
+KEPT = "kept"  # in it: what attempts that were broken off left to the next
 LEFT_SECONDS = 14 * 86_400  # after which nobody comes for either
 
 
@@ -28,7 +28,7 @@ class _Needs(msgspec.Struct):
 
 def trees_of_work(cache: Cache) -> Iterator[str]:
     """The trees that tasks run with, and those that attempts left, as far as somebody may come for them."""
-    for path in (*cache.root.glob(f"{FOLDER}/*/task.json"), *cache.root.glob(f"{FOLDER}/{ASIDE}/*")):
+    for path in (*cache.root.glob(f"{FOLDER}/*/task.json"), *cache.root.glob(f"{FOLDER}/{KEPT}/*")):
         try:
             needs = msgspec.convert(json.loads(foreign.read(path)), _Needs)
             if time.time() - os.stat(path).st_mtime < LEFT_SECONDS:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
@@ -19,9 +18,10 @@ from lapidar.core.progress import Progress
 from lapidar.core.records import results
 from lapidar.core.records.results import Analysis
 from lapidar.core.results import listing
+from lapidar.core.results.comparing import files_below
 from lapidar.core.steps import used
 
-__all__ = ["chain_of", "ends_as_recorded", "rerun_chain", "rerun_from_raw"]
+__all__ = ["chain_of", "rerun_chain", "rerun_from_raw"]
 
 
 def rerun_from_raw(
@@ -62,15 +62,9 @@ def rerun_chain(
             how = dataclasses.replace(options, keep=kept, instead=dict(made), draws=options.draws and is_last)
             again = rerun_of(place, cache, one, how, reporter)
             made |= dict.fromkeys(file.name for file in listing.whole(one, cache).result)  # what it makes no more
-            files = (kept / folder / name for folder, _, names in os.walk(kept) for name in names)
-            made |= {str(file.relative_to(kept)): file for file in files if file != kept / "printed.txt"}
+            made |= {name: file for name, file in files_below(kept).items() if name != "printed.txt"}
             tell(again)
             yield again
-
-
-def ends_as_recorded(done: Rerun) -> bool:
-    """Whether what came of a step is something that those after it can be run with."""
-    return done.exit_code == done.analysis.exit_code
 
 
 # ---- what an analysis stands on

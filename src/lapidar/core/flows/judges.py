@@ -21,7 +21,7 @@ from lapidar.core.changes.narrowing import Outcome
 from lapidar.core.errors import CannotRun, LapidarError
 from lapidar.core.flows import run as running
 from lapidar.core.flows.choose import of_revision
-from lapidar.core.flows.from_raw import ends_as_recorded, rerun_chain
+from lapidar.core.flows.from_raw import rerun_chain
 from lapidar.core.flows.rerun import Rerun, RerunOptions, rerun_of
 from lapidar.core.place import Place
 from lapidar.core.progress import Silent
@@ -248,7 +248,9 @@ class ByRecord:
             return Ending(said=(error.what,), at_most=self.at_most)
 
     def _run(self, options: RerunOptions) -> Ending:
-        done = rerun_of(self.place, self.cache, self.analysis, options)
+        return self._ending(rerun_of(self.place, self.cache, self.analysis, options), options)
+
+    def _ending(self, done: Rerun, options: RerunOptions) -> Ending:
         if options.draws:
             self.drawn = done
         return Ending(done.exit_code, done.is_good, "" if done.is_good else done.made, done.said)
@@ -292,10 +294,7 @@ class ByChain(ByRecord):
         for done in rerun_chain(self.place, self.cache, self.chain, options, Silent()):
             if not done.is_good:
                 differing.append(done.analysis.name)
-            if not ends_as_recorded(done) and done.analysis.name != self.analysis.name:
+            if not done.ended_as_recorded and done.analysis.name != self.analysis.name:
                 said = (f"{done.analysis.name}, which comes before, did not end as recorded", *done.said)
                 return Ending(done.exit_code, False, done.made, said, differing=tuple(differing))
-        if options.draws:
-            self.drawn = done
-        made = "" if done.is_good else done.made
-        return Ending(done.exit_code, done.is_good, made, done.said, differing=tuple(differing))
+        return msgspec.structs.replace(self._ending(done, options), differing=tuple(differing))

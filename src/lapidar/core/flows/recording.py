@@ -45,7 +45,7 @@ from lapidar.core.results.hindering import hindrances
 from lapidar.core.results.kinds import kind_of
 from lapidar.core.results.scratch import PRINTED, RESULTS, TYPED
 from lapidar.core.steps import used
-from lapidar.core.steps.attempts import Before, is_kept, kept_of
+from lapidar.core.steps.attempts import Before, kept_of
 from lapidar.core.steps.used import EVERYTHING, RunSeen, Used
 from lapidar.core.system import processor, supervision
 from lapidar.core.system.observed import ObservedRun
@@ -244,11 +244,10 @@ class Recording:
         if ready.locked:
             snapshots = words.short(ready.snapshot), words.short(ready.locked)
             self.notes.append(f"the environment is of snapshot {snapshots[0]}, the lockfile of {snapshots[1]}")
-        there = self._there_before()
         began_ns = time.time_ns()
         ended, stopped = self._supervised()
         self.seconds, self.memory, self.used = ended.seconds, ended.memory, ended.observed
-        seen = self._looked_at(ended, began_ns, there)
+        seen = self._looked_at(ended, began_ns)
         try:
             if stopped:
                 raise stopped
@@ -291,38 +290,33 @@ class Recording:
                     raise
                 return stop.ended, RunStopped(stop.code)
 
-    def _looked_at(self, ended: Ended, began_ns: int, there: frozenset[str]) -> observing.Seen:
-        """What a run did, less what it keeps for itself; what it stood on is known then.
-
-        Args:
-            there: what of the names that it keeps was there before it began.
-        """
+    def _looked_at(self, ended: Ended, began_ns: int) -> observing.Seen:
+        """What a run did, less what it keeps for itself; what it stood on is known then."""
         keep = self.settings.keep
         wants = partial(observing.is_wanted, taken=self.settings.results, left=self.settings.leave)
         run_seen = RunSeen(self.place, self.environment, ended)
         seen = observing.seen(self.place, self.environment, ended, began_ns, wants, run_seen.folders)
-        state = kept_of((*seen.sources, *seen.inputs, *seen.results, *seen.removed), keep) - there
-        if known := there & {*seen.sources, *seen.inputs}:
-            named = words.some(sorted(known), _SHOWN)
+        root = os.path.realpath(self.place.root)
+        written = {path[len(root) + 1 :] for path in ended.touched.written}
+        given = set(self.options.before.kept) if self.options.before else set()
+        # What it read was there before it began: its own is of that what it was given, and else what it wrote.
+        read_too = kept_of((*seen.sources, *seen.inputs), keep)
+        state = (read_too & given) | kept_of((*seen.removed, *written), keep) - read_too
+        if read_too - given:
+            named = words.some(sorted(read_too - given), _SHOWN)
             self.notes.append(f"{named} was there before it began, and counts as read although `keep` names it")
         seen = self._with_before(observing.less(seen, state))
         self._keep_snapshot()
-        read = {path[len(os.path.realpath(self.place.root)) + 1 :] for path in ended.touched.read}
+        read = {path[len(root) + 1 :] for path in ended.touched.read}
         stood_on = run_seen.stood_on(self._snapshot(), read, (*seen.results, *state))
-        stood_on = used.less(stood_on, lambda path: path not in there and is_kept(path, keep))
+        own = state | kept_of(stood_on.absent, keep) | given
+        stood_on = used.less(stood_on, own.__contains__)
         if before := self.options.before:
             opened = {*before.sources, *before.inputs}.difference(before.used.unread)
             stood_on = used.both(stood_on, before.used, {*read, *opened, *seen.results})
         outside = {path: sha256_of(path) for path in seen.outside}
         self.stood_on = msgspec.structs.replace(stood_on, files=dict(self._read_for_it()), outside=outside)
         return seen
-
-    def _there_before(self) -> frozenset[str]:
-        """The files that `keep` names, and that no attempt before this one left: they are the project's."""
-        if not self.settings.keep:
-            return frozenset()
-        given = self.options.before.kept if self.options.before else ()
-        return kept_of(used.files_below(self.place), self.settings.keep).difference(given)
 
     def _with_before(self, seen: observing.Seen) -> observing.Seen:
         """With what attempts before this one read.

@@ -164,7 +164,12 @@ class Rerun:
 
     @property
     def is_good(self) -> bool:
-        return self.verdict.is_good and self.exit_code == self.analysis.exit_code
+        return self.verdict.is_good and self.ended_as_recorded
+
+    @property
+    def ended_as_recorded(self) -> bool:
+        """Whether it has the recorded exit code: what it made can be gone on with."""
+        return self.exit_code == self.analysis.exit_code
 
 
 def rerun(

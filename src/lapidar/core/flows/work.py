@@ -62,17 +62,17 @@ def run_task(cache: Cache, task: Task, earlier: Sequence[Outcome | None] = (), a
     """
     began = time.monotonic()
     node = os.environ.get("SLURMD_NODENAME") or os.uname().nodename
-    bad = next((one for one in earlier if one is None or one.error), None)
-    if len(earlier) < len(task.earlier) or bad is not None or None in earlier:
-        before = f"{bad.name} failed" if bad else "nothing came of one before it"
+    ended = [one for one in earlier if one is not None]
+    failed = [one.name for one in ended if one.error]
+    if failed or len(ended) < len(task.earlier):
+        before = f"{failed[0]} failed" if failed else "nothing came of one before it"
         return Outcome(task.name, before, node=node, how=How.HELD_UP)
-    records = [one.record for one in earlier if one]
     folder = Path(tempfile.mkdtemp(prefix="lapidar-work-"))
     said: tuple[str, ...] = ()
     absent: tuple[str, ...] = ()
     error = record = ""
     try:
-        record = _run(cache, task, records, folder)
+        record = _run(cache, task, [one.record for one in ended], folder)
     except recording.FAILURES as failure:
         error = recording.how_it_failed(failure)
         absent = failure.stood_on.absent if isinstance(failure, RunFailed) else ()

@@ -10,7 +10,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -21,24 +21,22 @@ from lapidar.core import atomic, foreign
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import FileDraft, stow
-from lapidar.core.cache.work import ASIDE, FOLDER
+from lapidar.core.cache.work import FOLDER, KEPT
 from lapidar.core.errors import CacheError
 from lapidar.core.progress import Silent
 from lapidar.core.results import scratch
+from lapidar.core.results.comparing import files_below
 from lapidar.core.results.observing import Seen
 from lapidar.core.steps.used import EVERYTHING, Used
 
-__all__ = ["Attempt", "Before", "is_kept", "kept_of"]
-
-
-def is_kept(path: str, patterns: Collection[str]) -> bool:
-    """Whether a file is one that the next attempt is given, by its path below the project."""
-    return any(fnmatchcase(path, pattern) for pattern in patterns)
+__all__ = ["Attempt", "Before", "kept_of"]
 
 
 def kept_of(paths: Iterable[str], patterns: Collection[str]) -> frozenset[str]:
-    """Those of paths that are."""
-    return frozenset(path for path in paths if is_kept(path, patterns)) if patterns else frozenset()
+    """Those of paths below the project that the next attempt is given."""
+    if not patterns:
+        return frozenset()
+    return frozenset(path for path in paths if any(fnmatchcase(path, one) for one in patterns))
 
 
 class Before(msgspec.Struct, frozen=True):
@@ -92,7 +90,7 @@ class Attempt:
             told: whatever else makes it another thing to do: a snapshot, values.
         """
         digest = hashlib.sha256(repr((tuple(command), sorted(told.items()))).encode("utf-8", "surrogateescape"))
-        laid_out = frozenset(_files(copy))
+        laid_out = frozenset(files_below(copy))
         for path in sorted(laid_out):
             full = copy / path
             content = os.readlink(full) if full.is_symlink() else sha256_of(str(full))
@@ -101,7 +99,7 @@ class Attempt:
 
     @property
     def _file(self) -> Path:
-        return self.cache.root / FOLDER / ASIDE / self.key
+        return self.cache.root / FOLDER / KEPT / self.key
 
     def give(self) -> None:
         """Give it what the one before left, if that is there and whole; else it begins from the start."""
@@ -124,7 +122,7 @@ class Attempt:
             seen: what it did; None where nobody knows: then it may have read all that it had.
             used: what it stood on.
         """
-        kept = kept_of(_files(self.copy), self.patterns) - self.laid_out
+        kept = kept_of(files_below(self.copy), self.patterns) - self.laid_out
         drafts = [
             FileDraft(path, str(self.copy / path)) for path in sorted(kept) if not (self.copy / path).is_symlink()
         ]
@@ -133,7 +131,7 @@ class Attempt:
         with self.cache.in_use():
             tree = stow(self.cache, {"kept": drafts}, None, Silent())["kept"].tree.digest
         names = tuple(sorted(kept))
-        every = tuple(sorted(set(_files(self.copy)) - kept))
+        every = tuple(sorted(set(files_below(self.copy)) - kept))
         left = (
             Before(tree, names, tuple(seen.sources), tuple(seen.inputs), seen.outside, used)
             if seen
@@ -147,9 +145,3 @@ class Attempt:
     def ended(self) -> None:
         """It came to its end: nobody needs what was kept."""
         self._file.unlink(missing_ok=True)
-
-
-def _files(folder: Path) -> Iterator[str]:
-    start = len(str(folder)) + 1
-    for where, _, names in os.walk(folder):
-        yield from (f"{where}/{name}"[start:] for name in names)

@@ -93,7 +93,7 @@ class EarlierRuns:
         values = step.declared.values
         with self._lock:
             candidates = [one for one in self._of(step.command) if one.folder == folder and one.values == values]
-        notes = {note.record: note for note in self._runs.notes() if not note.is_proof}
+        notes = {note.record: note for note in self._runs.notes() if not note.is_proof} if candidates else {}
         candidates = [one for one in candidates if one.record in notes]
         for written in sorted(candidates, key=lambda one: -notes[one.record].time):
             earlier = _read(written, notes[written.record], self._cache)
@@ -169,7 +169,8 @@ def laid_out(analysis: Analysis, cache: Cache, into: Path) -> bool:
     """
     try:
         entries = {entry.path: entry for entry in cache.tree(analysis.made)}
-        results = ((file.name, entries[f"{scratch.RESULTS}/{file.path}"]) for file in analysis.result)
-        return all(scratch.laid_out(entry, cache, into / name) for name, entry in results)
+        results = [(file, entries[f"{scratch.RESULTS}/{file.path}"]) for file in analysis.result]
+        as_recorded = all(file.link or entry.content == file.sha256 for file, entry in results)
+        return as_recorded and all(scratch.laid_out(entry, cache, into / file.name) for file, entry in results)
     except (CacheError, KeyError, FileNotFoundError):
         return False

@@ -9,13 +9,14 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from functools import cached_property
+from typing import NamedTuple
 
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
 from lapidar.core.steps.standing import Cause, Reason
 from lapidar.core.steps.used import Used
 
-__all__ = ["Graph", "Standing", "Step", "ordered", "unsaid"]
+__all__ = ["Graph", "Standing", "Step", "Unsaid", "ordered"]
 
 
 class Standing(enum.StrEnum):
@@ -87,6 +88,14 @@ class Step:
         return self.standing is Standing.UP_TO_DATE
 
 
+class Unsaid(NamedTuple):
+    """A step reads a file that another makes, and what it declares of its order does not say so."""
+
+    step: str
+    reads_from: str
+    file: str
+
+
 @dataclass
 class Graph:
     """Steps in order: each comes after those that it reads from; those at odds with others stand where they fit."""
@@ -126,6 +135,14 @@ class Graph:
         """What the steps make that come after one: paths below the project."""
         later = (self.steps[one].analysis for one in self.behind([name]) - {name})
         return frozenset(file.name for one in later if one for file in one.result)
+
+    @property
+    def unsaid(self) -> Iterator[Unsaid]:
+        """Of steps that declare what they come after, what else they read of others; one file of each."""
+        for step in self.steps.values():
+            for name, files in step.after.items() if step.declared.after else ():
+                if files and name not in step.declared.after:
+                    yield Unsaid(step.name, name, files[0])
 
     @cached_property
     def followers(self) -> Mapping[str, Sequence[str]]:
@@ -202,14 +219,6 @@ def _named_results(step: Step, declared: Mapping[str, Sequence[str]]) -> Iterato
     for name, patterns in declared.items():
         if name != step.name and any(fnmatchcase(word, pattern) for pattern in patterns for word in words):
             yield name
-
-
-def unsaid(steps: Iterable[Step]) -> Iterator[tuple[str, str, str]]:
-    """Of steps that declare what they come after, what they read of others: each, the other, and a file."""
-    for step in steps:
-        for name, files in step.after.items() if step.declared.after else ():
-            if files and name not in step.declared.after:
-                yield step.name, name, files[0]
 
 
 def _find_listed(step: Step, known: Mapping[str, Step], filled: Mapping[str, Sequence[tuple[str, str]]]) -> None:

@@ -32,7 +32,6 @@ __all__ = [
     "Used",
     "above",
     "both",
-    "files_below",
     "joined",
     "less",
     "listed_but",
@@ -43,6 +42,7 @@ __all__ = [
 ]
 
 _LIBRARY = f"{marker.SOUGHT}library/"
+_SEVERAL = ("parts", "library_files", "libraries", "programs", "absent", "present", "unread", "partners")
 
 
 class Used(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -135,15 +135,6 @@ def names_in(place: Place, folder: str) -> tuple[str, ...] | None:
     return tuple(sorted(found))
 
 
-def files_below(place: Place) -> Iterator[str]:
-    """The files of a project, below its root, less what nobody wants to know of."""
-    is_ignored = ignored(place, [place.environment])
-    root = os.path.realpath(place.root)
-    for folder, folders, names in os.walk(root):
-        folders[:] = [name for name in folders if not is_ignored(f"{folder}/{name}")]
-        yield from (path[len(root) + 1 :] for name in names if not is_ignored(path := f"{folder}/{name}"))
-
-
 def less(used: Used, is_none: Callable[[str], bool]) -> Used:
     """What a run stood on, without what is no file of the project's."""
 
@@ -167,17 +158,14 @@ def both(one: Used, other: Used, read: Collection[str]) -> Used:
         language: tuple(sorted({*one.names.get(language, ()), *other.names.get(language, ())}))
         for language in one.names.keys() | other.names.keys()
     }
-    joined_ = msgspec.structs.replace(
+    together = msgspec.structs.replace(
         one,
         is_whole=one.is_whole or other.is_whole,
         names=names,
         **{name: union(name) for name in _SEVERAL},
         **{name: {**getattr(other, name), **getattr(one, name)} for name in ("listed", "links", "files", "outside")},
     )
-    return less(joined_, lambda path: path in read)
-
-
-_SEVERAL = ("parts", "library_files", "libraries", "programs", "absent", "present", "unread", "partners")
+    return less(together, read.__contains__)
 
 
 def listed_but(names: Iterable[str], folder: str, made: Collection[str]) -> set[str]:

@@ -116,7 +116,7 @@ class Slurm:
         asked = self._under_way(step, task)
         if asked is None:
             asked = _Asked(step, self._tasks.put(task), task.earlier)
-            self._tasks.asked(self._project, step.name, asked.key)
+            self._tasks.asked(self._project, asked.key)
         self._asked[asked.key], self._keys[step.name] = asked, asked.key
         return True
 

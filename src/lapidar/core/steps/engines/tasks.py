@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import time
+from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import TypeVar
@@ -12,13 +13,13 @@ import msgspec
 
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.work import ASIDE, FOLDER, LEFT_SECONDS
+from lapidar.core.cache.work import FOLDER, KEPT, LEFT_SECONDS
 from lapidar.core.steps.engines.protocol import Done, How
 
 __all__ = ["KEYS", "Outcome", "Task", "Tasks"]
 
 KEYS = "keys"  # the file of a batch that has them
-_ASKED = "asked"  # a folder for each project, with a file for each of its tasks that has the step's name
+_ASKED = "asked"  # a folder for each project, with an empty file for each of its tasks
 T = TypeVar("T")
 
 
@@ -116,13 +117,13 @@ class Tasks:
 
     def clean(self) -> None:
         """Remove what is left of batches of which every task is over, and of what nobody came for."""
-        for path in (*self._root.glob("*/outcome.json"), *self._root.glob(f"{ASIDE}/*")):
+        for path in (*self._root.glob("*/outcome.json"), *self._root.glob(f"{KEPT}/*")):
             if time.time() - path.stat().st_mtime > LEFT_SECONDS:
-                atomic.remove(path if path.parent.name == ASIDE else path.parent)
+                atomic.remove(path if path.parent.name == KEPT else path.parent)
         for path in self._root.glob(f"{_ASKED}/*/*"):
             if not self.folder(path.name).is_dir():
                 path.unlink(missing_ok=True)
-        for folder in (*self._root.glob(f"{_ASKED}/*"), self._root / _ASKED, self._root / ASIDE):
+        for folder in (*self._root.glob(f"{_ASKED}/*"), self._root / _ASKED, self._root / KEPT):
             with suppress(OSError):
                 folder.rmdir()  # where it is empty
         for keys in self.batches.glob(f"*/{KEYS}"):
@@ -140,30 +141,30 @@ class Tasks:
 
     def under_way(self, project: str) -> dict[str, tuple[str, Task]]:
         """By the names of a project's steps, the tasks that were handed over and are not over, each with its key."""
-        found: dict[str, tuple[str, Task]] = {}
-        for path in self._asked(project).glob("*"):
-            task = self.task(path.name)
-            if task is not None and self.outcome(path.name) is None:
-                found[self._text(path)] = path.name, task
-        return found
+        return {task.name: (key, task) for key, task, ended in self._of(project) if not ended}
 
-    def asked(self, project: str, step: str, key: str) -> None:
-        """Note that a task is one of a project's step."""
+    def asked(self, project: str, key: str) -> None:
+        """Note that a task is one of a project's."""
         atomic.make_folder(self._asked(project))
-        atomic.replace_file(self._asked(project) / key, step.encode("utf-8", "surrogateescape"))
+        (self._asked(project) / key).touch()
 
     def handed_over(self, project: str) -> dict[str, bool]:
         """The steps of a project that were handed over and not taken yet, each with whether it has ended."""
         found: dict[str, bool] = {}
-        for path in self._asked(project).glob("*"):
-            if self.task(path.name) is not None:
-                name = self._text(path)
-                found[name] = found.get(name, True) and self.outcome(path.name) is not None
+        for _, task, ended in self._of(project):
+            found[task.name] = found.get(task.name, True) and ended
         return found
 
     def over(self, project: str) -> list[str]:
         """The keys of a project's tasks that are over."""
-        return [path.name for path in self._asked(project).glob("*") if self.outcome(path.name) is not None]
+        return [key for key, _, ended in self._of(project) if ended]
+
+    def _of(self, project: str) -> Iterator[tuple[str, Task, bool]]:
+        """The tasks of a project that are there, by their keys, each with whether it has ended."""
+        for path in self._asked(project).glob("*"):
+            task = self.task(path.name)
+            if task is not None:
+                yield path.name, task, self.outcome(path.name) is not None
 
     def _asked(self, project: str) -> Path:
         return self._root / _ASKED / hashlib.sha256(project.encode("utf-8", "surrogateescape")).hexdigest()[:32]
@@ -195,12 +196,8 @@ class Tasks:
 
     def noted(self, key: str) -> str:
         """Where it runs; "" where that is not noted."""
-        return self._text(self.folder(key) / "runs-at")
-
-    @staticmethod
-    def _text(path: Path) -> str:
         try:
-            return foreign.read_text(path)
+            return foreign.read_text(self.folder(key) / "runs-at")
         except (OSError, ValueError):
             return ""
 
