@@ -13,8 +13,9 @@ import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from lapidar.core.cache.files import FILE_TIME_NS
 from lapidar.core.cache.history import History
-from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.place import Place
 from lapidar.core.records import lockfile

@@ -10,7 +10,8 @@ import time
 import unittest
 from pathlib import Path
 
-from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from lapidar.core.cache.files import FILE_TIME_NS
+from lapidar.core.cache.store import Cache
 from lapidar.core.environment.manifest import digest_of
 from lapidar.core.records import lockfile
 from support import Case, install, site_of, tree_of, wheel, writable

@@ -917,6 +917,8 @@ class NeverUnreadable(Forms):
 
     def test_kinds_are_known(self) -> None:
         self.assertEqual(set(tolerances.KINDS), set(kinds._COMPARE), "what can be declared is what can be compared")
+        for kind in tolerances.KINDS:
+            self.assertTrue(callable(kinds.compared_by(kind)), kind)
         path = self.root / "a.json"
         path.write_text(json.dumps({"a": 1}))
         self.assertEqual(kind_of(path), "values")

@@ -6,6 +6,7 @@ import ast
 import re
 import unittest
 from collections.abc import Iterator
+from graphlib import TopologicalSorter
 from pathlib import Path
 
 import lapidar
@@ -94,6 +95,20 @@ class Structure(unittest.TestCase):
                 seen += 1
                 self.assertLess(ORDER.index(other), ORDER.index(_folder(module)), f"{module} imports {name}")
         self.assertGreater(seen, 100)
+
+    def test_no_circle_among_modules(self) -> None:
+        """Neither when they are loaded nor at work; protocols may look the other way for types."""
+        whole = CORE.parent
+        files = {
+            ".".join(path.relative_to(whole.parent).with_suffix("").parts).removesuffix(".__init__"): path
+            for path in whole.rglob("*.py")
+        }
+        graph: dict[str, set[str]] = {}
+        for module, path in files.items():
+            names = _imports(ast.parse(path.read_text("utf-8")))
+            graph[module] = {name if name in files else name.rpartition(".")[0] for name in names} - {module}
+        self.assertGreater(sum(map(len, graph.values())), 1000)
+        TopologicalSorter(graph).prepare()  # raises an error that names the circle
 
     def test_words_of_one_language(self) -> None:
         found: dict[str, int] = {}

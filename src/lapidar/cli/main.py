@@ -13,7 +13,6 @@ import signal
 import sys
 import textwrap
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, NoReturn
 
@@ -105,6 +104,8 @@ class Session:
         from lapidar.core.place import Place
 
         if self.options.script:
+            from msgspec.structs import replace
+
             from lapidar.core.flows.script import place_of
 
             place = place_of(self.script, self.cache(create=True))

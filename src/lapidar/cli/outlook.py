@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from lapidar.cli import pins
 from lapidar.cli.main import Session, add_exit_code_option

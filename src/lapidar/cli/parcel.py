@@ -7,9 +7,10 @@ import os
 import shlex
 import sys
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from lapidar.cli.exit_codes import ExitCode
 from lapidar.cli.main import Session, add_snapshot_options

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import dataclasses
 import datetime
 from collections import defaultdict
 from typing import TYPE_CHECKING, Any
+
+from msgspec import structs
 
 from lapidar.cli import standings
 from lapidar.cli.exit_codes import ExitCode
@@ -88,7 +89,7 @@ def run(session: Session) -> int:
         trusted=options.yes,
     )
     if options.fetch:
-        how = dataclasses.replace(how, others=(team := _team(session)))
+        how = structs.replace(how, others=(team := _team(session)))
     told: list[dict[str, Any]] = []
     swept: dict[str, list[Done]] = defaultdict(list)
 
@@ -104,7 +105,7 @@ def run(session: Session) -> int:
     except RecordUnknown as unknown:
         if not view.asks(f"{unknown.what}: {unknown.why}. Run it, and the others of this project?"):
             raise
-        trusting = dataclasses.replace(how, trusted=True)
+        trusting = structs.replace(how, trusted=True)
         refreshed = refresh(place, cache, options.names, trusting, tell, view.reporter())
     for name, several in swept.items():
         ran = sum(done.how == "ran" for done in several)
@@ -211,7 +212,7 @@ def _show(session: Session, done: Done, step: Step) -> None:
 
 
 def _json(done: Done) -> dict[str, Any]:
-    told = dataclasses.asdict(done)
+    told = structs.asdict(done)
     del told["written"], told["absent"]
     told["reasons"] = [one._asdict() for one in done.reasons]
     return {**told, "how": str(done.how)}

@@ -58,7 +58,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    import dataclasses
+    from msgspec import structs
 
     from lapidar.core.flows.rerun import RecordUnknown, RerunOptions, rerun
     from lapidar.core.records import results
@@ -97,7 +97,7 @@ def run(session: Session) -> int:
         except RecordUnknown as unknown:
             if not view.asks(f"{unknown.what}: {unknown.why}. Run it?"):
                 raise
-            done = rerun(place, cache, name, dataclasses.replace(how, trusted=True), view.reporter())
+            done = rerun(place, cache, name, structs.replace(how, trusted=True), view.reporter())
         show(done, view)
         draw(session, done, len(names) > 1)
         told.append(as_values(done))

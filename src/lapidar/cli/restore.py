@@ -192,12 +192,14 @@ def _show_dry(restored: Restored, view: View) -> None:
 
 def _stores(session: Session) -> list[Parcel]:
     """The parcel that is named, if one is."""
+    if not session.options.source:
+        return []
     from lapidar.core.flows.parcel import opened_at
     from lapidar.core.records.lockfile import identity_in
     from lapidar.core.records.words import short
 
-    named, lock = session.options.source, session.path("lock") or session.place.lockfile
-    return [opened_at(named, short(identity_in(lock)))] if named else []
+    lock = session.path("lock") or session.place.lockfile
+    return [opened_at(session.options.source, short(identity_in(lock)))]
 
 
 def _without_lockfile(session: Session, stores: Sequence[Parcel]) -> Snapshot | None:

@@ -58,7 +58,7 @@ def run(session: Session) -> int:
 
 
 def _object(surveyed: Surveyed) -> dict[str, object]:
-    fields = {field: getattr(surveyed, field) for field in surveyed.__dataclass_fields__}
+    fields = {field: getattr(surveyed, field) for field in surveyed.__struct_fields__}
     names = {field: [one._asdict() for one in sorted(fields[field])] for field in ("declared", "pinned")}
     return {**fields, **names}
 

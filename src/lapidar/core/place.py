@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core.errors import LapidarError
 
@@ -25,8 +26,7 @@ _IGNORED = "*\n!.gitignore\n!project.toml\n!builds/\n!builds/*.lock\n"
 _IGNORED_BEFORE = "*\n!.gitignore\n!project.toml\n"
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where the things of a place lie.
 
     Attributes:

@@ -18,9 +18,10 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core.errors import LapidarError, TargetRefused
 from lapidar.demo import packages
@@ -55,8 +56,7 @@ kilns = { address = "../r-packages", language = "r" }
 Teller = Callable[[str, str], None]  # kind ("say", "type"), text
 
 
-@dataclass(frozen=True, slots=True)
-class Compared:
+class Compared(Struct, frozen=True):
     """One result file of both runs. Digests are sha256 in hex; sizes in bytes."""
 
     name: str

@@ -16,12 +16,13 @@ import threading
 import time
 import zipfile
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from functools import lru_cache
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from types import TracebackType
 from typing import Any
+
+from msgspec import Struct, field
 
 from lapidar.core.languages.python.index.indexes import name_of
 from lapidar.core.languages.python.index.remote_wheel import metadata_member
@@ -31,8 +32,7 @@ __all__ = ["FileFacts", "StandInIndex"]
 _JSON = "application/vnd.pypi.simple.v1+json"
 
 
-@dataclass(frozen=True, slots=True)
-class FileFacts:
+class FileFacts(Struct, frozen=True):
     """What the index tells of a file beside what it is.
 
     Attributes:
@@ -46,8 +46,7 @@ class FileFacts:
     sha256: str = ""
 
 
-@dataclass(slots=True)
-class StandInIndex:
+class StandInIndex(Struct):
     """A running index; a context that stops it.
 
     Args:

@@ -6,15 +6,17 @@ import os
 import stat
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from lapidar.core import progress, sealed
 from lapidar.core.cache.contents import trees_of
 from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.files import FILE_TIME_NS, digest_of_name, is_cached_file
 from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import FOLDER, Runs
-from lapidar.core.cache.store import FILE_TIME_NS, Cache, digest_of_name, is_cached_file
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
 from lapidar.core.errors import CacheUnreadable, LapidarError, LockfileError
 from lapidar.core.records import lockfile, words
@@ -30,8 +32,7 @@ _KNOWN = frozenset(
 ) | {"index", "forgotten", "scripts", FOLDER}
 
 
-@dataclass(slots=True)
-class Audit:
+class Audit(Struct):
     """What reading the whole cache again found. Bad entries were set aside.
 
     Attributes:

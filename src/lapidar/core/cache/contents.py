@@ -8,7 +8,8 @@ from typing import NamedTuple
 
 from lapidar.core import progress
 from lapidar.core.cache.digest import sha256_of
-from lapidar.core.cache.store import Cache, FileFlaw
+from lapidar.core.cache.files import FileFlaw
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.errors import CacheError, MissingFromCache
 from lapidar.core.records.owner import Owner

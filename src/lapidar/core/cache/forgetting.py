@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from lapidar.core import atomic
 from lapidar.core.cache.contents import trees_of
@@ -20,8 +21,7 @@ from lapidar.core.records.snapshot import Snapshot
 __all__ = ["Forgotten", "forget"]
 
 
-@dataclass(slots=True)
-class Forgotten:
+class Forgotten(Struct):
     """What came of it.
 
     Attributes:

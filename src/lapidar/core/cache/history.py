@@ -8,10 +8,10 @@ import re
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct, field
 
 from lapidar.core import atomic, decoding
 from lapidar.core.cache.store import Cache
@@ -67,8 +67,7 @@ class Moment(msgspec.Struct, frozen=True, omit_defaults=True):
         return self.cause is not Cause.NOTED
 
 
-@dataclass(frozen=True, slots=True)
-class Deed:
+class Deed(Struct, frozen=True):
     """What was done that brings a snapshot about.
 
     Attributes:
@@ -83,8 +82,7 @@ class Deed:
     who: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Log:
+class Log(Struct, frozen=True):
     """What the log says.
 
     Attributes:
@@ -96,8 +94,7 @@ class Log:
     damaged: tuple[int, ...] = ()
 
 
-@dataclass(slots=True)
-class HeldByProjects:
+class HeldByProjects(Struct):
     """What known projects hold.
 
     Attributes:
@@ -112,8 +109,7 @@ class HeldByProjects:
         return snapshot_id in self.snapshots or snapshot_id in self.unknown
 
 
-@dataclass(frozen=True, slots=True)
-class History:
+class History(Struct, frozen=True):
     """The history of a cache."""
 
     cache: Cache

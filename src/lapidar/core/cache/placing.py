@@ -12,7 +12,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from lapidar.core import atomic
-from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from lapidar.core.cache.files import FILE_TIME_NS
+from lapidar.core.cache.store import Cache
 from lapidar.core.errors import TargetRefused
 
 __all__ = ["Between", "Placement", "Way", "between", "choose", "copy_or_share", "way"]

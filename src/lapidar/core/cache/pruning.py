@@ -8,15 +8,17 @@ import shutil
 import time
 from collections.abc import Callable, Collection, Iterator
 from contextlib import nullcontext
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
+from msgspec import Struct, field
+
 from lapidar.core import atomic
 from lapidar.core.cache.contents import trees_of
+from lapidar.core.cache.files import digest_of_name, is_cached_file
 from lapidar.core.cache.history import HeldByProjects, History
 from lapidar.core.cache.runs import Runs
-from lapidar.core.cache.store import Cache, digest_of_name, is_cached_file
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.summary import last_moments
 from lapidar.core.cache.trees import EXECUTABLE, LINK
 from lapidar.core.cache.work import trees_of_work
@@ -32,8 +34,7 @@ _DAY_SECONDS = 86_400
 _SHOWN = 6
 
 
-@dataclass(slots=True)
-class Pruned:
+class Pruned(Struct):
     """What a prune removes, or would remove. Sizes in bytes.
 
     Attributes:
@@ -70,8 +71,7 @@ class Environments(Protocol):
         """The scripts that are gone."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PruneOptions:
+class PruneOptions(Struct, frozen=True, kw_only=True):
     """What is to go.
 
     Attributes:

@@ -9,10 +9,10 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct
 
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache import sweeps
@@ -52,8 +52,7 @@ class RunNote(msgspec.Struct, frozen=True):
     features: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Runs:
+class Runs(Struct, frozen=True):
     """The runs of a cache."""
 
     cache: Cache

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import enum
 import fcntl
 import os
 import stat
-import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
@@ -16,6 +14,8 @@ from typing import IO, TYPE_CHECKING, NamedTuple
 import tomli
 
 from lapidar.core import atomic, foreign, locks, progress, sealed
+from lapidar.core.cache.files import FILE_TIME_NS, FileFlaw
+from lapidar.core.cache.taking import take
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, CacheUnreadable, MissingFromCache
 
@@ -23,27 +23,13 @@ if TYPE_CHECKING:
     from lapidar.core.progress import Progress
     from lapidar.core.stores.protocol import Store
 
-__all__ = ["FILE_TIME_SECONDS", "Cache", "FileFlaw", "default_folder"]
+__all__ = ["Cache", "default_folder"]
 
 FORMAT = 1
-# Every file of the cache has this modification time (2001-09-09T01:46:40Z). It is fixed so that byte-code
-# compiled once stays valid wherever the source is placed, and so that an edit through a hard link shows.
-FILE_TIME_SECONDS = 1_000_000_000
-FILE_TIME_NS = FILE_TIME_SECONDS * 1_000_000_000
 _MARK = "lapidar-cache.toml"
 _FOLDERS = ("files", "trees", "derived", "assembled", "snapshots", "seen", "aside", "staging")
 _LOCK = ".lock"
 _COPY = ".copy"  # every listing is kept twice: one flipped bit in the only one would lose a whole tree
-
-
-class FileFlaw(enum.StrEnum):
-    """What is wrong with a cached file; the last two are only found by reading it."""
-
-    MISSING = "missing"
-    SIZE = "altered: it has another size"
-    TIME = "altered: its modification time was changed"
-    BYTES = "corrupt"
-    UNREADABLE = "unreadable"
 
 
 def default_folder() -> Path:
@@ -406,8 +392,6 @@ class Cache:
 
     def take(self, digests: Iterable[str], source: Store, reporter: Progress) -> list[str]:
         """Bring trees in from another store; see `lapidar.core.cache.taking.take`."""
-        from lapidar.core.cache.taking import take
-
         return take(digests, source, self, reporter)
 
     def references(self) -> list[str]:
@@ -553,16 +537,3 @@ def _two_levels(root: Path) -> Iterator[os.DirEntry[str]]:
         if folder.is_dir(follow_symlinks=False):
             with os.scandir(folder.path) as entries:
                 yield from entries
-
-
-def is_cached_file(entry: os.DirEntry[str]) -> bool:
-    """Whether what lies in the folders of files is a file with a name that this program gives."""
-    digest, _ = digest_of_name(entry.path)
-    return len(digest) == 64 and not set(digest) - set("0123456789abcdef") and entry.is_file(follow_symlinks=False)
-
-
-def digest_of_name(path: str) -> tuple[str, bool]:
-    """The digest (hex) that a cached file's name claims, and whether it is executable."""
-    folder, _, name = path.rpartition("/")
-    executable = name.endswith(".x")
-    return sys.intern(folder[-2:]) + name.removesuffix(".x"), executable

@@ -15,18 +15,22 @@ import stat
 from collections import deque
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from types import MappingProxyType
-from typing import IO, Generic, NamedTuple, TypeVar
+from typing import IO, TYPE_CHECKING, Generic, NamedTuple, TypeVar
+
+from msgspec import Struct, field
 
 from lapidar.core import atomic, progress
 from lapidar.core.cache.digest import sha256_of
+from lapidar.core.cache.files import FILE_TIME_NS, FileFlaw
 from lapidar.core.cache.seen import Seen
-from lapidar.core.cache.store import FILE_TIME_NS, Cache, FileFlaw
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.errors import PackageBroken, unreadable
+
+if TYPE_CHECKING:
+    from lapidar.core.cache.store import Cache
 
 __all__ = [
     "DISK_DRAFTS",
@@ -88,8 +92,7 @@ Draft = FileDraft | RewrittenDraft | LinkDraft | StreamDraft
 DISK_DRAFTS = (FileDraft, RewrittenDraft)  # those that have a `source`
 
 
-@dataclass(slots=True)
-class Stowed:
+class Stowed(Struct):
     """What came of stowing one set of drafts: the tree, and how much of it was new in the cache."""
 
     tree: Tree
@@ -109,8 +112,7 @@ class _Job(NamedTuple, Generic[Key]):
     bytes: int
 
 
-@dataclass(slots=True)
-class _Read(Generic[Key]):
+class _Read(Struct, Generic[Key]):
     """A file that was read: its entry, and where it was staged, or None where the cache had it already."""
 
     key: Key
@@ -120,8 +122,7 @@ class _Read(Generic[Key]):
     staged: str | None
 
 
-@dataclass(slots=True)
-class _Work(Generic[Key]):
+class _Work(Struct, Generic[Key]):
     """What is known of trees, and what must be read for them."""
 
     entries: dict[Key, list[Entry]] = field(default_factory=dict)

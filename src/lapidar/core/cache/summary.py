@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core.cache.history import HeldByProjects, History, Moment
 from lapidar.core.cache.store import Cache
@@ -16,8 +17,7 @@ from lapidar.core.records.snapshot import Snapshot
 __all__ = ["HistoryEntry", "ProjectUse", "SnapshotSize", "Summary", "last_moments", "summary"]
 
 
-@dataclass(frozen=True, slots=True)
-class HistoryEntry:
+class HistoryEntry(Struct, frozen=True):
     """A snapshot in the history: when it was captured last, for which lockfile, and whether that holds it still."""
 
     snapshot: str
@@ -26,16 +26,14 @@ class HistoryEntry:
     current: bool
 
 
-@dataclass(frozen=True, slots=True)
-class SnapshotSize:
+class SnapshotSize(Struct, frozen=True):
     """What a snapshot stands for, and how much of that no other snapshot has; in bytes."""
 
     bytes: int
     own: int
 
 
-@dataclass(frozen=True, slots=True)
-class ProjectUse:
+class ProjectUse(Struct, frozen=True):
     """What a project that is known here takes beside the cache, in bytes, without what is linked from it.
 
     Attributes:
@@ -53,8 +51,7 @@ class ProjectUse:
     reruns: int
 
 
-@dataclass(frozen=True, slots=True)
-class Summary:
+class Summary(Struct, frozen=True):
     """What a cache holds. Sizes in bytes; `stands_for` is what its trees would take as separate copies."""
 
     files: int

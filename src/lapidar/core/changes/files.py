@@ -5,7 +5,8 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Entry, Tree
@@ -21,8 +22,7 @@ _HEADING = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class FileChange:
+class FileChange(Struct, frozen=True):
     """A file that came, went, or is another."""
 
     path: str

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core.changes.narrowing import Outcome, narrow, narrow_within, ring, units_in_order
 
@@ -18,8 +19,7 @@ Probe = Callable[[frozenset[int]], Outcome]
 Needs = Mapping[int, Collection[int]]
 
 
-@dataclass(frozen=True, slots=True)
-class FilesFound:
+class FilesFound(Struct, frozen=True):
     """What was found; nothing where that could not be told.
 
     Attributes:
@@ -61,8 +61,7 @@ def narrow_files(
     return FilesFound(*(tuple(paths[number] for number in sorted(some)) for some in (named, found - named)))
 
 
-@dataclass(frozen=True, slots=True)
-class _Search:
+class _Search(Struct, frozen=True):
     probe: Probe
     known: Needs
     made: Sequence[int]  # together

@@ -4,9 +4,9 @@ that anybody knows of keeps it from that."""
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 
 import msgspec
+from msgspec import Struct, field
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -61,8 +61,7 @@ def of_trees(before: Tree, after: Tree, taken: Collection[str]) -> Tree:
     return Tree([*kept, *(new[path] for path in taken if path in new)])
 
 
-@dataclass(frozen=True)
-class Instead:
+class Instead(Struct, frozen=True, dict=True):
     """What is neither side's: another version, other files, another value.
 
     Attributes:
@@ -79,8 +78,7 @@ class Instead:
 _NOTHING = Instead()
 
 
-@dataclass(frozen=True)
-class Hybrids:
+class Hybrids(Struct, frozen=True, dict=True):
     """What can be made of two snapshots.
 
     Attributes:

@@ -15,8 +15,9 @@ import enum
 import itertools
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from typing import TypeVar
+
+from msgspec import Struct, field
 
 __all__ = ["Narrowed", "Outcome", "border", "narrow", "narrow_within", "needed_by", "ring", "units_in_order", "without"]
 
@@ -36,8 +37,7 @@ Unit = tuple[int, ...]  # changes that move together
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True)
-class Narrowed:
+class Narrowed(Struct, frozen=True):
     """What was found.
 
     Attributes:
@@ -186,8 +186,7 @@ def border(between: Sequence[str], probe: Callable[[str], Outcome]) -> tuple[str
     return last_good, first_bad
 
 
-@dataclass
-class _Search:
+class _Search(Struct, dict=True):
     count: int
     probe: Probe
     needs: dict[int, Collection[int]]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["Lists", "lists", "numbers_between"]
 
@@ -23,8 +24,7 @@ def numbers_between(old: str, new: str) -> list[str]:
     return [str(number) for number in range(first + step, last, step)]
 
 
-@dataclass(frozen=True, slots=True)
-class Lists:
+class Lists(Struct, frozen=True):
     """Two lists with the same separator.
 
     Attributes:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any
 
 import tomlkit
+from msgspec import Struct, field
+from msgspec.structs import replace
 from tomlkit.items import Table
 from tomlkit.toml_document import TOMLDocument
 
@@ -27,8 +28,7 @@ from lapidar.core.records.surveyed import Surveyed
 __all__ = ["Proposal", "propose", "render"]
 
 
-@dataclass(slots=True)
-class Proposal:
+class Proposal(Struct):
     """What a project's declaration would be.
 
     Attributes:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import tomli
+from msgspec import Struct, field
 
 from lapidar.core import foreign
 from lapidar.core.errors import DeclarationError
@@ -16,8 +16,7 @@ from lapidar.core.errors import DeclarationError
 __all__ = ["ProjectFiles", "load"]
 
 
-@dataclass(frozen=True, slots=True)
-class ProjectFiles:
+class ProjectFiles(Struct, frozen=True):
     """The files of a project, as they are, or as they would be.
 
     Attributes:

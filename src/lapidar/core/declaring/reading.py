@@ -12,11 +12,11 @@ import os
 import re
 import shlex
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar
 
 import msgspec
+from msgspec import Struct, field
 
 from lapidar.core import decoding, foreign, languages
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
@@ -189,8 +189,7 @@ def _system(told: _NeedsTable, where: str) -> SystemNeeds:
     return SystemNeeds(*(tuple(dict.fromkeys(one)) for one in several))
 
 
-@dataclass(slots=True)
-class _Reading:
+class _Reading(Struct):
     """Puts a declaration together from the files of a project."""
 
     project: ProjectFiles

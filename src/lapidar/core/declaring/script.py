@@ -5,11 +5,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import tomlkit
+from msgspec import Struct
+from msgspec.structs import replace
 from tomlkit import TOMLDocument
 from tomlkit.exceptions import TOMLKitError
 
@@ -29,8 +30,7 @@ _MOST_BYTES = 20_000_000
 _MARK = "\ufeff"
 
 
-@dataclass(frozen=True, slots=True)
-class Script:
+class Script(Struct, frozen=True):
     """A script.
 
     Attributes:

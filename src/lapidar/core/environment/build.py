@@ -16,8 +16,9 @@ import msgspec
 
 from lapidar.core import atomic, parallel, progress
 from lapidar.core.cache import placing
+from lapidar.core.cache.files import FILE_TIME_NS
 from lapidar.core.cache.placing import Between, Placement, Way
-from lapidar.core.cache.store import FILE_TIME_NS, Cache
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE
 from lapidar.core.environment import manifest, marker
 from lapidar.core.environment.listing import CACHED, EXECUTABLE_KINDS, LINK, Assembled, PlacedRow

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from lapidar.core import progress
 from lapidar.core.cache.digest import sha256_of
-from lapidar.core.cache.store import FILE_TIME_SECONDS
+from lapidar.core.cache.files import FILE_TIME_SECONDS
 from lapidar.core.environment import manifest, marker
 from lapidar.core.environment.listing import EXECUTABLE_KINDS, LINK, PlacedRow
 from lapidar.core.environment.manifest import Manifest

@@ -12,7 +12,8 @@ import posixpath
 import re
 import shlex
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, Entry
@@ -103,8 +104,7 @@ def inside(text: str) -> str:
     return re.sub(r'([\\"$`])', r"\\\1", text)
 
 
-@dataclass(frozen=True, slots=True)
-class Private:
+class Private(Struct, frozen=True):
     """The environment's own libraries.
 
     Attributes:
@@ -152,8 +152,7 @@ class Private:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Host:
+class Host(Struct, frozen=True):
     """The host's libraries, by the host's own loader."""
 
     loader: str

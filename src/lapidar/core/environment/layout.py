@@ -5,9 +5,10 @@ from __future__ import annotations
 import hashlib
 import posixpath
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
@@ -50,8 +51,7 @@ class ToProject(NamedTuple):
         return "../" * path.count("/") + posixpath.normpath(f"{self.way}/{target}")
 
 
-@dataclass(slots=True)
-class Layout:
+class Layout(Struct):
     """Everything a restored environment holds: path below it -> item. What was added first at a path stands.
 
     Attributes:
@@ -116,8 +116,7 @@ class Layout:
         return Assembled(Listing.of(rows, list(owners), wanted), written)
 
 
-@dataclass(frozen=True, slots=True)
-class Placing:
+class Placing(Struct, frozen=True):
     """What the parts of a snapshot are placed with.
 
     Attributes:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import posixpath
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from lapidar.core.cache.stowing import Draft, FileDraft, LinkDraft
 
@@ -59,8 +60,7 @@ def walk(
                         odd(f"{top}/{path}")
 
 
-@dataclass(slots=True)
-class Drafted:
+class Drafted(Struct):
     """Drafts for a tree.
 
     Attributes:

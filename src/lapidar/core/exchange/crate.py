@@ -12,12 +12,12 @@ import mimetypes
 import posixpath
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
 import tomli
+from msgspec import Struct
 
 from lapidar.core import foreign, languages
 from lapidar.core.cache.digest import sha256_of
@@ -34,8 +34,7 @@ _TERMS = "https://w3id.org/ro/terms/workflow-run/context"
 _NO_LICENCE = "No licence is stated; ask the authors."
 
 
-@dataclass(frozen=True, slots=True)
-class Told:
+class Told(Struct, frozen=True):
     """What a project says of itself.
 
     Attributes:

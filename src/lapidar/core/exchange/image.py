@@ -5,13 +5,13 @@ from __future__ import annotations
 import datetime
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct
 
 from lapidar.core.cache.digest import sha256_of
-from lapidar.core.cache.store import FILE_TIME_SECONDS
+from lapidar.core.cache.files import FILE_TIME_SECONDS
 from lapidar.core.parcels import tar
 from lapidar.core.parcels.form import SNAPSHOT, TITLE, Descriptor, Manifest, described
 from lapidar.core.parcels.packing import Packed
@@ -23,8 +23,7 @@ _CONFIG = "application/vnd.oci.image.config.v1+json"
 _ARCHITECTURES = {"x86_64": "amd64", "aarch64": "arm64"}
 
 
-@dataclass(frozen=True, slots=True)
-class Layer:
+class Layer(Struct, frozen=True):
     """A layer that was written.
 
     Attributes:
@@ -39,8 +38,7 @@ class Layer:
     what: str
 
 
-@dataclass(frozen=True, slots=True)
-class Runs:
+class Runs(Struct, frozen=True):
     """What is run in an image.
 
     Attributes:

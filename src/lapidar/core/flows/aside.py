@@ -6,11 +6,12 @@ from __future__ import annotations
 import json
 import shlex
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
 import tomlkit
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
@@ -33,8 +34,7 @@ TRIED = "tried"
 """What, beside an environment, says what was tried in it last."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Asked:
+class Asked(Struct, frozen=True, kw_only=True):
     """What is tried.
 
     Attributes:
@@ -63,8 +63,7 @@ class Asked:
         return json.dumps([self.needs, self.without, self.only, str(self.runtime or ""), self.language])
 
 
-@dataclass(frozen=True, slots=True)
-class Aside:
+class Aside(Struct, frozen=True):
     """An environment that is there.
 
     Attributes:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import functools
 from abc import ABC, abstractmethod
-from dataclasses import replace
 from typing import Generic, NamedTuple, TypeVar
+
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.history import History

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
@@ -19,8 +20,7 @@ from lapidar.core.records import lockfile
 __all__ = ["Built", "build"]
 
 
-@dataclass(frozen=True, slots=True)
-class Built:
+class Built(Struct, frozen=True):
     """What was built.
 
     Attributes:

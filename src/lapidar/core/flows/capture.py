@@ -6,9 +6,11 @@ import os
 import shlex
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.history import Cause, Deed, History
@@ -41,8 +43,7 @@ __all__ = ["CaptureOptions", "Captured", "LayerCount", "LeftOut", "capture"]
 _NAMED = 5  # of what is missing
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CaptureOptions:
+class CaptureOptions(Struct, frozen=True, kw_only=True):
     """How to capture.
 
     Attributes:
@@ -79,8 +80,7 @@ class CaptureOptions:
     starts: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class LayerCount:
+class LayerCount(Struct, frozen=True):
     """What a layer holds, and how much of it the cache did not have before. Sizes in bytes."""
 
     layer: Layer
@@ -94,16 +94,14 @@ class LayerCount:
         return self.bytes - self.new_bytes
 
 
-@dataclass(frozen=True, slots=True)
-class LeftOut:
+class LeftOut(Struct, frozen=True):
     """What is not in a snapshot, a phrase each: of runtimes on purpose, and of the rest because it cannot be."""
 
     of_runtimes: tuple[str, ...]
     others: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Captured:
+class Captured(Struct, frozen=True):
     """What came of a capture.
 
     Attributes:
@@ -205,8 +203,7 @@ def capture(
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _Parts:
+class _Parts(Struct, frozen=True):
     """What languages found, to be put together with the layers below."""
 
     place: Place

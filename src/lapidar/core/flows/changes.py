@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core import languages
 from lapidar.core.cache.history import History
@@ -24,8 +25,7 @@ from lapidar.core.records.snapshot import Snapshot
 __all__ = ["Changes", "FilesChanged", "changes", "files_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class FilesChanged:
+class FilesChanged(Struct, frozen=True):
     """The files that differ of a package, a runtime or an outside program.
 
     Attributes:
@@ -42,8 +42,7 @@ class FilesChanged:
     news: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Changes:
+class Changes(Struct, frozen=True):
     """What is different, what most likely alters results first.
 
     Attributes:

@@ -5,14 +5,15 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec import Struct
 
 from lapidar.core import progress
-from lapidar.core.cache.store import Cache, FileFlaw
+from lapidar.core.cache.files import FileFlaw
+from lapidar.core.cache.store import Cache
 from lapidar.core.environment import comparing
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.linked import unlinked
@@ -181,8 +182,7 @@ def _files(snapshot: Snapshot, libraries: WhoseLibraries) -> int:
 # ---- the environment
 
 
-@dataclass(frozen=True, slots=True)
-class _Sides:
+class _Sides(Struct, frozen=True):
     """What is compared: a snapshot, what was placed of it, and the cache.
 
     Attributes:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
@@ -23,8 +24,7 @@ from lapidar.core.results.verdict import Compared
 __all__ = ["Compare", "compare_two"]
 
 
-@dataclass(frozen=True, slots=True)
-class Compare:
+class Compare(Struct, frozen=True):
     """What came of it.
 
     Attributes:
@@ -40,8 +40,7 @@ class Compare:
     notes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class _Side:
+class _Side(Struct, frozen=True):
     """One of the two.
 
     Attributes:

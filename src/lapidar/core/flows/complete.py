@@ -9,10 +9,11 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
@@ -43,8 +44,7 @@ __all__ = ["Addition", "Completed", "capture_and_prove", "declare", "of_proof"]
 _MOST_ROUNDS = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Addition:
+class Addition(Struct, frozen=True):
     """Something to be declared.
 
     Attributes:
@@ -60,8 +60,7 @@ class Addition:
     owner: SystemPackage | None = None
 
 
-@dataclass(slots=True)
-class Completed:
+class Completed(Struct):
     """What came of it.
 
     Attributes:
@@ -124,8 +123,7 @@ def declare(place: Place, additions: Sequence[Addition]) -> None:
     writing.write(place.root, {DECLARATION_NAME: text})
 
 
-@dataclass(slots=True)
-class _Rounds:
+class _Rounds(Struct):
     """What was declared so far.
 
     Attributes:

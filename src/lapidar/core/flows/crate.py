@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import shutil
 import zipfile
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core import atomic
 from lapidar.core.cache.history import History
@@ -25,8 +26,7 @@ from lapidar.core.results import listing, scratch
 __all__ = ["Crate", "write_crate"]
 
 
-@dataclass(frozen=True, slots=True)
-class Crate:
+class Crate(Struct, frozen=True):
     """What was written.
 
     Attributes:

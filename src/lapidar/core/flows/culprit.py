@@ -6,7 +6,8 @@ from __future__ import annotations
 import shlex
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lapidar.core.cache.contents import lacking
 from lapidar.core.cache.digest import sha256_of
@@ -40,8 +41,7 @@ _REPRODUCED = 2  # runs of the good side
 _MOST_SETS = 5  # of changes that do it each by itself
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CulpritOptions:
+class CulpritOptions(Struct, frozen=True, kw_only=True):
     """How to search.
 
     Attributes:
@@ -75,8 +75,7 @@ class CulpritOptions:
     from_raw: bool = False
 
 
-@dataclass(slots=True)
-class Culprit:
+class Culprit(Struct):
     """What was found.
 
     Attributes:
@@ -253,8 +252,7 @@ def _judge(place: Place, cache: Cache, options: CulpritOptions, bad: Snapshot) -
 # ---- the search
 
 
-@dataclass
-class _Search:
+class _Search(Struct, dict=True):
     place: Place
     cache: Cache
     options: CulpritOptions

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import foreign, languages
 from lapidar.core.cache.history import Cause, Deed
@@ -33,8 +35,7 @@ __all__ = ["DeclareOptions", "drop", "installed_by_hand", "need"]
 _NAMED = 3  # places of an import
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DeclareOptions:
+class DeclareOptions(Struct, frozen=True, kw_only=True):
     """How to change a declaration.
 
     Attributes:
@@ -153,8 +154,7 @@ def drop(
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _Changed:
+class _Changed(Struct, frozen=True):
     """A changed declaration.
 
     Attributes:

@@ -4,9 +4,9 @@ the judge allows, and each seen in a trial."""
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 
 import msgspec
+from msgspec import Struct, field
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -28,8 +28,7 @@ __all__ = ["Deeper", "Guilty"]
 _MOST_FILES = 4000
 
 
-@dataclass(slots=True)
-class Guilty:
+class Guilty(Struct):
     """A change without which the result is as it was.
 
     Attributes:
@@ -54,8 +53,7 @@ class Guilty:
     companions: list[Change] = field(default_factory=list)
 
 
-@dataclass
-class Deeper:
+class Deeper(Struct, dict=True):
     """Looks into guilty changes.
 
     Attributes:

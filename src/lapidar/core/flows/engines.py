@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import sys
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 
 import msgspec
+from msgspec import Struct, structs
 
 from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import Runs
@@ -103,8 +102,7 @@ def _configured(name: str) -> _EngineTable:
         ) from error
 
 
-@dataclass(frozen=True, slots=True)
-class _Making:
+class _Making(Struct, frozen=True):
     """Makes tasks of steps."""
 
     place: Place
@@ -126,7 +124,7 @@ class _Making:
         )  # fmt: skip
         what = copying.of_step(self.place, step, analysis, (self.place.environment, self.cache.root), self.made)
         # What the project declares of all its analyses holds there too.
-        files, folders = dataclasses.replace(what, besides=(DECLARATION_NAME,)).contents()
+        files, folders = structs.replace(what, besides=(DECLARATION_NAME,)).contents()
         files = [file for file in files if file not in made]
         with self.cache.in_use():
             tree = stow(self.cache, {"copy": list(self._drafts(files))}, None, Silent())["copy"].tree.digest

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import datetime
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core.flows.sending import listed
 from lapidar.core.parcels import leasing
@@ -14,8 +15,7 @@ from lapidar.core.parcels.parcel import Parcel
 __all__ = ["Unneeded", "looked_through"]
 
 
-@dataclass(frozen=True, slots=True)
-class Unneeded:
+class Unneeded(Struct, frozen=True):
     """A parcel that nobody has a lease on.
 
     Attributes:

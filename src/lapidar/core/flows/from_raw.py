@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
+
+from msgspec import structs
 
 from lapidar.core import atomic
 from lapidar.core.cache import sweeps
@@ -59,7 +60,7 @@ def rerun_chain(
         for number, one in enumerate(chain):
             kept = Path(work.path) / str(number)
             is_last = number == len(chain) - 1
-            how = dataclasses.replace(options, keep=kept, instead=dict(made), draws=options.draws and is_last)
+            how = structs.replace(options, keep=kept, instead=dict(made), draws=options.draws and is_last)
             again = rerun_of(place, cache, one, how, reporter)
             made |= dict.fromkeys(file.name for file in listing.whole(one, cache).result)  # what it makes no more
             made |= {name: file for name, file in files_below(kept).items() if name != "printed.txt"}

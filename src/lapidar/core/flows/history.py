@@ -5,10 +5,11 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lapidar.core import decoding, languages, sealed
 from lapidar.core.cache.history import Cause, History, Moment
@@ -27,8 +28,7 @@ from lapidar.core.results.verdict import PRINTED
 __all__ = ["Entry", "ResultsThen", "changes_between", "history", "in_short", "note"]
 
 
-@dataclass(frozen=True, slots=True)
-class ResultsThen:
+class ResultsThen(Struct, frozen=True):
     """What an analysis gave that was recorded with a snapshot.
 
     Attributes:
@@ -43,8 +43,7 @@ class ResultsThen:
     proved: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """One line of the history.
 
     Attributes:

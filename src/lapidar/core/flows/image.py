@@ -9,8 +9,9 @@ import os
 import shutil
 import tempfile
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core import atomic, languages
 from lapidar.core.cache.placing import Placement
@@ -53,8 +54,7 @@ _TEXTS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Image:
+class Image(Struct, frozen=True):
     """An image that was written.
 
     Attributes:

@@ -7,11 +7,11 @@ import os
 import re
 import subprocess
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
 import msgspec
+from msgspec import Struct
 
 from lapidar.core import atomic, languages
 from lapidar.core.cache.digest import sha256_of
@@ -163,8 +163,7 @@ def _programs(root: Path) -> list[str]:
     ]
 
 
-@dataclass
-class ByCommand:
+class ByCommand(Struct, dict=True):
     """A command in the project's folder: 0 is good, 125 cannot tell, any other below 126 is bad."""
 
     place: Place
@@ -213,8 +212,7 @@ class ByCommand:
         """Its exit codes mean what they mean."""
 
 
-@dataclass
-class ByRecord:
+class ByRecord(Struct, dict=True):
     """The recorded results: those of another verdict than good are bad; a run that ends otherwise tells nothing, unless
     the bad side ends so.
 
@@ -270,8 +268,7 @@ class ByRecord:
         self._bad_code = codes.pop() if len(codes) == 1 else None
 
 
-@dataclass
-class ByChain(ByRecord):
+class ByChain(ByRecord, dict=True):
     """The recorded results of an analysis, run with all that it stands on, from the raw data on: each step gets what
     those before it made in the same environment. The last one decides.
 

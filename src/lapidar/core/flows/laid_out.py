@@ -7,8 +7,9 @@ import re
 import shlex
 import subprocess
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core import atomic, languages
 from lapidar.core.errors import LapidarError, TargetRefused
@@ -52,8 +53,7 @@ What it does, in a few lines.
 """
 
 
-@dataclass(frozen=True, slots=True)
-class LaidOut:
+class LaidOut(Struct, frozen=True):
     """What was laid out.
 
     Attributes:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
@@ -58,8 +59,7 @@ def _files(step: Step) -> Iterator[RecordedFile]:
         yield from (*step.analysis.source, *step.analysis.input, *step.analysis.result)
 
 
-@dataclass
-class _Trace:
+class _Trace(Struct, dict=True):
     judged: Judged
     cache: Cache
     file: str

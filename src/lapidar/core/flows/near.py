@@ -16,9 +16,10 @@ import tempfile
 import time
 from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from lapidar.core import atomic, locks, sealed
 from lapidar.core.declaring.files import user_file
@@ -72,8 +73,7 @@ def near_folder(named: Path | None) -> Path:
     return folder
 
 
-@dataclass(frozen=True, slots=True)
-class Near:
+class Near(Struct, frozen=True):
     """The environments in such a folder.
 
     Args:

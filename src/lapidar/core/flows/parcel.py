@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lapidar.core import atomic, foreign, progress
 from lapidar.core.cache import sweeps
@@ -54,8 +56,7 @@ __all__ = [
 SUFFIX = ".parcel.tar"
 
 
-@dataclass(frozen=True, slots=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """What goes into a parcel.
 
     Attributes:
@@ -69,8 +70,7 @@ class Wanted:
     script: Path | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Gathered:
+class Gathered(Struct, frozen=True):
     """What was gathered for a parcel.
 
     Attributes:
@@ -84,8 +84,7 @@ class Gathered:
     notes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Written:
+class Written(Struct, frozen=True):
     """A parcel that was written.
 
     Attributes:
@@ -96,8 +95,7 @@ class Written:
     bytes: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Opened:
+class Opened(Struct, frozen=True):
     """A parcel that was opened.
 
     Attributes:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.history import Cause, Deed, History
@@ -44,8 +46,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class PinPlan:
+class PinPlan(Struct, frozen=True):
     """What would be pinned. Nothing is written yet but bytes in the cache.
 
     Attributes:
@@ -109,8 +110,7 @@ Review = Callable[[PinPlan], bool]
 Judgement = Callable[["list[Rerun]"], bool]
 
 
-@dataclass(frozen=True, slots=True)
-class Pinned:
+class Pinned(Struct, frozen=True):
     """What came of a pin.
 
     Attributes:
@@ -127,8 +127,7 @@ class Pinned:
     tried: tuple[Rerun, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Pinning:
+class Pinning(Struct, frozen=True):
     """Sessions with the indexes of all languages of a project."""
 
     request: PinRequest

@@ -9,8 +9,10 @@ import re
 import shlex
 import time
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from typing import Literal
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import atomic
 from lapidar.core.cache.runs import RunNote, Runs
@@ -54,8 +56,7 @@ _SHOWN = 3
 _LIBRARY = re.compile(r"[^/]+\.so(\.[\w.]+)?$")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ProveOptions:
+class ProveOptions(Struct, frozen=True, kw_only=True):
     """How to prove.
 
     Attributes:
@@ -70,8 +71,7 @@ class ProveOptions:
     again: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Missing:
+class Missing(Struct, frozen=True):
     """What a run looked for and did not find, though this machine has it.
 
     Attributes:
@@ -89,8 +89,7 @@ class Missing:
     by_tool: bool = False
 
 
-@dataclass(slots=True)
-class Proved:
+class Proved(Struct):
     """What came of it.
 
     Attributes:

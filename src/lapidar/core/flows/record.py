@@ -6,8 +6,9 @@ import os
 import shlex
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from lapidar.core import atomic
 from lapidar.core.cache.store import Cache

@@ -11,12 +11,12 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, nullcontext
-from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from functools import partial
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct, field
 
 from lapidar.core import atomic
 from lapidar.core.cache.digest import sha256_of
@@ -123,8 +123,7 @@ def how_it_failed(error: Exception) -> str:
     return str(error)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RecordOptions:
+class RecordOptions(Struct, frozen=True, kw_only=True):
     """How to record.
 
     Attributes:
@@ -154,8 +153,7 @@ class RecordOptions:
     before: Before | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Recorded:
+class Recorded(Struct, frozen=True):
     """What came of it.
 
     Attributes:
@@ -185,8 +183,7 @@ def amended(place: Place, change: Callable[[Results], Results]) -> tuple[Results
         return before, results.write(change(before), place.records)
 
 
-@dataclass(slots=True)
-class Recording:
+class Recording(Struct):
     """A run that is to be recorded: `run` it, then write it as `kept`.
 
     Attributes:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
-from functools import partial
+from functools import cached_property, partial
 
 import msgspec
+from msgspec import Struct, field, structs
 
 from lapidar.core import atomic
 from lapidar.core.cache import sweeps
@@ -40,8 +39,7 @@ _KEEP_SECONDS = 5.0  # after which the records of a sweep are written again whil
 _PASSES = 4  # where steps turn out to read what later ones write
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RefreshOptions:
+class RefreshOptions(Struct, frozen=True, kw_only=True):
     """How to refresh.
 
     Attributes:
@@ -68,8 +66,7 @@ class RefreshOptions:
     others: OtherRuns | None = None
 
 
-@dataclass(slots=True)
-class Refreshed:
+class Refreshed(Struct):
     """What came of it.
 
     Attributes:
@@ -126,8 +123,7 @@ def refresh(
     return Refreshed(work.done, work.judged, tuple(names), work.notes, work.handed_over)
 
 
-@dataclass
-class _Refresh:
+class _Refresh(Struct, dict=True):
     place: Place
     cache: Cache
     names: Sequence[str]
@@ -138,14 +134,16 @@ class _Refresh:
     notes: list[str] = field(default_factory=list)
     bad: set[str] = field(default_factory=set)
     swept: set[str] = field(default_factory=set)
-    runs: EarlierRuns = field(init=False)
     kept_at: float = field(default_factory=time.monotonic)
     looked_at: dict[str, int] = field(default_factory=dict)  # how often what came of a step elsewhere was
     handed_over: tuple[str, ...] = ()
     again: set[str] = field(default_factory=set)  # those that were run too early
 
+    @cached_property
+    def runs(self) -> EarlierRuns:
+        return EarlierRuns(self.cache, self.options.others)
+
     def run(self) -> None:
-        self.runs = EarlierRuns(self.cache, self.options.others)
         self.judged = self._judge()
         if planned := stepping.plan(self.judged, self.names, only=self.options.only):
             self._require_known(planned)
@@ -281,7 +279,7 @@ class _Refresh:
             return False
         done = self.here.taken(step)
         if done is not None:
-            self._ended(dataclasses.replace(done, reasons=tuple(step.reasons)), graph)
+            self._ended(structs.replace(done, reasons=tuple(step.reasons)), graph)
         return done is not None
 
     def _collected(self, done: Done, graph: Graph, engine: Engine) -> Done | None:
@@ -291,13 +289,13 @@ class _Refresh:
         if not engine.is_elsewhere:
             return done
         stepping.consider(step, graph, self.judged.present)
-        done = dataclasses.replace(done, reasons=tuple(step.reasons))
+        done = structs.replace(done, reasons=tuple(step.reasons))
         is_well = step.analysis is not None and not step.reasons and not step.failed and not self.options.really
         if is_well:
             return None  # it is as it should be, and what ran was handed over for what was there then
         if done.how is How.RAN and (taken := self.here.taken(step)) is not None:
             same = {name: getattr(done, name) for name in ("how", "reasons", "seconds", "notes")}
-            return dataclasses.replace(taken, **same, taken_from=0.0)
+            return structs.replace(taken, **same, taken_from=0.0)
         self.looked_at[done.name] = self.looked_at.get(done.name, 0) + 1
         is_again = self.looked_at[done.name] < _PASSES
         if done.how is How.FAILED:
@@ -307,7 +305,7 @@ class _Refresh:
                 return done
         elif not is_again:
             why = "it ran, and did not read what the project has: was that changed meanwhile? Run it again"
-            return dataclasses.replace(done, how=How.FAILED, error=done.error or why)
+            return structs.replace(done, how=How.FAILED, error=done.error or why)
         if done.how in (How.FAILED, How.RAN):
             step.used = msgspec.structs.replace(step.used, is_whole=True)
         return None

@@ -12,8 +12,10 @@ import time
 import weakref
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import atomic, languages
 from lapidar.core.cache import sweeps
@@ -59,8 +61,7 @@ _DEVICES = ("/dev/null", "/dev/zero", "/dev/full", "/dev/tty", "/dev/pts", "/dev
 _HELD = 4  # runs with a cause held, which must all give the same
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RerunOptions:
+class RerunOptions(Struct, frozen=True, kw_only=True):
     """How to rerun.
 
     Attributes:
@@ -115,8 +116,7 @@ class RecordUnknown(LapidarError):
         self.analysis = analysis
 
 
-@dataclass(slots=True, weakref_slot=True)
-class Rerun:
+class Rerun(Struct, weakref=True):
     """What came of it.
 
     Attributes:
@@ -263,8 +263,7 @@ def _bytes_of(was: Was | None) -> str:
     return sha256_of(str(was.file)) if was and readable else ""
 
 
-@dataclass(slots=True)
-class _Run:
+class _Run(Struct):
     """One execution: what it wrote, what it printed, its exit code."""
 
     files: Mapping[str, Path]
@@ -275,8 +274,7 @@ class _Run:
 _BY_NAME = "its name, or whether it is written at all: not every run made it"
 
 
-@dataclass(slots=True)
-class _Again:
+class _Again(Struct):
     place: Place
     cache: Cache
     analysis: Analysis

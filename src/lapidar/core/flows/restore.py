@@ -6,11 +6,12 @@ import errno
 import os
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import atomic
 from lapidar.core.cache.contents import lacking
@@ -142,8 +143,7 @@ def again(place: Place, cache: Cache, snapshot: Snapshot, reporter: Progress | N
     return restore(place, cache, snapshot, RestoreOptions(left_out=left_out), reporter)
 
 
-@dataclass(frozen=True, slots=True)
-class _Wanted:
+class _Wanted(Struct, frozen=True):
     """What is to stand where.
 
     Attributes:
@@ -158,8 +158,7 @@ class _Wanted:
     project: ToProject
 
 
-@dataclass(frozen=True, slots=True)
-class _Restoring:
+class _Restoring(Struct, frozen=True):
     place: Place
     cache: Cache
     options: RestoreOptions

@@ -4,7 +4,8 @@ declaration."""
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core.cache.history import Cause, Deed, History
 from lapidar.core.cache.store import Cache
@@ -28,8 +29,7 @@ _SHOWN = 3
 _CHANGES = (Problem.ALTERED, Problem.EXTRA_PACKAGE)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ReturnOptions:
+class ReturnOptions(Struct, frozen=True, kw_only=True):
     """How to return.
 
     Attributes:
@@ -47,8 +47,7 @@ class ReturnOptions:
     dry_run: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Returned:
+class Returned(Struct, frozen=True):
     """What came of it.
 
     Attributes:

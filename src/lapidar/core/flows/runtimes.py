@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core import languages
 from lapidar.core.cache.history import History
@@ -18,8 +19,7 @@ from lapidar.core.records.snapshot import Runtime
 __all__ = ["RuntimeAtHand", "languages_of", "runtimes"]
 
 
-@dataclass(frozen=True, slots=True)
-class RuntimeAtHand:
+class RuntimeAtHand(Struct, frozen=True):
     """A runtime.
 
     Attributes:

@@ -6,10 +6,11 @@ import io
 import tempfile
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
 from typing import IO
+
+from msgspec import Struct
 
 from lapidar.core import progress
 from lapidar.core.flows.parcel import Gathered
@@ -25,8 +26,7 @@ _AT_ONCE = 8
 _MOST_LOOKED_THROUGH = 20  # manifests that are asked for what is there already
 
 
-@dataclass(slots=True)
-class Sent:
+class Sent(Struct):
     """What was sent.
 
     Attributes:

@@ -6,11 +6,12 @@ from __future__ import annotations
 import datetime
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import tomlkit
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache.store import Cache
@@ -34,8 +35,7 @@ __all__ = ["Shelf", "Standing", "is_on_path"]
 _LOCK, _NEEDS, _SINCE = "lockfile", "needs", "since"
 
 
-@dataclass(frozen=True, slots=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """What stands on the shelf.
 
     Attributes:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import datetime
 import subprocess
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache

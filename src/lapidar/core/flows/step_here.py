@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import dataclasses
 import errno
 import os
 import shutil
 import time
 from collections.abc import Collection
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct, structs
 
 from lapidar.core import atomic
 from lapidar.core.cache.runs import Runs
@@ -41,8 +40,7 @@ __all__ = ["StepHere"]
 _PASSES = 4  # where a run turns out to look for more than its copy had
 
 
-@dataclass(frozen=True, slots=True)
-class StepHere:
+class StepHere(Struct, frozen=True):
     """Makes steps up to date, each by itself; several may be at work at once, in threads.
 
     Attributes:
@@ -76,7 +74,7 @@ class StepHere:
                 said=tuple(said),
                 absent=absent,
             )
-        return dataclasses.replace(done, reasons=reasons, seconds=time.monotonic() - began)
+        return structs.replace(done, reasons=reasons, seconds=time.monotonic() - began)
 
     def taken(self, step: Step) -> Done | None:
         """Its results out of a run that was made before; None where there is none."""
@@ -119,7 +117,7 @@ class StepHere:
 
     def _in_place(self, step: Step, options: RecordOptions) -> Done:
         folder = self.place.root / (step.analysis.folder if step.analysis else ".")
-        options, command = dataclasses.replace(options, folder=folder), running.named_from(folder, step.command)
+        options, command = structs.replace(options, folder=folder), running.named_from(folder, step.command)
         if step.declared.part_of:
             written, run = recorded.noted(self.place, self.cache, step.declared, command, options)
             return Done(step.name, How.RAN, changed=_differing(step, written), notes=tuple(run.notes), written=written)
@@ -142,7 +140,7 @@ class StepHere:
             with recorded.in_copy(self.place, copy, self.cache, (step.declared, analysis), options) as run:
                 try:
                     with attempted(self.cache, copy, step.declared, self._snapshot, step.command, anew=anew) as before:
-                        run.options = dataclasses.replace(run.options, before=before)
+                        run.options = structs.replace(run.options, before=before)
                         ran = run.run(Silent())
                 except LapidarError as error:
                     failed = error
@@ -158,7 +156,7 @@ class StepHere:
                         run.written(written)
                     changed = _differing(step, ran)
                     return Done(step.name, How.RAN, changed=changed, notes=tuple(run.notes), written=written)
-            what = dataclasses.replace(what, is_whole=True, besides={*what.besides, *lacking})
+            what = structs.replace(what, is_whole=True, besides={*what.besides, *lacking})
         raise LapidarError(
             f"{step.name} looks for other files each time it runs: {', '.join(sorted(lacking)[:3])}",
             remedy=f"Run it in the project: lapidar record {step.name}",
@@ -181,7 +179,7 @@ class StepHere:
         stepping.keep_notes(self.place, notes)
         done = self._in_place(step, options)
         said = "it names the project's folder outright, and so was run in it"
-        return dataclasses.replace(done, notes=(*done.notes, said))
+        return structs.replace(done, notes=(*done.notes, said))
 
     def _move_in(self, step: Step, ran: Analysis, source: Path, removed: Collection[str] = ()) -> None:
         """Move results into the project, and out of it what the step makes no more."""

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import hashlib
 import os
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 
 import msgspec
+from msgspec import Struct, field, structs
 
 from lapidar.core import atomic, decoding, foreign, sealed
 from lapidar.core.cache import sweeps
@@ -93,8 +92,7 @@ def keep_notes(place: Place, notes: Notes) -> None:
     atomic.replace_file(place.own_folder / _NOTES, msgspec.json.encode(notes))
 
 
-@dataclass
-class Judged:
+class Judged(Struct, dict=True):
     """All steps in order, what is there, and what is kept of steps.
 
     Attributes:
@@ -216,7 +214,7 @@ def _expand_after(steps: Sequence[Step]) -> None:
     for step in steps:
         if any(name in runs for name in step.declared.after):
             after = (one for name in step.declared.after for one in runs.get(name, [name]))
-            step.declared = dataclasses.replace(step.declared, after=tuple(after))
+            step.declared = structs.replace(step.declared, after=tuple(after))
 
 
 def step_of(

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache

@@ -10,11 +10,11 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
 
 import msgspec
+from msgspec import Struct, field
 
 from lapidar.core import atomic, decoding
 from lapidar.core.cache.store import Cache
@@ -36,8 +36,7 @@ class OutOfTime(Exception):
     """There was only so much time, and it is over."""
 
 
-@dataclass(frozen=True, slots=True)
-class Trial:
+class Trial(Struct, frozen=True):
     """One hybrid that was tried.
 
     Attributes:
@@ -60,8 +59,7 @@ class _Kept(msgspec.Struct):
     endings: dict[str, list[Ending]] = {}
 
 
-@dataclass
-class Trials:
+class Trials(Struct, dict=True):
     """The trials of one search.
 
     Args:
@@ -84,8 +82,6 @@ class Trials:
     until: float | None = None
     _lock: threading.Lock = field(default_factory=threading.Lock)
     _removals: list[subprocess.Popen[bytes]] = field(default_factory=list)
-    _kept: _Kept = field(init=False)
-    _work: atomic.WorkFolder = field(init=False)
     _written: tuple[Path, ...] = ()
 
     def __enter__(self) -> Trials:

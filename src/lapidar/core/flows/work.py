@@ -8,10 +8,10 @@ import tempfile
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from lapidar.core.errors import DeclarationError, EnvironmentUnusable
 from lapidar.core.languages.protocol import (
@@ -64,8 +65,7 @@ def _numbers(version: str) -> tuple[int, ...]:
     return tuple(int(part) for part in version.split("."))
 
 
-@dataclass(frozen=True, slots=True)
-class AtLeast:
+class AtLeast(Struct, frozen=True):
     """All versions from one on; ``""``: all."""
 
     version: str = ""
@@ -78,8 +78,7 @@ class AtLeast:
         return f">={self.version}" if self.version else ""
 
 
-@dataclass(frozen=True, slots=True)
-class BasicVersions:
+class BasicVersions(Struct, frozen=True):
     """See `lapidar.core.languages.protocol.Versions`."""
 
     language: str

@@ -9,7 +9,7 @@ import tarfile
 from collections.abc import Iterable
 from typing import IO
 
-from lapidar.core.cache.store import FILE_TIME_SECONDS
+from lapidar.core.cache.files import FILE_TIME_SECONDS
 
 __all__ = ["entry", "packed"]
 

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, MutableSequence, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+
+from msgspec import Struct
 
 if TYPE_CHECKING:
     import os
@@ -83,8 +84,7 @@ class RuntimeHere(NamedTuple):
     interpreter: Path
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ObserveOptions:
+class ObserveOptions(Struct, frozen=True, kw_only=True):
     """How an environment is observed.
 
     Attributes:
@@ -165,8 +165,7 @@ class Unused(NamedTuple):
     needed_by: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Used:
+class Used(Struct, frozen=True):
     """What of an environment a project uses.
 
     Attributes:

@@ -7,11 +7,12 @@ import json
 import os
 from collections.abc import Callable, Collection, Iterator
 from pathlib import Path
-from typing import NamedTuple
-
-import pathspec
+from typing import TYPE_CHECKING, NamedTuple
 
 from lapidar.core import foreign
+
+if TYPE_CHECKING:
+    import pathspec
 
 __all__ = ["Unreadable", "find", "notebook_cells", "text_of"]
 
@@ -83,6 +84,8 @@ def _in_folder(
 
 def _ignoring(folder: str, file: Path) -> Iterator[_Ignored]:
     """What a file of patterns says; nothing where it cannot be read, or its patterns make no sense."""
+    import pathspec  # many files for what most projects have one of
+
     try:
         # A pattern that is longer than any path matches none, and costs seconds at every name.
         lines = [line for line in foreign.read_text(file, errors="replace").splitlines() if len(line) <= _LONGEST_PATH]

@@ -6,11 +6,11 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
 import msgspec
+from msgspec import Struct, field
 
 from lapidar.core.cache.seen import Seen
 from lapidar.core.cache.store import Cache
@@ -112,8 +112,7 @@ def _by_name() -> dict[str, list[Place]]:
     return defaultdict(list)
 
 
-@dataclass(slots=True)
-class Reading:
+class Reading(Struct):
     """Everything that the sources use, by name.
 
     Attributes:

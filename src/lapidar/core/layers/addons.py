@@ -12,7 +12,8 @@ import os
 import re
 import subprocess
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core import foreign
 from lapidar.core.errors import LapidarError
@@ -25,8 +26,7 @@ _MOST_OF_A_SCRIPT = 1 << 20  # bytes
 _NAMED_FILE = re.compile(rb"/(?:usr/(?:share|lib)|opt)/[\w./+-]+\w")
 
 
-@dataclass(frozen=True, slots=True)
-class Language:
+class Language(Struct, frozen=True):
     """A language of scripts.
 
     Attributes:

@@ -7,8 +7,9 @@ import functools
 import os
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from lapidar.core import foreign
 from lapidar.core.cache.seen import seen_of_system, sha256_by
@@ -73,8 +74,7 @@ class Missing(NamedTuple):
         return f"{self.name} is nowhere on this machine, and {files} needs it{where}"
 
 
-@dataclass(slots=True)
-class _Use:
+class _Use(Struct):
     """One library, by the path below the private folder that it goes to; its users as `Owner.user` has them."""
 
     source: str
@@ -82,8 +82,7 @@ class _Use:
     versions: set[str] = field(default_factory=set)
 
 
-@dataclass(slots=True)
-class LibrariesFound:
+class LibrariesFound(Struct):
     """The layer as found.
 
     Attributes:

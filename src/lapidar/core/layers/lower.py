@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.seen import seen_of_system
@@ -42,8 +43,7 @@ _DATA_FOLDERS = ("/usr/share/", "/usr/local/", "/opt/", "/var/lib/", "/home/", "
 _HELD_DATA = tuple(f"/usr/share/{name}/" for name in ("zoneinfo", "tcltk", "terminfo", "locale", "fontconfig"))
 
 
-@dataclass(frozen=True, slots=True)
-class LowerFound:
+class LowerFound(Struct, frozen=True):
     """The layers as found.
 
     Attributes:
@@ -105,8 +105,7 @@ def of_subject(subject: Subject, problems: Sequence[str] = ()) -> LowerFound:
     return LowerFound(found, programs, held_to, (*problems, *told))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Asked:
+class Asked(Struct, frozen=True, kw_only=True):
     """What is asked of the layers below beside what the project declares.
 
     Attributes:

@@ -6,8 +6,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core import foreign
 from lapidar.core.errors import LapidarError
@@ -25,8 +26,7 @@ _MOST_BYTES = 1 << 20  # of a source
 _MOST_FAMILIES = 60
 
 
-@dataclass(frozen=True, slots=True)
-class Named:
+class Named(Struct, frozen=True):
     """What is named.
 
     Attributes:

@@ -7,9 +7,10 @@ their language, and judged by the comparison of what was placed with what lies t
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, Protocol
+
+from msgspec import Struct, field
 
 from lapidar.core.environment.folder import Environment
 from lapidar.core.languages.protocol import ObjectFile
@@ -61,8 +62,7 @@ class HeldLibrary(NamedTuple):
     used_by: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Subject:
+class Subject(Struct, frozen=True):
     """What the layers are observed of: an environment as it lies on the disk, or the parts of one in the cache.
 
     Attributes:
@@ -108,8 +108,7 @@ class Subject:
     library_path: Sequence[str] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Judged:
+class Judged(Struct, frozen=True):
     """What a snapshot's layers are judged against.
 
     Attributes:
@@ -121,8 +120,7 @@ class Judged:
     cache: Cache
 
 
-@dataclass(frozen=True, slots=True)
-class Judgement:
+class Judgement(Struct, frozen=True):
     """What a layer has to say.
 
     Attributes:

@@ -11,7 +11,8 @@ import os
 import re
 import stat
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
 from lapidar.core.cache.trees import LINK, Tree
@@ -78,8 +79,7 @@ def _folder_of(name: str) -> str:
     return f"{FOLDER}/{name}"
 
 
-@dataclass(slots=True)
-class ToolFound:
+class ToolFound(Struct):
     """An outside program as found.
 
     Attributes:
@@ -121,8 +121,7 @@ class ToolFound:
         )
 
 
-@dataclass(slots=True)
-class ToolsFound:
+class ToolsFound(Struct):
     """The layer as found.
 
     Attributes:

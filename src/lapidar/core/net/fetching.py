@@ -10,8 +10,6 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import BinaryIO, Protocol
 
-from urllib3.exceptions import HTTPError
-
 from lapidar.core import atomic
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
@@ -107,6 +105,8 @@ class Fetched:
             self._work = None
 
     def _download(self, path: Path) -> None:
+        from urllib3.exceptions import HTTPError
+
         tries = _TRIES_WITHOUT_PROGRESS
         with open(path, "wb") as target:
             while True:

@@ -8,27 +8,28 @@ from __future__ import annotations
 
 import hashlib
 import json
-import netrc
 import os
 import re
-import ssl
 import threading
 import time
-import urllib.request
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
+from functools import cache, cached_property
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
 
-import urllib3
-from urllib3.exceptions import HTTPError, LocationParseError, MaxRetryError
+from msgspec import Struct
 
 from lapidar._version import VERSION
 from lapidar.core import foreign, sealed
 from lapidar.core.errors import LapidarError
 from lapidar.core.net.addresses import without_credentials
+
+if TYPE_CHECKING:  # loaded where somebody is asked: most commands ask nobody
+    import ssl
+
+    import urllib3
 
 __all__ = ["AT_ONCE", "Answer", "Client", "Purpose", "login_of"]
 
@@ -38,23 +39,6 @@ _PIECE_BYTES = 1 << 16
 # How often a body that is cut in the middle is asked for, and how long to wait in between.
 _TRIES = 4
 _PAUSE_SECONDS = 0.25
-# What is tried again before there is an answer, four times in all: a connection that fails, and the statuses by which a
-# host says that it is busy. Between the tries 0, 0.5 and 1 s pass, each with up to 0.1 s more so that many who were
-# turned away together do not come back together; or as long as the host asks (seconds, or a date), 20 s at most.
-# Redirects are followed, five at most; credentials never follow one to another host.
-_AGAIN = urllib3.Retry(
-    total=None,
-    connect=_TRIES - 1,
-    read=_TRIES - 1,
-    status=_TRIES - 1,
-    other=0,
-    redirect=5,
-    status_forcelist=frozenset({429, 500, 502, 503, 504}),
-    backoff_factor=0.25,
-    backoff_jitter=0.1,
-    retry_after_max=20,
-    raise_on_status=False,
-)
 # Where systems keep whom they trust, for a runtime that was built to look elsewhere.
 _TRUSTED = ("/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt", "/etc/ssl/ca-bundle.pem")
 _THIS_MACHINE = re.compile(r"localhost|127\.\d+\.\d+\.\d+|::1")
@@ -68,8 +52,7 @@ def _timeout_seconds() -> float:
         return 30.0
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """What a host answered: its status, its headers (names in lower case), the body, and the final address."""
 
     status: int
@@ -116,15 +99,22 @@ class Client:
         self.purpose = purpose
         self.kept = kept
         self.requests = 0
-        self._proxies = urllib.request.getproxies()
         self._pools: dict[str, urllib3.PoolManager] = {}
         self._lock = threading.Lock()
         self._for_places: dict[tuple[str, str, int | None], dict[str, str]] = {}
         for place in filter(_is_address, places):
             self._for_places.setdefault(_place(place), _credentials(place)[1])
 
+    @cached_property
+    def _proxies(self) -> dict[str, str]:
+        import urllib.request
+
+        return urllib.request.getproxies()
+
     def _pool(self, url: str) -> urllib3.PoolManager:
         """The connections for an address: straight to it, or by way of a proxy."""
+        import urllib.request
+
         parts = urlsplit(url)
         host = parts.hostname or ""
         proxy = self._proxies.get(parts.scheme, self._proxies.get("all", ""))
@@ -194,6 +184,8 @@ class Client:
 
     def _whole(self, url: str, headers: Mapping[str, str]) -> Answer:
         """An answer with all of its body, tried again where the connection is cut."""
+        from urllib3.exceptions import HTTPError
+
         for left in reversed(range(_TRIES)):
             with self.stream(url, headers) as response:
                 try:
@@ -229,6 +221,8 @@ class Client:
         Raises:
             LapidarError: that of its purpose: there is no answer.
         """
+        from urllib3.exceptions import HTTPError
+
         response = self._asked(url, headers, method, body)
         try:
             data = self._read(response, url)
@@ -252,6 +246,7 @@ class Client:
         Raises:
             LapidarError: that of its purpose: there is no answer.
         """
+
         response = self._asked(url, headers)
         try:
             yield response
@@ -277,13 +272,15 @@ class Client:
     def _asked(
         self, url: str, headers: Mapping[str, str], method: str = "GET", body: bytes | None = None
     ) -> urllib3.BaseHTTPResponse:
+        from urllib3.exceptions import HTTPError, LocationParseError, MaxRetryError
+
         if not _is_address(url):
             raise self._unusable(url, "it is no address")
         address, own = _credentials(url, netrc_too=False)
         credentials = {} if "Authorization" in headers else own or self._for_places.get(_place(url), {})
         try:
             response = self._pool(address).request(
-                method, address, body, headers={**headers, **credentials}, preload_content=False, retries=_AGAIN
+                method, address, body, headers={**headers, **credentials}, preload_content=False, retries=_again()
             )
         except LocationParseError as error:
             raise self._unusable(url, f"it is no address: {error}") from error
@@ -323,7 +320,32 @@ def _give_back(response: urllib3.BaseHTTPResponse) -> None:
     response.release_conn()
 
 
+@cache
+def _again() -> urllib3.Retry:
+    """What is tried again before there is an answer, four times in all: a connection that fails, and the statuses by
+    which a host says that it is busy. Between the tries 0, 0.5 and 1 s pass, each with up to 0.1 s more so that many
+    who were turned away together do not come back together; or as long as the host asks (seconds, or a date), 20 s at
+    most. Redirects are followed, five at most; credentials never follow one to another host."""
+    import urllib3
+
+    return urllib3.Retry(
+        total=None,
+        connect=_TRIES - 1,
+        read=_TRIES - 1,
+        status=_TRIES - 1,
+        other=0,
+        redirect=5,
+        status_forcelist=frozenset({429, 500, 502, 503, 504}),
+        backoff_factor=0.25,
+        backoff_jitter=0.1,
+        retry_after_max=20,
+        raise_on_status=False,
+    )
+
+
 def _connections(proxy: str) -> urllib3.PoolManager:
+    import urllib3
+
     seconds = _timeout_seconds()
     settings: dict[str, Any] = {
         "num_pools": 32,
@@ -342,6 +364,8 @@ def _connections(proxy: str) -> urllib3.PoolManager:
 
 def _trust() -> ssl.SSLContext:
     """Whom the system trusts (SSL_CERT_FILE and SSL_CERT_DIR name others)."""
+    import ssl
+
     context = ssl.create_default_context()
     found = next((path for path in _TRUSTED if os.path.isfile(path)), None)
     if found and not context.cert_store_stats()["x509_ca"]:
@@ -386,6 +410,8 @@ def _place(url: str) -> tuple[str, str, int | None]:
 
 def login_of(host: str) -> tuple[str, str] | None:
     """The user's name and password for a host, as netrc has them; None where it has none."""
+    import netrc
+
     try:
         found = netrc.netrc(os.environ.get("NETRC")).authenticators(host)
     except (OSError, netrc.NetrcParseError):
@@ -406,4 +432,6 @@ def _credentials(url: str, *, netrc_too: bool = True) -> tuple[str, dict[str, st
         if not found:
             return address, {}
         name, password = found
+    import urllib3
+
     return address, urllib3.make_headers(basic_auth=f"{name}:{password}")

@@ -6,14 +6,14 @@ import io
 import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
-from typing import IO
-
-import urllib3
-from urllib3.exceptions import HTTPError
+from typing import IO, TYPE_CHECKING
 
 from lapidar.core.errors import StoreTrouble
 from lapidar.core.net.http import Purpose
 from lapidar.core.parcels.form import Descriptor
+
+if TYPE_CHECKING:
+    import urllib3
 
 __all__ = ["PURPOSE", "Opener", "download", "pieces_of"]
 
@@ -70,6 +70,8 @@ class _Download(io.RawIOBase):
         return size
 
     def _next(self) -> bytes:
+        from urllib3.exceptions import HTTPError
+
         why = ""
         for failed in range(_TRIES):
             if failed:

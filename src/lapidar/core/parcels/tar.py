@@ -14,7 +14,7 @@ import stat
 from collections.abc import Callable, Iterator
 from typing import IO, Protocol
 
-from lapidar.core.cache.store import FILE_TIME_SECONDS
+from lapidar.core.cache.files import FILE_TIME_SECONDS
 
 __all__ = [
     "BLOCK",

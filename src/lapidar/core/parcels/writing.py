@@ -9,9 +9,10 @@ import tempfile
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO
+
+from msgspec import Struct, field
 
 from lapidar.core import progress
 from lapidar.core.cache.trees import Tree
@@ -48,8 +49,7 @@ Sink = Callable[[Descriptor, IO[bytes]], None]
 """Is given each blob once, in order: what it is, and its bytes."""
 
 
-@dataclass(frozen=True, slots=True)
-class Content:
+class Content(Struct, frozen=True):
     """What goes into a parcel.
 
     Attributes:
@@ -72,8 +72,7 @@ class Content:
     beside: Mapping[str, tuple[bytes | Path, bool]] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class _Job:
+class _Job(Struct, frozen=True):
     media_type: str
     tree: Tree
     opened: Opener

@@ -5,11 +5,11 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any, ClassVar, Protocol
 
 import msgspec
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.errors import Conflict, LapidarError

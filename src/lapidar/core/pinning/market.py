@@ -5,8 +5,9 @@ from __future__ import annotations
 import enum
 import fnmatch
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 from typing import Protocol
+
+from msgspec import Struct
 
 from lapidar.core.pinning.solver import Universe, Version, Wish
 from lapidar.core.records.declaration import Index
@@ -46,8 +47,7 @@ _WORDS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Reason:
+class Reason(Struct, frozen=True):
     """A reason against a version.
 
     Attributes:
@@ -62,8 +62,7 @@ class Reason:
         return _WORDS[self.against].format(self.detail)
 
 
-@dataclass(frozen=True, slots=True)
-class Release:
+class Release(Struct, frozen=True):
     """A version of a package, as far as the indexes know it.
 
     Attributes:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from lapidar.core.pinning.explain import sentences
 from lapidar.core.pinning.market import Market
@@ -13,8 +14,7 @@ from lapidar.core.pinning.solver import Solver, Unsolvable, Version, Wish
 __all__ = ["PackageOutlook", "outlook", "what_keeps_out"]
 
 
-@dataclass(frozen=True, slots=True)
-class PackageOutlook:
+class PackageOutlook(Struct, frozen=True):
     """A package's outlook.
 
     Attributes:
@@ -74,8 +74,7 @@ def _newest(market: Market, name: str) -> Version | None:
     return next((release.version for release in market.releases(name) if not release.reason), None)
 
 
-@dataclass
-class _Asking:
+class _Asking(Struct, dict=True):
     """Who asks for whom in an answer.
 
     Attributes:

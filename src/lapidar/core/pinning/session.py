@@ -5,9 +5,10 @@ from __future__ import annotations
 import datetime
 import re
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
+
+from msgspec import Struct, field
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.pinning.market import Market, Release
@@ -25,8 +26,7 @@ __all__ = ["LanguagePinning", "LanguagePlan", "PinOptions", "PinRequest"]
 _VERSION = re.compile(r"\d+(\.\d+)*")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PinOptions:
+class PinOptions(Struct, frozen=True, kw_only=True):
     """How to pin.
 
     Attributes:
@@ -54,8 +54,7 @@ class PinOptions:
         return not self.version or f"{version}.".startswith(f"{self.version}.")
 
 
-@dataclass(frozen=True, slots=True)
-class PinRequest:
+class PinRequest(Struct, frozen=True):
     """What packages are resolved or fetched for.
 
     Attributes:
@@ -72,8 +71,7 @@ class PinRequest:
     reporter: Progress = field(default_factory=Silent)
 
 
-@dataclass(frozen=True, slots=True)
-class LanguagePlan:
+class LanguagePlan(Struct, frozen=True):
     """What would be pinned of a language. Nothing is written yet but bytes in the cache.
 
     Attributes:

@@ -14,8 +14,9 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
+
+from msgspec import Struct
 
 __all__ = ["Fact", "Solver", "Universe", "Unsolvable", "Version", "Wish", "key_of"]
 
@@ -62,8 +63,7 @@ class Universe(Protocol):
         """These will be asked for next."""
 
 
-@dataclass(frozen=True, slots=True)
-class Fact:
+class Fact(Struct, frozen=True):
     """One thing that is so, and that an answer must respect.
 
     Attributes:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
+
+from msgspec import Struct, field
 
 from lapidar.core.records.owner import PackageName
 
@@ -37,8 +38,7 @@ class VersionRange(Protocol):
     def __str__(self) -> str: ...
 
 
-@dataclass(frozen=True, slots=True)
-class Need:
+class Need(Struct, frozen=True, eq=False):
     """One need as declared.
 
     Attributes:
@@ -54,7 +54,17 @@ class Need:
     text: str
     group: str = ""
     where: str = ""
-    parsed: object = field(default=None, compare=False, repr=False)
+    parsed: object = None
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Need) and self._said == other._said
+
+    def __hash__(self) -> int:
+        return hash(self._said)
+
+    @property
+    def _said(self) -> tuple[str, ...]:
+        return (self.language, self.name, self.text, self.group, self.where)
 
     @property
     def key(self) -> PackageName:
@@ -62,8 +72,7 @@ class Need:
         return PackageName(self.language, self.name)
 
 
-@dataclass(frozen=True, slots=True)
-class Index:
+class Index(Struct, frozen=True):
     """A package index, or a folder of packages.
 
     Attributes:
@@ -83,8 +92,7 @@ class Index:
     upload: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Override:
+class Override(Struct, frozen=True):
     """What is used of a package whatever anyone's range says.
 
     Exactly one of `version`, `file`, `folder` and `commit` (with `url`) is given; paths are as written, relative to
@@ -119,8 +127,7 @@ class Override:
         return self.version or self.file or f"the folder {self.folder}"
 
 
-@dataclass(frozen=True, slots=True)
-class DeclaredConditions:
+class DeclaredConditions(Struct, frozen=True):
     """The conditions that a project declares.
 
     Attributes:
@@ -135,8 +142,7 @@ class DeclaredConditions:
     env_file: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class DeclaredAnalysis:
+class DeclaredAnalysis(Struct, frozen=True):
     """An analysis that a project declares.
 
     Attributes:
@@ -173,8 +179,7 @@ class DeclaredAnalysis:
     part_of: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class SystemNeeds:
+class SystemNeeds(Struct, frozen=True):
     """What a project declares that it needs of the machine, beside what is found by itself.
 
     Attributes:
@@ -194,8 +199,7 @@ class SystemNeeds:
     locales: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Declaration:
+class Declaration(Struct, frozen=True):
     """Everything that a project declares.
 
     Attributes:

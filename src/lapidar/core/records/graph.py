@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from lapidar.core.records.owner import PackageName
 from lapidar.core.records.snapshot import Snapshot
@@ -34,8 +35,7 @@ class Idle(NamedTuple):
     extra: str
 
 
-@dataclass(slots=True)
-class Graph:
+class Graph(Struct):
     """Who needs whom.
 
     Attributes:

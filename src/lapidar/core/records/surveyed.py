@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Literal
+
+from msgspec import Struct, field
 
 from lapidar.core.records.owner import PackageName
 
@@ -15,8 +16,7 @@ Standing = Literal[
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where something is used: a file of the project, a cell ("" in a plain file), a line, and how."""
 
     file: str
@@ -28,8 +28,7 @@ class Place:
         return f"{self.file}:{self.cell + ':' if self.cell else ''}{self.line}"
 
 
-@dataclass(frozen=True, slots=True)
-class SurveyedModule:
+class SurveyedModule(Struct, frozen=True):
     """A module that the project imports, or a distribution that it declares and does not use.
 
     Attributes:
@@ -54,8 +53,7 @@ class SurveyedModule:
         return PackageName(self.language, self.distribution)
 
 
-@dataclass(frozen=True, slots=True)
-class ScriptNeed:
+class ScriptNeed(Struct, frozen=True):
     """What a script declares in itself, and where."""
 
     language: str
@@ -63,8 +61,7 @@ class ScriptNeed:
     where: str
 
 
-@dataclass(frozen=True, slots=True)
-class Surveyed:
+class Surveyed(Struct, frozen=True):
     """What a survey found.
 
     Attributes:

@@ -8,9 +8,10 @@ import functools
 import os
 import shutil
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
+
+from msgspec import Struct
 
 from lapidar.core.layers.tools import EVERYWHERE
 from lapidar.core.system import elf
@@ -31,8 +32,7 @@ _EMPTY = ("/opt", "/root", "/run", "/srv", "/usr/bin", "/usr/lib", "/usr/share",
 _FREE = ("/tmp", "/var/tmp")
 
 
-@dataclass(frozen=True, slots=True)
-class Elsewhere:
+class Elsewhere(Struct, frozen=True):
     """How another machine may be besides.
 
     Attributes:

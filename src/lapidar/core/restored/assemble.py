@@ -4,9 +4,10 @@ language and each layer adds its own."""
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -149,8 +150,7 @@ def _brought_by_packages(snapshot: Snapshot, trees: Mapping[str, Tree]) -> froze
     return frozenset(names & brought - always)
 
 
-@dataclass(slots=True)
-class Derived:
+class Derived(Struct):
     """A layout with all that the cache has of what is derived from trees.
 
     Attributes:

@@ -7,14 +7,16 @@ import os
 import posixpath
 import stat
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from lapidar.core import atomic
 from lapidar.core.cache.contents import Flaw
+from lapidar.core.cache.files import FILE_TIME_SECONDS, FileFlaw
 from lapidar.core.cache.history import History
 from lapidar.core.cache.seen import known_paths
-from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache, FileFlaw
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import put_back
 from lapidar.core.cache.trees import EXECUTABLE, FILE, Entry
 from lapidar.core.environment.folder import Environment
@@ -26,8 +28,7 @@ __all__ = ["Healed", "damaged_links", "heal", "mend_links"]
 _NAMED = 4  # environments
 
 
-@dataclass(slots=True)
-class Healed:
+class Healed(Struct):
     """What came of it.
 
     Attributes:

@@ -10,9 +10,9 @@ import re
 import subprocess
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 import msgspec
+from msgspec import Struct
 
 from lapidar.core import decoding, languages, progress
 from lapidar.core.cache.store import Cache
@@ -34,8 +34,7 @@ _LACKS_LIBRARY = re.compile(r"shared object|GLIBC")  # the loader tells of it in
 _NO_FILE = re.compile(r"^/(dev/zero|dev/shm/sem\.|memfd:|SYSV|anon_hugepage|\[)| \(deleted\)$")
 
 
-@dataclass(frozen=True, slots=True)
-class NotLoaded:
+class NotLoaded(Struct, frozen=True):
     """A module or a package of a language that cannot be loaded, and the error."""
 
     language: str
@@ -43,8 +42,7 @@ class NotLoaded:
     why: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Live:
+class Live(Struct, frozen=True):
     """What the running environment was seen to use.
 
     Attributes:

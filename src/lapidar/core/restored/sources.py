@@ -7,7 +7,8 @@ libraries of this machine. Without leave to ask hosts only single files of this 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lapidar.core import languages
 from lapidar.core.cache.contents import lacking
@@ -30,8 +31,7 @@ __all__ = ["Brought", "bring"]
 _NAMED = 4
 
 
-@dataclass(slots=True)
-class Brought:
+class Brought(Struct):
     """What was brought.
 
     Attributes:
@@ -43,8 +43,7 @@ class Brought:
     notes: list[str] = field(default_factory=list)
 
 
-@dataclass(frozen=True, slots=True)
-class _Wanted:
+class _Wanted(Struct, frozen=True):
     place: Place
     cache: Cache
     snapshot: Snapshot

@@ -6,7 +6,8 @@ import os
 import re
 import tempfile
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core import languages
 from lapidar.core.environment.folder import Environment
@@ -42,8 +43,7 @@ _WHO_AND_WHERE = frozenset(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Watched:
+class Watched(Struct, frozen=True):
     """What a run was seen to use.
 
     Attributes:

@@ -13,9 +13,10 @@ import re
 import struct
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 from typing import Any
+
+from msgspec import Struct, field
 
 __all__ = ["DATE", "EXACT", "NUMBER", "Numbers", "Tolerance", "last_place", "ulps_between"]
 
@@ -31,8 +32,7 @@ DIGITS_OF_TEXTS = 14  # of which a text may show so many, and is no double writt
 _MOST_DIGITS = 400  # of a decimal text that is compared by its exact value
 
 
-@dataclass(frozen=True, slots=True)
-class Tolerance:
+class Tolerance(Struct, frozen=True):
     """What is tolerated: a difference that any one of the three allows. 0: nothing by that measure."""
 
     absolute: float = 0.0
@@ -74,8 +74,7 @@ def ulps_between(one: float, other: float) -> float:
     return float(abs(_ordered(one) - _ordered(other)))
 
 
-@dataclass(slots=True)
-class Numbers:
+class Numbers(Struct):
     """How the numbers of two files differ.
 
     Attributes:

@@ -6,9 +6,11 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.environment.folder import Environment
@@ -25,8 +27,7 @@ _NO_RESULTS = frozenset((OWN_FOLDER, ".git", ".hg", ".svn", ".ipynb_checkpoints"
 _OF_LAPIDAR = frozenset((LOCKFILE_NAME, RECORDS_NAME))
 
 
-@dataclass(frozen=True, slots=True)
-class Seen:
+class Seen(Struct, frozen=True):
     """What a run did; paths are relative to the project, those outside absolute.
 
     Attributes:

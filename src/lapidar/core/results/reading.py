@@ -6,9 +6,10 @@ from __future__ import annotations
 import codecs
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
+
+from msgspec import Struct
 
 __all__ = ["FOUND", "Reading", "decimal_of", "encoding_in", "encoding_of", "opened", "plain_number"]
 
@@ -24,8 +25,7 @@ _COMMA = re.compile(r"[+-]?\d+,\d+(?:[eE][+-]?\d+)?")
 _POINT = re.compile(r"[+-]?\d*\.\d+(?:[eE][+-]?\d+)?")
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """What is declared of how a file is read; "" and nothing where it is to be found.
 
     Attributes:

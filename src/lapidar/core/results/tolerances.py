@@ -6,9 +6,11 @@ import functools
 import math
 import re
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lapidar.core.errors import DeclarationError
 from lapidar.core.records.declaration import DeclaredAnalysis
@@ -26,8 +28,7 @@ KINDS = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Rules:
+class Rules(Struct, frozen=True):
     """What holds in one file.
 
     Attributes:
@@ -93,8 +94,7 @@ def _literal(pattern: str) -> str:
 NONE = Rules()
 
 
-@dataclass(frozen=True, slots=True)
-class Tolerances:
+class Tolerances(Struct, frozen=True):
     """All rules of an analysis, in the order of the declaration: patterns of files, of places, and what holds there."""
 
     tolerated: tuple[tuple[str, str, Tolerance], ...] = ()

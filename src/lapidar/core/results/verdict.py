@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from lapidar.core.results.numbers import Numbers
 
@@ -47,8 +48,7 @@ class BeyondLimit(Unreadable):
     """What it takes to compare a file goes beyond a limit: whether the same is in it cannot be told."""
 
 
-@dataclass(frozen=True, slots=True)
-class Pair:
+class Pair(Struct, frozen=True):
     """Two files that are compared: how it was, and how it is.
 
     Attributes:
@@ -60,16 +60,14 @@ class Pair:
     after: Path
 
 
-@dataclass(frozen=True, slots=True)
-class Extent:
+class Extent(Struct, frozen=True):
     """How large a table is: its rows, as an editor counts lines, and what its columns are called."""
 
     rows: int
     columns: tuple[str, ...]
 
 
-@dataclass(slots=True)
-class Found:
+class Found(Struct):
     """What a kind finds.
 
     Attributes:
@@ -95,8 +93,7 @@ class Found:
     extent: Extent | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Compared:
+class Compared(Struct, frozen=True):
     """The verdict on one result.
 
     Attributes:

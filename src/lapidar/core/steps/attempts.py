@@ -11,11 +11,11 @@ import hashlib
 import json
 import os
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct
 
 from lapidar.core import atomic, foreign
 from lapidar.core.cache.digest import sha256_of
@@ -56,8 +56,7 @@ class Before(msgspec.Struct, frozen=True):
     used: Used
 
 
-@dataclass(slots=True)
-class Attempt:
+class Attempt(Struct):
     """An attempt at a step, in a copy of the project.
 
     Attributes:

@@ -6,8 +6,9 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Collection
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core.cache.placing import copy_or_share
 from lapidar.core.languages.source_trees import is_environment
@@ -24,8 +25,7 @@ __all__ = ["Copy", "lacking", "lay_out", "of_step"]
 MOST_BYTES = 64_000_000  # of a file that nobody asked for yet
 
 
-@dataclass(frozen=True, slots=True)
-class Copy:
+class Copy(Struct, frozen=True):
     """What goes into a copy.
 
     Attributes:

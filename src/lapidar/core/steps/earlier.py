@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import threading
 import time
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
+
+from msgspec import Struct, structs
 
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.runs import RunNote, Runs
@@ -26,8 +26,7 @@ from lapidar.core.system import processor
 __all__ = ["Earlier", "EarlierRuns", "OtherRun", "OtherRuns", "laid_out"]
 
 
-@dataclass(frozen=True, slots=True)
-class Earlier:
+class Earlier(Struct, frozen=True):
     """A run that was made before.
 
     Attributes:
@@ -44,8 +43,7 @@ class Earlier:
     by: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class OtherRun:
+class OtherRun(Struct, frozen=True):
     """A run that somebody else made.
 
     Attributes:
@@ -118,7 +116,7 @@ class EarlierRuns:
             if any(True for _ in reasons(earlier.analysis, earlier.used, present, step.declared, made)):
                 continue
             if self._brought(run, [written.made, written.given]):
-                return dataclasses.replace(earlier, by=run.who)
+                return structs.replace(earlier, by=run.who)
         return None
 
     def _brought(self, run: OtherRun, digests: Sequence[str]) -> bool:

@@ -6,10 +6,11 @@ import enum
 import posixpath
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from lapidar.core.records.declaration import DeclaredAnalysis
 from lapidar.core.records.results import Analysis
@@ -30,8 +31,7 @@ class Standing(enum.StrEnum):
     AT_ODDS = "at odds"
 
 
-@dataclass
-class Step:
+class Step(Struct, dict=True):
     """An analysis among others.
 
     Attributes:
@@ -96,8 +96,7 @@ class Unsaid(NamedTuple):
     file: str
 
 
-@dataclass
-class Graph:
+class Graph(Struct, dict=True):
     """Steps in order: each comes after those that it reads from; those at odds with others stand where they fit."""
 
     steps: dict[str, Step]

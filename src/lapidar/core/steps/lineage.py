@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from lapidar.core.records.results import RecordedFile
 from lapidar.core.steps.graph import Step
@@ -10,8 +10,7 @@ from lapidar.core.steps.graph import Step
 __all__ = ["Lineage", "Made"]
 
 
-@dataclass(frozen=True, slots=True)
-class Made:
+class Made(Struct, frozen=True):
     """A step on the way.
 
     Attributes:
@@ -30,8 +29,7 @@ class Made:
     packages: tuple[str, ...] | None
 
 
-@dataclass(frozen=True, slots=True)
-class Lineage:
+class Lineage(Struct, frozen=True):
     """Where a file comes from, or leads to.
 
     Attributes:

@@ -6,9 +6,10 @@ import posixpath
 import shlex
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
+
+from msgspec import Struct
 
 from lapidar.core import atomic, pages
 from lapidar.core.errors import LapidarError
@@ -40,8 +41,7 @@ _LOOKS = {
 _RAW = _Look("#f4f1eb", "#9a917f", 1.0)
 
 
-@dataclass
-class _Node:
+class _Node(Struct, dict=True):
     """A box: a step, or a file of raw data.
 
     Attributes:

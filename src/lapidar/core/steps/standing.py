@@ -13,9 +13,10 @@ import os
 import posixpath
 import stat
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from lapidar.core import languages
 from lapidar.core.cache.digest import sha256_of
@@ -88,8 +89,7 @@ class _Changed(NamedTuple):
         return found
 
 
-@dataclass
-class Present:
+class Present(Struct, dict=True):
     """What is there now, asked once.
 
     Attributes:

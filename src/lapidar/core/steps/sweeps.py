@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import dataclasses
 import itertools
 import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+
+from msgspec import structs
 
 from lapidar.core.errors import DeclarationError
 from lapidar.core.records.declaration import DeclaredAnalysis
@@ -45,7 +46,7 @@ def members(declared: DeclaredAnalysis, root: Path) -> Iterator[DeclaredAnalysis
         of_this = {key: values[key][at] for key, at in zip(values, chosen, strict=True)}
         name = ",".join(shown[key][at] for key, at in zip(values, chosen, strict=True))
         command = tuple(_PLACE.sub(lambda found: of_this[found[1]], word) for word in declared.command)  # noqa: B023
-        yield dataclasses.replace(
+        yield structs.replace(
             declared,
             name=f"{declared.name}[{name}]",
             command=command,

@@ -10,10 +10,10 @@ import json
 import os
 import posixpath
 from collections.abc import Callable, Collection, Iterable, Iterator
-from dataclasses import dataclass
 from functools import cached_property
 
 import msgspec
+from msgspec import Struct
 
 from lapidar.core import languages
 from lapidar.core.declaring import reading
@@ -191,8 +191,7 @@ def above(path: str) -> Iterator[str]:
         yield path
 
 
-@dataclass
-class RunSeen:
+class RunSeen(Struct, dict=True):
     """A run that has ended, read for what it stood on."""
 
     place: Place

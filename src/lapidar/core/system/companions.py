@@ -9,7 +9,8 @@ import os
 import posixpath
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core.system import fonts
 
@@ -36,8 +37,7 @@ _TERMINALS = frozenset(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Data:
+class Data(Struct, frozen=True):
     """Data of a library.
 
     Attributes:

@@ -15,8 +15,9 @@ import re
 import subprocess
 import sys
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from lapidar.core import foreign, sealed
 from lapidar.core.cache.stowing import Draft, FileDraft, StreamDraft
@@ -78,8 +79,7 @@ print(json.dumps([library.FcGetVersion(), answers]))
 """
 
 
-@dataclass(frozen=True, slots=True)
-class Resolved:
+class Resolved(Struct, frozen=True):
     """What the font library said.
 
     Attributes:

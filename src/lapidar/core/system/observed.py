@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 __all__ = ["Image", "ObservedRun"]
 
@@ -17,8 +18,7 @@ class Image(NamedTuple):
     running: str
 
 
-@dataclass(frozen=True, slots=True)
-class ObservedRun:
+class ObservedRun(Struct, frozen=True):
     """What a run and its children used, as absolute paths; of what was mapped and opened, links followed.
 
     Attributes:

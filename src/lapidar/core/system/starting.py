@@ -6,7 +6,8 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lapidar.core.errors import LapidarError
 from lapidar.core.system import supervision
@@ -23,8 +24,7 @@ _MOST_SAID = 4096  # bytes
 _VARIABLES = {"PATH": os.defpath, "HOME": "/nonexistent", "LC_ALL": "C", "TERM": "dumb"}
 
 
-@dataclass(frozen=True, slots=True)
-class Start:
+class Start(Struct, frozen=True):
     """How a program started.
 
     Attributes:

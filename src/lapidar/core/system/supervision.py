@@ -14,8 +14,10 @@ import subprocess
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field, replace
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core.errors import CannotRun, LapidarError
 from lapidar.core.system.addresses import partner
@@ -30,8 +32,7 @@ _FIELDS = {"I": 3, "O": 2, "M": 2, "E": 1, "W": 1, "C": 1, "U": 1, "T": 4, "X": 
            "N": 1, "P": 1, "B": 1, "Z": 0, "A": 2, "G": 1, "K": 1}  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Root:
+class Root(Struct, frozen=True):
     """A root of a run's own, instead of the host's.
 
     Attributes:
@@ -49,8 +50,7 @@ class Root:
         return "\n".join([*self.shown, *(f"{file}\1{place}" for file, place in self.instead)])
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RunOptions:
+class RunOptions(Struct, frozen=True, kw_only=True):
     """How to run.
 
     Attributes:
@@ -105,8 +105,7 @@ class NoRoot(LapidarError):
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Ended:
+class Ended(Struct, frozen=True):
     """How a run ended.
 
     Attributes:
@@ -202,8 +201,7 @@ def logged(words: Sequence[str], variables: Mapping[str, str], log: Path, *, fol
     return ended.code
 
 
-@dataclass(frozen=True, slots=True)
-class _Helper:
+class _Helper(Struct, frozen=True):
     path: str
     descriptors: tuple[int, ...] = ()
 

@@ -10,8 +10,9 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from lapidar.core.system.observed import Image
 
@@ -20,8 +21,7 @@ __all__ = ["Files", "State", "Told", "Touched", "state_of", "touched"]
 State = tuple[int, int, int]  # inode, size in bytes, ctime in ns
 
 
-@dataclass(frozen=True, slots=True)
-class Files:
+class Files(Struct, frozen=True):
     """The folder whose files are told one by one.
 
     Attributes:
@@ -64,8 +64,7 @@ class Told(NamedTuple):
         return cls(path, letters[0] == "r", letters[1] == "w", kept if kept != "0" else "", before)
 
 
-@dataclass(frozen=True, slots=True)
-class Touched:
+class Touched(Struct, frozen=True):
     """What a run did to files, as absolute paths with links followed, sorted.
 
     Attributes:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 import posixpath
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 
 import msgspec
+from msgspec import Struct, field
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Entry, Tree
@@ -96,8 +96,7 @@ def _launchers(runtime: Runtime, named: list[tuple[str, list[str]]], into: Layou
     into.earlier |= {startup.SEEKER: None, path_file: line or None}
 
 
-@dataclass(slots=True)
-class _PackageLayout:
+class _PackageLayout(Struct):
     """A package's files, and what an installer would write beside them."""
 
     into: Layout

@@ -16,7 +16,8 @@ from pathlib import Path
 from queue import SimpleQueue
 
 from lapidar.core import progress
-from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
+from lapidar.core.cache.files import FILE_TIME_SECONDS
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import FileDraft, stow
 from lapidar.core.cache.trees import LINK, Entry, Tree
 from lapidar.core.errors import EnvironmentUnusable

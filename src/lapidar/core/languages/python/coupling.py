@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import LINK, Entry, Tree
@@ -65,8 +66,7 @@ def needs_between(before: Tree, after: Tree, cache: Cache) -> tuple[dict[str, se
     return found, sorted(old.compiled & new.compiled)
 
 
-@dataclass(frozen=True)
-class _Source:
+class _Source(Struct, frozen=True, dict=True):
     """The source of a module.
 
     Attributes:

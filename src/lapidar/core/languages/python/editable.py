@@ -10,7 +10,8 @@ import ast
 import functools
 import os
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core import foreign
 from lapidar.core.cache.stowing import Draft
@@ -23,8 +24,7 @@ _NOT_CODE = frozenset({"__pycache__", "node_modules", "build", "dist"})
 _NOT_MODULES = frozenset({"setup.py", "conftest.py", "noxfile.py", "tasks.py"})
 
 
-@dataclass(frozen=True, slots=True)
-class Editable:
+class Editable(Struct, frozen=True):
     """How an editable installation is wired.
 
     Attributes:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core.cache.stowing import DISK_DRAFTS, Draft, FileDraft, Stowed
 from lapidar.core.languages.protocol import ObjectFile
@@ -21,8 +22,7 @@ from lapidar.core.records.snapshot import LanguageParts, Package, Remainder
 __all__ = ["PythonInventory", "observe"]
 
 
-@dataclass(frozen=True, slots=True)
-class PythonInventory:
+class PythonInventory(Struct, frozen=True):
     """See `lapidar.core.languages.protocol.Inventory`."""
 
     answer: Answer

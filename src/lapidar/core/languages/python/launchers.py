@@ -11,7 +11,8 @@ process is forked unless the launcher was started through a link or by a path wi
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from lapidar.core.environment import marker
 from lapidar.core.environment.launchers import Host, Private, fill, inside

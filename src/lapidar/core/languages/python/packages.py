@@ -5,10 +5,11 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.utils import canonicalize_name
 
 from lapidar.core import decoding, foreign
@@ -35,8 +36,7 @@ _PRIVATE = marker.PRIVATE + "/"
 _METADATA_SUFFIXES = (".dist-info", ".egg-info")  # in the order of preference
 
 
-@dataclass(frozen=True, slots=True)
-class SiteFolder:
+class SiteFolder(Struct, frozen=True):
     """A folder of packages: where it is, and the prefix it belongs to.
 
     Attributes:
@@ -50,8 +50,7 @@ class SiteFolder:
     tops: dict[str, list[str]]
 
 
-@dataclass(slots=True)
-class PackageFound:
+class PackageFound(Struct):
     """A distribution as found.
 
     Attributes:
@@ -102,8 +101,7 @@ class PackageFound:
         ]
 
 
-@dataclass(slots=True)
-class PackagesFound:
+class PackagesFound(Struct):
     """All packages of an environment as found.
 
     Attributes:
@@ -176,8 +174,7 @@ def _no_bytecode(path: str, folder: bool) -> bool:
     return not (folder and path.endswith("__pycache__"))
 
 
-@dataclass(frozen=True, slots=True)
-class _Distribution:
+class _Distribution(Struct, frozen=True):
     """A distribution's metadata, where it lies, and how it was read; `link` is the egg link that leads to it."""
 
     site: SiteFolder

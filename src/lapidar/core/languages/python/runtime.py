@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import posixpath
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.environment import walk
@@ -27,8 +28,7 @@ _PACKAGE_FOLDERS = frozenset({"site-packages", "dist-packages"})
 LEFT_OUT = ("its own test suite", "static archives", "byte-code caches")
 
 
-@dataclass(frozen=True, slots=True)
-class RuntimeFound:
+class RuntimeFound(Struct, frozen=True):
     """A runtime as found: the files of its tree, and what its record says but for the tree."""
 
     answer: Answer

@@ -5,8 +5,8 @@ from __future__ import annotations
 import importlib.util
 import os
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import replace
 
+from msgspec.structs import replace
 from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.store import Cache

@@ -4,9 +4,10 @@ of packages. A line that begins with white space goes on with the field before; 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core import foreign
 from lapidar.core.languages.r import requirements, versions
@@ -49,8 +50,7 @@ def records(text: str) -> Iterator[dict[str, str]]:
         yield fields
 
 
-@dataclass(frozen=True, slots=True)
-class Built:
+class Built(Struct, frozen=True):
     """What an installed package says of its installation.
 
     Attributes:

@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from types import MappingProxyType
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lapidar.core.cache.stowing import Draft, FileDraft, Stowed
 from lapidar.core.environment import marker
@@ -34,8 +36,7 @@ _OF_SESSIONS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class RInventory:
+class RInventory(Struct, frozen=True):
     """See `lapidar.core.languages.protocol.Inventory`.
 
     Attributes:

@@ -6,9 +6,10 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass, field, replace
 
 import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.environment import launchers, marker, walk
@@ -47,8 +48,7 @@ class Kept(msgspec.Struct, frozen=True, omit_defaults=True):
         return cls(package.version, package.origin, package.wanted, package.groups, package.built_with)
 
 
-@dataclass(frozen=True, slots=True)
-class PackageFound:
+class PackageFound(Struct, frozen=True):
     """A package as found.
 
     Attributes:
@@ -93,8 +93,7 @@ class PackageFound:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class PackagesFound:
+class PackagesFound(Struct, frozen=True):
     """All packages of an environment as found.
 
     Attributes:

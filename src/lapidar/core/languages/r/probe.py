@@ -6,9 +6,10 @@ from __future__ import annotations
 import os
 import subprocess
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote
+
+from msgspec import Struct
 
 from lapidar.core.errors import EnvironmentUnusable
 from lapidar.core.languages.r import versions
@@ -21,8 +22,7 @@ _MARK = "lapidar-probe "
 _OTHER = "Name another one: lapidar capture FOLDER, or lapidar capture FOLDER/bin/Rscript."
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """What R says of itself; paths are absolute, links followed.
 
     Attributes:

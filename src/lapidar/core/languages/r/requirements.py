@@ -4,7 +4,8 @@ conditions may stand between the parentheses; a DESCRIPTION names the package ag
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core import foreign
 from lapidar.core.errors import DeclarationError
@@ -26,8 +27,7 @@ NAME = r"[A-Za-z](?:[A-Za-z0-9.]*[A-Za-z0-9])?"
 _REQUIREMENT = re.compile(rf"\s*({NAME})\s*(?:\(([^()]*)\))?\s*")
 
 
-@dataclass(frozen=True, slots=True)
-class Requirement:
+class Requirement(Struct, frozen=True):
     """A package by its name, and the versions of it that will do."""
 
     name: str

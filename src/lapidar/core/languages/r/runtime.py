@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core.cache.stowing import Draft, Stowed
 from lapidar.core.environment import walk
@@ -27,8 +28,7 @@ _LEFT_OUT = ("its documentation", "its own test suite")
 _TRANSLATIONS = "translations"  # has a DESCRIPTION, and is no package
 
 
-@dataclass(frozen=True, slots=True)
-class RuntimeFound:
+class RuntimeFound(Struct, frozen=True):
     """A runtime as found: the files of its tree, and what its record says but for the tree.
 
     Attributes:

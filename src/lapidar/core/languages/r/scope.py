@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading

@@ -6,7 +6,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["NONE", "Range", "Version", "key", "parse_range", "require", "standing"]
 
@@ -58,8 +59,7 @@ def _holds(version: Version, operator: str, bound: Version) -> bool:
             return version != bound
 
 
-@dataclass(frozen=True, slots=True)
-class Range:
+class Range(Struct, frozen=True):
     """Conditions that all must hold; with none, all versions are in it.
 
     Attributes:

@@ -4,67 +4,56 @@ from __future__ import annotations
 
 import codecs
 import json
-import lzma
-import zipfile
-from collections.abc import Callable
+from importlib import import_module
 from pathlib import Path
+from typing import TYPE_CHECKING, cast
 
-from lapidar.core.results.kinds import (
-    archive,
-    array,
-    binary,
-    columns,
-    database,
-    markup,
-    notebook,
-    pdf,
-    pickled,
-    picture,
-    rds,
-    sciences,
-    table,
-    text,
-    values,
-)
+from lapidar.core.results.packed import BROKEN, HEADS, unpacked
 from lapidar.core.results.reading import FOUND, Reading, encoding_of
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable, Verdict
 
-__all__ = ["compare_contents", "kind_of"]
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+__all__ = ["compare_contents", "compared_by", "kind_of"]
 
 _HEAD = 65_536
 _XML = (".xml", ".gpx", ".kml", ".gml", ".graphml", ".rdf", ".xhtml", ".htm", ".html", ".svg")
+# How values that R saved begin.
+_R_HEADS = (b"X\n\0\0\0", b"RDX", b"A\n2\n", b"A\n3\n", b"RDA", b"B\n\2\0\0\0", b"B\n\3\0\0\0")
 _PACKED_ARCHIVES = (".tar.gz", ".tgz", ".tar.bz2", ".tar.xz", ".txz", ".tbz2")
 _PICKLES = (".pkl", ".pickle")
 _TABLES = (".csv", ".tsv", ".tab", ".dat")
 
-_COMPARE: dict[str, Callable[[Pair, Rules], Found]] = {
-    "text": text.compare,
-    "log": text.compare,
-    "table": table.compare,
-    "values": values.compare,
-    "lines of values": values.compare_lines,
-    "notebook": notebook.compare,
-    "markup": markup.compare,
-    "drawing": markup.compare_drawing,
-    "picture": picture.compare,
-    "PDF": pdf.compare,
-    "array": array.compare,
-    "HDF5": array.compare_hdf5,
-    "netCDF": array.compare_netcdf,
-    "MATLAB": array.compare_matlab,
-    "Parquet": columns.compare_parquet,
-    "Feather": columns.compare_feather,
-    "workbook": columns.compare_workbook,
-    "archive": archive.compare,
-    "compressed": archive.compare_packed,
-    "database": database.compare,
-    "pickle": pickled.compare,
-    "R values": rds.compare,
-    "FITS": sciences.compare_fits,
-    "DICOM": sciences.compare_dicom,
-    "NIfTI": sciences.compare_nifti,
-    "bytes": binary.compare,
+# What compares a kind: a module and its function, loaded when something is compared as it.
+_COMPARE: dict[str, str] = {
+    "text": "text.compare",
+    "log": "text.compare",
+    "table": "table.compare",
+    "values": "values.compare",
+    "lines of values": "values.compare_lines",
+    "notebook": "notebook.compare",
+    "markup": "markup.compare",
+    "drawing": "markup.compare_drawing",
+    "picture": "picture.compare",
+    "PDF": "pdf.compare",
+    "array": "array.compare",
+    "HDF5": "array.compare_hdf5",
+    "netCDF": "array.compare_netcdf",
+    "MATLAB": "array.compare_matlab",
+    "Parquet": "columns.compare_parquet",
+    "Feather": "columns.compare_feather",
+    "workbook": "columns.compare_workbook",
+    "archive": "archive.compare",
+    "compressed": "archive.compare_packed",
+    "database": "database.compare",
+    "pickle": "pickled.compare",
+    "R values": "rds.compare",
+    "FITS": "sciences.compare_fits",
+    "DICOM": "sciences.compare_dicom",
+    "NIfTI": "sciences.compare_nifti",
+    "bytes": "binary.compare",
 }
 # What is not compared of a kind; said where nothing else differs.
 _PASSED_OVER = {
@@ -95,9 +84,8 @@ _MAGIC: tuple[tuple[bytes, str], ...] = (
     (b"PAR1", "Parquet"),
     (b"ARROW1", "Feather"),
     (b"SQLite format 3\0", "database"),
-    *((head, "R values") for head in rds.HEADS),
+    *((head, "R values") for head in _R_HEADS),
 )
-_PACKED = (b"\x1f\x8b", b"BZh", b"\xfd7zXZ\0")  # gzip, bzip2, xz
 
 
 def kind_of(path: Path, name: str = "", reading: Reading = FOUND) -> str:
@@ -115,11 +103,13 @@ def kind_of(path: Path, name: str = "", reading: Reading = FOUND) -> str:
     for magic, kind in _MAGIC:
         if head.startswith(magic):
             return kind if kind != "picture" or not head.startswith(b"BM") or name.endswith(".bmp") else "bytes"
+    from lapidar.core.results.kinds import sciences
+
     if science := sciences.science_of(head):
         return science
     if head[:4] == b"RIFF" and head[8:12] == b"WEBP":
         return "picture"
-    if head.startswith(_PACKED):
+    if head.startswith(HEADS):
         return "archive" if name.endswith(_PACKED_ARCHIVES) else _of_packed(path)
     if head.startswith(b"PK\x03\x04"):
         return _of_zip(path)
@@ -134,14 +124,16 @@ def kind_of(path: Path, name: str = "", reading: Reading = FOUND) -> str:
 
 def _of_packed(path: Path) -> str:
     try:
-        with archive.unpacked(path) as stream:
+        with unpacked(path) as stream:
             head = stream.read(8)
-    except (OSError, EOFError, ValueError, lzma.LZMAError):
+    except BROKEN:
         return "compressed"
-    return "R values" if head.startswith(rds.HEADS) else "compressed"
+    return "R values" if head.startswith(_R_HEADS) else "compressed"
 
 
 def _of_zip(path: Path) -> str:
+    import zipfile
+
     try:
         with zipfile.ZipFile(path) as members:
             names = members.namelist()
@@ -153,6 +145,8 @@ def _of_zip(path: Path) -> str:
 
 
 def _of_text(head: bytes, name: str, reading: Reading) -> str:
+    from lapidar.core.results.kinds import markup, table, text, values
+
     encoding = reading.encoding or encoding_of(head)
     try:
         # The last character may be cut.
@@ -195,6 +189,12 @@ def _is_json(line: str) -> bool:
     return True
 
 
+def compared_by(kind: str) -> Callable[[Pair, Rules], Found]:
+    """The function that compares files of a kind."""
+    module, _, function = _COMPARE[kind].partition(".")
+    return cast("Callable[[Pair, Rules], Found]", getattr(import_module(f"{__name__}.{module}"), function))
+
+
 def compare_contents(pair: Pair, rules: Rules) -> tuple[str, Found]:
     """Compare two files whose bytes differ, as what they are.
 
@@ -207,11 +207,11 @@ def compare_contents(pair: Pair, rules: Rules) -> tuple[str, Found]:
     kinds = kind_of(pair.before, pair.path, rules.reading), kind_of(pair.after, pair.path, rules.reading)
     if kinds[0] != kinds[1]:
         if set(kinds) <= {"text", "table", "log", "values"}:
-            return "text", text.compare(pair, rules)
+            return "text", compared_by("text")(pair, rules)
         line = f"it was {kinds[0]}, and is {kinds[1]}"
         return kinds[0], Found(Verdict.DIFFERENT, line, [line])
     try:
-        found = _COMPARE[kinds[0]](pair, rules)
+        found = compared_by(kinds[0])(pair, rules)
         if found.verdict is Verdict.SAME and not (found.set_aside or found.taken):
             found.set_aside.append(_PASSED_OVER.get(kinds[0], "how it is packed"))
         return kinds[0], found

@@ -4,8 +4,6 @@ within limits, and compared as what they are."""
 
 from __future__ import annotations
 
-import bz2
-import gzip
 import lzma
 import stat
 import tarfile
@@ -14,13 +12,14 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 
 from lapidar.core.results.differences import Differences, numbered
+from lapidar.core.results.packed import unpacked
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable, Verdict
 
-__all__ = ["compare", "compare_packed", "unpacked"]
+__all__ = ["compare", "compare_packed"]
 
 _MOST_BYTES = 2_000_000_000  # of what one archive unpacks to
 _MOST_MEMBERS = 20_000
@@ -73,7 +72,7 @@ def compare_packed(pair: Pair, rules: Rules) -> Found:
         before, after = Path(work, "before"), Path(work, "after")
         for source, target in ((pair.before, before), (pair.after, after)):
             try:
-                with _opener(source) as stream:
+                with unpacked(source) as stream:
                     _copy(stream, target, _MOST_BYTES)
             except _BROKEN as error:
                 raise Unreadable(str(error)[:200] or "it is cut short") from error
@@ -98,23 +97,6 @@ def _inner(pair: Pair, rules: Rules) -> Found:
         return Found(Verdict.SAME)
     _, found = compare_contents(pair, rules)
     return found
-
-
-def unpacked(path: Path) -> Any:
-    """What a compressed file holds, as a stream; a file that is not compressed as it is."""
-    return _opener(path)
-
-
-def _opener(path: Path) -> Any:
-    with path.open("rb") as stream:
-        head = stream.read(6)
-    if head.startswith(b"\x1f\x8b"):
-        return gzip.open(path)
-    if head.startswith(b"BZh"):
-        return bz2.open(path)
-    if head.startswith(b"\xfd7zXZ"):
-        return lzma.open(path)
-    return path.open("rb")
 
 
 def _copy(source: IO[bytes], target: Path, most: int) -> int:

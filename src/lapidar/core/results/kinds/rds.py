@@ -11,14 +11,13 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from lapidar.core.results.differences import Differences
-from lapidar.core.results.kinds.archive import unpacked
 from lapidar.core.results.kinds.values import walk
+from lapidar.core.results.packed import unpacked
 from lapidar.core.results.tolerances import Rules
 from lapidar.core.results.verdict import BeyondLimit, Found, Pair, Unreadable
 
-__all__ = ["HEADS", "compare", "read"]
+__all__ = ["compare", "read"]
 
-HEADS = (b"X\n\0\0\0", b"RDX", b"A\n2\n", b"A\n3\n", b"RDA", b"B\n\2\0\0\0", b"B\n\3\0\0\0")
 _MOST_BYTES = 400_000_000
 _DEEPEST = 300
 # The types of R Internals, and the codes that only saved values have.

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 from typing import Protocol
+
+from msgspec import Struct
 
 from lapidar.core.records.results import Analysis
 from lapidar.core.steps.graph import Step
@@ -24,8 +25,7 @@ class How(enum.StrEnum):
     STANDS = "stands"  # what it waited for gave the same: it need not run, and nobody is told
 
 
-@dataclass(frozen=True, slots=True)
-class Done:
+class Done(Struct, frozen=True):
     """What came of one step.
 
     Attributes:

@@ -13,7 +13,8 @@ import subprocess
 import time
 from collections import defaultdict
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
@@ -30,8 +31,7 @@ _GRACE_SECONDS = 10.0  # for what a job wrote to be seen here, once it is in the
 _MOST_IN_ARRAY = 1000  # where the controller does not say
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SlurmOptions:
+class SlurmOptions(Struct, frozen=True, kw_only=True):
     """How jobs are handed over.
 
     Attributes:
@@ -45,8 +45,7 @@ class SlurmOptions:
     tries: int = 2
 
 
-@dataclass(frozen=True, slots=True)
-class _Needs:
+class _Needs(Struct, frozen=True):
     """What jobs of one array have in common: what they are given, and the arrays that they begin after."""
 
     processors: int
@@ -63,8 +62,7 @@ class _Needs:
         return words
 
 
-@dataclass(slots=True)
-class _Asked:
+class _Asked(Struct):
     """A step that was asked for.
 
     Attributes:

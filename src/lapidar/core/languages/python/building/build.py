@@ -21,7 +21,8 @@ from packaging.requirements import InvalidRequirement, Requirement
 from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, HookMissing
 
 from lapidar.core import foreign
-from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
+from lapidar.core.cache.files import FILE_TIME_SECONDS
+from lapidar.core.cache.store import Cache
 from lapidar.core.errors import CannotRun, LapidarError, PackageBroken
 from lapidar.core.languages import source_trees
 from lapidar.core.languages.python.building import compilers

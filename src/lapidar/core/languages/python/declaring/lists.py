@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import re
 import sys
-from dataclasses import dataclass, field
 from pathlib import Path
 
+from msgspec import Struct, field
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
@@ -46,8 +46,7 @@ _OF_THE_RUNTIME = frozenset(
 )
 
 
-@dataclass(slots=True)
-class Listed:
+class Listed(Struct):
     """What a list holds, with the lists that it includes.
 
     Attributes:

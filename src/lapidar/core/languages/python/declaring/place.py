@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lapidar.core import foreign, languages
-from lapidar.core.declaring.editing import NeedsFile
 from lapidar.core.declaring.project import load
 from lapidar.core.errors import DeclarationError
 from lapidar.core.languages.python.declaring.standard import PYPROJECT_NAME
+
+if TYPE_CHECKING:
+    from lapidar.core.declaring.editing import NeedsFile
 
 __all__ = ["standard_place"]
 
@@ -22,6 +25,8 @@ def standard_place(root: Path) -> NeedsFile | None:
     path = root / PYPROJECT_NAME
     if not path.is_file() or not isinstance(load(path, PYPROJECT_NAME).get("project"), dict):
         return None
+    from lapidar.core.declaring.editing import NeedsFile  # what edits is loaded where something is edited
+
     place = NeedsFile(
         PYPROJECT_NAME,
         foreign.read_text(path),

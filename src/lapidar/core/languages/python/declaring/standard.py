@@ -7,10 +7,11 @@ import functools
 import re
 import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.dependency_groups import DependencyGroupResolver
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
@@ -33,8 +34,7 @@ PYPROJECT_NAME = "pyproject.toml"
 _BLOCK = re.compile(r"(?m)^# /// (?P<type>[a-zA-Z0-9-]+)$\s(?P<content>(^#(| .*)$\s)+)^# ///$")
 
 
-@dataclass(frozen=True, slots=True)
-class RuntimeRange:
+class RuntimeRange(Struct, frozen=True):
     """Versions of the runtime (Version specifiers specification). A pre-release that is there is taken as any other."""
 
     specifier: SpecifierSet

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
@@ -18,8 +19,7 @@ from lapidar.core.records.declaration import Index
 __all__ = ["Published", "publish"]
 
 
-@dataclass(frozen=True, slots=True)
-class Published:
+class Published(Struct, frozen=True):
     """What came of it.
 
     Attributes:

@@ -8,11 +8,11 @@ import re
 import tarfile
 import zipfile
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urlsplit
 
 import urllib3
+from msgspec import Struct
 from packaging.metadata import RawMetadata, parse_email
 from packaging.utils import (
     InvalidSdistFilename,
@@ -36,8 +36,7 @@ _MOST_BYTES = 2_000_000_000
 _LINES, _COLUMNS = 4, 300  # of what a server says
 
 
-@dataclass(frozen=True, slots=True)
-class Archive:
+class Archive(Struct, frozen=True):
     """An archive that is to be published.
 
     Attributes:

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from msgspec import Struct
 from packaging.version import Version
 
 from lapidar.core.cache.store import Cache
@@ -15,8 +14,7 @@ from lapidar.core.records.snapshot import Origin, Package
 __all__ = ["CachedPackage", "metadata_of_tree", "of_package"]
 
 
-@dataclass(frozen=True, slots=True)
-class CachedPackage:
+class CachedPackage(Struct, frozen=True):
     """A package in the cache, and where it came from."""
 
     metadata: Metadata

@@ -5,9 +5,10 @@ from __future__ import annotations
 import datetime
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Protocol
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
@@ -31,8 +32,7 @@ from lapidar.core.pinning.solver import Wish
 __all__ = ["Candidates", "Policy", "Settled", "names_prerelease", "wish_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class Settled:
+class Settled(Struct, frozen=True):
     """A version that is settled from elsewhere than an index: an override, a direct reference, a kept package.
 
     Attributes:
@@ -43,8 +43,7 @@ class Settled:
     cached: CachedPackage | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Policy:
+class Policy(Struct, frozen=True):
     """What may be chosen.
 
     Attributes:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.version import InvalidVersion, Version
 
 from lapidar.core import progress
@@ -29,8 +30,7 @@ from lapidar.core.records.snapshot import Package
 __all__ = ["Choice", "Decider"]
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """A chosen version, and either what the cache has of it or the file to fetch."""
 
     metadata: Metadata

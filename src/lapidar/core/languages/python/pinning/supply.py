@@ -5,11 +5,11 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
-from dataclasses import replace
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
 
 import msgspec
+from msgspec.structs import replace
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from functools import cached_property
 
+from msgspec import Struct, field
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.tags import compatible_tags, cpython_tags
 from packaging.version import Version
@@ -26,14 +26,13 @@ def _range(text: str) -> SpecifierSet | None:
         return None
 
 
-@dataclass(frozen=True)
-class Target:
+class Target(Struct, frozen=True, eq=False, dict=True):
     """A runtime on a platform."""
 
     runtime: Runtime
     platform: Platform
-    _fits: dict[str, bool] = field(default_factory=dict, compare=False, repr=False)
-    _ranks: dict[tuple[str, str, str], int | None] = field(default_factory=dict, compare=False, repr=False)
+    _fits: dict[str, bool] = field(default_factory=dict)
+    _ranks: dict[tuple[str, str, str], int | None] = field(default_factory=dict)
 
     @property
     def python(self) -> Version:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from msgspec import Struct, field
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
@@ -30,8 +30,7 @@ if TYPE_CHECKING:
 __all__ = ["Workplace"]
 
 
-@dataclass(slots=True)
-class Workplace:
+class Workplace(Struct):
     """Makes environments to build in.
 
     Attributes:

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import configparser
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["Script", "is_launch_script", "scripts"]
 
@@ -15,8 +16,7 @@ _REFERENCE = re.compile(r"^\s*(?P<module>[\w.]+)\s*(?::\s*(?P<attribute>[\w.]+))
 _LAUNCH_SCRIPT_BYTES = 4096
 
 
-@dataclass(frozen=True, slots=True)
-class Script:
+class Script(Struct, frozen=True):
     """A command that a distribution declares: call `attribute` of `module`."""
 
     name: str

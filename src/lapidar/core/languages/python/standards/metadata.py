@@ -7,9 +7,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 
+from msgspec import Struct
 from packaging.markers import Marker
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
@@ -21,8 +21,7 @@ __all__ = ["Metadata", "applies", "needed"]
 _NAME = re.compile(r"\s*[A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?")
 
 
-@dataclass(frozen=True, slots=True)
-class Metadata:
+class Metadata(Struct, frozen=True):
     """The fields of a distribution that matter here; `name` is normalised, `extras` are those it provides."""
 
     name: str

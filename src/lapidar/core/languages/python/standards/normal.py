@@ -7,7 +7,7 @@ import time
 import zipfile
 from pathlib import Path
 
-from lapidar.core.cache.store import FILE_TIME_SECONDS
+from lapidar.core.cache.files import FILE_TIME_SECONDS
 from lapidar.core.errors import PackageBroken
 from lapidar.core.languages import plain_tar
 

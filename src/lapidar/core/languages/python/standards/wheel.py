@@ -12,10 +12,10 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
+from msgspec import Struct
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 from packaging.version import InvalidVersion, Version
 
@@ -39,8 +39,7 @@ _SMALL_BYTES = 50_000_000  # below this no ratio is suspicious
 _DO_NOT_USE = "Do not use this wheel."
 
 
-@dataclass(frozen=True, slots=True)
-class _Member:
+class _Member(Struct, frozen=True):
     """A file of a wheel, under its path in the package tree."""
 
     path: str

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
 from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.store import Cache

@@ -15,12 +15,14 @@ import shutil
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
+from msgspec import Struct
+
 from lapidar.core import atomic, progress
-from lapidar.core.cache.store import FILE_TIME_SECONDS, Cache
+from lapidar.core.cache.files import FILE_TIME_SECONDS
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import FileDraft, stow
 from lapidar.core.cache.trees import Tree
 from lapidar.core.environment import walk
@@ -44,8 +46,7 @@ class BuildFailed(LapidarError):
     """A package could not be built from its source."""
 
 
-@dataclass(frozen=True, slots=True)
-class Room:
+class Room(Struct, frozen=True):
     """Where packages are built: an environment with nothing but R, and folders at fixed places.
 
     Attributes:

@@ -12,10 +12,11 @@ import tarfile
 import zlib
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
+
+from msgspec import Struct
 
 from lapidar.core import foreign, sealed
 from lapidar.core.cache.store import Cache
@@ -45,8 +46,7 @@ _DATE = re.compile(r"(\d{4}-\d{2}-\d{2})")
 _MOST_UNPACKED = foreign.MOST_PAGE_BYTES
 
 
-@dataclass(frozen=True, slots=True)
-class Offer:
+class Offer(Struct, frozen=True):
     """A version of a package in a repository.
 
     Attributes:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import datetime
 import functools
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import spelling
 from lapidar.core.errors import IndexTrouble, PackageBroken
@@ -58,8 +60,7 @@ def wish_of(requirement: Requirement, where: str = "", *, any_version: bool = Fa
     return Wish(requirement.name, (), range_, str(requirement), where)
 
 
-@dataclass(frozen=True, slots=True)
-class CachedPackage:
+class CachedPackage(Struct, frozen=True):
     """A package in the cache, and where it came from."""
 
     description: Description
@@ -72,13 +73,11 @@ class CachedPackage:
         return RVersion(self.description.version)
 
 
-@dataclass(frozen=True, slots=True)
-class Shipped(Offer):
+class Shipped(Offer, frozen=True):
     """A recommended package as the runtime of this machine has it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Policy:
+class Policy(Struct, frozen=True):
     """What may be chosen.
 
     Attributes:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lapidar.core import progress
 from lapidar.core.languages.r.building import system_needs
@@ -29,8 +30,7 @@ from lapidar.core.records.snapshot import Package
 __all__ = ["Choice", "Decider"]
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """A chosen version: what it says of itself, and what is to be brought."""
 
     description: Description

@@ -6,8 +6,9 @@ R Installation and Administration, 1.1: binary distributions of R include them, 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from lapidar.core.cache.stowing import stow
 from lapidar.core.errors import EnvironmentUnusable, PackageBroken
@@ -19,8 +20,7 @@ from lapidar.core.pinning.session import PinRequest
 __all__ = ["ShippedPackages"]
 
 
-@dataclass
-class ShippedPackages:
+class ShippedPackages(Struct, dict=True):
     """Those of an R of this machine that has the version that is pinned for; nothing is looked for before it is asked.
 
     Attributes:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
 
 import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
@@ -34,8 +35,7 @@ from lapidar.core.records.snapshot import Origin, Package, Platform, Runtime
 __all__ = ["Named", "Supply", "held_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class Named:
+class Named(Struct, frozen=True):
     """A source that a project names itself: a file, a folder, a commit.
 
     Attributes:
@@ -59,8 +59,7 @@ def held_of(cache: Cache, package: Package) -> CachedPackage | None:
     return CachedPackage(found, package.tree, package.origin, package.built_with)
 
 
-@dataclass
-class Supply:
+class Supply(Struct, dict=True):
     """Brings packages into the cache.
 
     Attributes:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring import reading
