@@ -5,7 +5,8 @@ python tests/run.py commands.test_check core.test_trees
 
 A test is given to whichever process is free; the tests of a class that makes something for all of them (`setUpClass`,
 or `together = True`) stay in one. What many tests need once, a cache that holds the runtime of these tests with its
-byte-code, is made before the first (see `support.py`).
+byte-code, is made by the first that asks (see `support.py`), and commands are begun by a process that has loaded the
+program (see `forks.py`); with LAPIDAR_TEST_PROCESS_EACH=1 each is a process of its own.
 """
 
 from __future__ import annotations
@@ -278,14 +279,20 @@ def main() -> int:
     suite = loader.loadTestsFromNames(names) if names else loader.discover(str(HERE), top_level_dir=str(HERE))
     listed = set() if names else left_out(suite)
     without = set() if ALL else listed
-    from support import make_seeds
+    import forks
+    from support import SEEDS
 
     shared = Path(tempfile.mkdtemp(prefix="lapidar-tests-"))
+    forking = None if os.environ.get("LAPIDAR_TEST_PROCESS_EACH") else forks.start(shared)
     try:
-        os.environ["LAPIDAR_TESTS_SEEDS"] = str(make_seeds(shared / "seeds"))
+        seeds = shared / "seeds"
+        seeds.mkdir()
+        os.environ[SEEDS] = str(seeds)
         crew = Crew(units(suite, without))
         crew.run()
     finally:
+        if forking:
+            forking.kill()
         shutil.rmtree(shared, ignore_errors=True)
     if without:
         print(f"{len(without)} slow tests were left out: LAPIDAR_TEST_ALL=1 make test runs them too.")

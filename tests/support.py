@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import atexit
+import fcntl
+import functools
 import hashlib
 import json
 import os
@@ -19,6 +21,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, ClassVar
 
+import forks
 from lapidar.core.languages.python.standards.entry_points import scripts as declared_scripts
 from lapidar.standin.packages import record_line, write_wheel
 
@@ -31,41 +34,48 @@ def many(whole: int, some: int) -> int:
     return whole if os.environ.get("LAPIDAR_TEST_ALL") else some
 
 
-# Byte-code takes long to compile: caches that hold it are made once for all processes of tests. The tests of one process
-# that do not break their cache share a copy of the larger; those that do have a copy of the smaller each.
+# Byte-code takes long to compile: caches that hold it are made once for all processes of tests, when the first asks.
 SHARED_CACHE = Path(tempfile.mkdtemp(prefix="lapidar-tests-cache-"))
 atexit.register(shutil.rmtree, SHARED_CACHE, ignore_errors=True)
-
-
-def make_seeds(place: Path) -> Path:
-    """Make the caches that others begin with, `runtime` and `whole`: the runtime of these tests, or all of their
-    environment, with system libraries and byte-code, and nothing that is anyone's snapshot."""
-    project = place / "project"
-    project.mkdir(parents=True)
-    make_environment(project / "venv")
-    variables = {**os.environ, "HOME": str(project)}
-    for name, environment in (("runtime", "venv"), ("whole", sys.prefix)):
-        cache = place / name
-        if name == "whole":
-            shutil.copytree(place / "runtime", cache, symlinks=True)
-        variables["LAPIDAR_CACHE"] = str(cache)
-        for words in (["capture", environment], ["restore"]):
-            subprocess.run([PROGRAM, "-q", *words], cwd=project, env=variables, check=True, stdout=subprocess.DEVNULL)
-        for folder in ("snapshots", "assembled", "seen"):
-            shutil.rmtree(cache / folder, ignore_errors=True)
-            (cache / folder).mkdir()
-    shutil.rmtree(project)
-    return place
+SEEDS = "LAPIDAR_TESTS_SEEDS"  # the variable that names the folder where they are
 
 
 def seed(cache: Path, name: str = "runtime") -> None:
-    """Begin a cache as a copy of one that was made for all; nothing where none was."""
-    made = os.environ.get("LAPIDAR_TESTS_SEEDS")
-    if made:
-        shutil.copytree(Path(made) / name, cache, symlinks=True, dirs_exist_ok=True)
+    """Begin a cache as a copy of one that is made for all: that of the `runtime` of these tests, or of the `whole` of
+    their environment, with system libraries and byte-code, and nothing that is anyone's snapshot."""
+    seeds = Path(os.environ.get(SEEDS) or os.devnull)
+    if not seeds.is_dir():
+        return
+    with (seeds / f"{name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (seeds / name).exists():
+            _make_seed(seeds, name)
+    shutil.copytree(seeds / name, cache, symlinks=True, dirs_exist_ok=True)
 
 
-seed(SHARED_CACHE, "whole")
+def _make_seed(seeds: Path, name: str) -> None:
+    project = Path(tempfile.mkdtemp(dir=seeds))
+    making = project / "cache"
+    environment: str | Path = sys.prefix
+    if name == "whole":
+        seed(making)
+    else:
+        make_environment(environment := project / "venv")
+    variables = {**os.environ, "HOME": str(project), "LAPIDAR_CACHE": str(making)}
+    for words in (["capture", environment], ["restore"]):
+        subprocess.run([PROGRAM, "-q", *words], cwd=project, env=variables, check=True, stdout=subprocess.DEVNULL)
+    for folder in ("snapshots", "assembled"):  # what was seen of this machine's files stays
+        shutil.rmtree(making / folder, ignore_errors=True)
+        (making / folder).mkdir()
+    making.rename(seeds / name)
+    shutil.rmtree(project)
+
+
+@functools.cache
+def shared_cache() -> Path:
+    """The cache that those tests of this process share that do not break it."""
+    seed(SHARED_CACHE)
+    return SHARED_CACHE
 
 
 class InFolder(unittest.TestCase):
@@ -93,7 +103,7 @@ class Case(unittest.TestCase):
         self.folder = folder
         self.project = self.folder / "project"
         self.project.mkdir(exist_ok=True)
-        self.cache = self.folder / "cache" if self.own_cache else SHARED_CACHE
+        self.cache = self.folder / "cache" if self.own_cache else shared_cache()
         if self.own_cache and self.seeded:
             seed(self.cache)
         self.variables = {
@@ -130,14 +140,13 @@ class Case(unittest.TestCase):
         """Run the program in the project; its exit code must be the one given."""
         settings.setdefault("cwd", self.project)
         settings.setdefault("env", self.variables)
-        done = subprocess.run(
-            [PROGRAM, *map(str, words)],
-            capture_output=True,
-            text=True,
-            errors="surrogateescape",
-            check=False,
-            **settings,
-        )
+        command = [PROGRAM, *map(str, words)]
+        if settings.keys() <= {"cwd", "env", "input"} and forks.can_run(settings["env"]):
+            done = forks.run(command, **settings)
+        else:
+            done = subprocess.run(
+                command, capture_output=True, text=True, errors="surrogateescape", check=False, **settings
+            )
         self.assertEqual(done.returncode, code, f"lapidar {words}\n{done.stdout}\n{done.stderr}")
         self.assertNotIn("Traceback", done.stderr)
         return done

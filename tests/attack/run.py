@@ -27,7 +27,8 @@ from attack.ground import PROGRAM, Broken, Ground, PinGround, RecordGround, new
 from attack.injected import COMMANDS, PIN, Injector
 from attack.texts import spoil
 from lapidar.core.cache.digest import sha256_of
-from lapidar.core.cache.store import Cache, digest_of_name
+from lapidar.core.cache.files import digest_of_name
+from lapidar.core.cache.store import Cache
 
 _LONG = 3.0  # minutes, from which on a pin is attacked too: its ground takes a while to make
 
