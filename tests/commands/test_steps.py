@@ -965,6 +965,7 @@ open("results/fit.txt", "w").write(f"{rows}\\n")
         (self.project / "raw/pace").write_text("60")
         told = {one["name"]: one for one in self.json("refresh", code=1)["done"]}
         self.assertIn("what it kept is there for the next attempt", told["fit"]["error"])
+        self.assertEqual(self.json("cache", "audit")["unknown"], [], "what attempts leave is the cache's own")
         self.assertFalse((self.project / "checkpoints").exists())
         self.assertEqual(self.refreshed("--really", "fit", "--only", code=1), {"fit": "failed"}, "from the start")
         self.assertEqual(self.refreshed(), {"fit": "ran"})

@@ -8,6 +8,7 @@ from contextlib import AbstractContextManager
 from lapidar.core import languages
 from lapidar.core.cache.history import Cause, Deed
 from lapidar.core.cache.store import Cache
+from lapidar.core.cache.trees import Tree
 from lapidar.core.declaring import judge, reading
 from lapidar.core.errors import Conflict, LapidarError
 from lapidar.core.flows import pin
@@ -22,7 +23,8 @@ from lapidar.core.records.snapshot import Package, Platform, Runtime, Snapshot
 from lapidar.standin.packages import write_source, write_wheel
 from support import InFolder
 
-TREE = "sha256:" + "0" * 64
+NOTHING = Tree([])
+TREE = NOTHING.digest  # the runtime is nowhere on this machine, and need not be looked for
 RUNTIME = Runtime("python", "cpython", "3.11.7", "main", "bin/python", {"site": "lib/site"}, TREE, 1, 1, ())
 
 
@@ -34,6 +36,7 @@ class Plans(InFolder):
         self.project = Place.of_project(self.root / "project")
         self.project.root.mkdir()
         self.cache = Cache(self.root / "cache", create=True)
+        self.cache.put_tree(NOTHING)
         empty = Snapshot(1, TREE, Platform("linux", "x86_64", "glibc 2.28"), (RUNTIME,))
         self.previous = lockfile.identify(empty)
 

@@ -6,6 +6,7 @@ import ast
 import re
 import unittest
 from collections.abc import Iterator
+from functools import cache
 from graphlib import TopologicalSorter
 from pathlib import Path
 
@@ -38,6 +39,11 @@ EXCEPTIONS = {("languages.python.pinning.workplace", "flows"), ("languages.r.pin
 # Lists of names of many languages, and the list of languages.
 LISTED = {"languages/__init__.py": 1, "layers/libraries.py": 1, "layers/tools.py": 1}
 PYTHON = re.compile(r"python|pyc|site-packages|dist-info|wheel", re.IGNORECASE)
+
+
+@cache
+def _parsed(path: Path) -> ast.Module:
+    return ast.parse(path.read_text("utf-8"))
 
 
 def _folder(module: str) -> str:
@@ -73,7 +79,7 @@ class Structure(unittest.TestCase):
         """What needs more is asked for with a record of its own, as `PinRequest` is one."""
         seen = set()
         for path in CORE.rglob("*.py"):
-            for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            for node in ast.walk(_parsed(path)):
                 if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
                     seen.add(len(_parameters(node)))
                     self.assertLessEqual(len(_parameters(node)), 6, f"{path}:{node.lineno} {node.name}")
@@ -85,7 +91,7 @@ class Structure(unittest.TestCase):
             module = ".".join(path.relative_to(CORE).with_suffix("").parts).removesuffix(".__init__")
             if _folder(module) not in ORDER:
                 continue
-            for name in _imports(ast.parse(path.read_text("utf-8"))):
+            for name in _imports(_parsed(path)):
                 self.assertTrue(name.startswith(("lapidar.core.", "lapidar._version")), f"{module} imports {name}")
                 other = _folder(name.removeprefix("lapidar.core."))
                 theirs = _language(name.removeprefix("lapidar.core."))
@@ -96,6 +102,13 @@ class Structure(unittest.TestCase):
                 self.assertLess(ORDER.index(other), ORDER.index(_folder(module)), f"{module} imports {name}")
         self.assertGreater(seen, 100)
 
+    def test_paths_in_a_cache_are_put_together_there(self) -> None:
+        joined = re.compile(r"cache\.root\s*/|cache\.root\.(glob|joinpath)|Path\((self\.)?_?cache\.root,")
+        for path in (*CORE.rglob("*.py"), *(CORE.parent / "cli").rglob("*.py")):
+            if path.parent != CORE / "cache":
+                self.assertIsNone(joined.search(path.read_text("utf-8")), path)
+        self.assertIsNotNone(joined.search((CORE / "cache" / "work.py").read_text("utf-8")))
+
     def test_no_circle_among_modules(self) -> None:
         """Neither when they are loaded nor at work; protocols may look the other way for types."""
         whole = CORE.parent
@@ -105,7 +118,7 @@ class Structure(unittest.TestCase):
         }
         graph: dict[str, set[str]] = {}
         for module, path in files.items():
-            names = _imports(ast.parse(path.read_text("utf-8")))
+            names = _imports(_parsed(path))
             graph[module] = {name if name in files else name.rpartition(".")[0] for name in names} - {module}
         self.assertGreater(sum(map(len, graph.values())), 1000)
         TopologicalSorter(graph).prepare()  # raises an error that names the circle

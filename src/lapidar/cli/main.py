@@ -310,13 +310,19 @@ def _add_global_options(parser: argparse.ArgumentParser, *, top: bool) -> None:
     add("--debug", action="store_true", help="show where in the program an error arose")
 
 
-def build_parser(chosen: str | None) -> argparse.ArgumentParser:
-    """The parser; only the chosen command's own module is loaded."""
+def build_parser(chosen: str | None, *, alone: bool = False) -> argparse.ArgumentParser:
+    """The parser; only the chosen command's own module is loaded.
+
+    Args:
+        alone: nobody is going to be shown the other commands, so that these are left out.
+    """
     parser = _Parser(prog="lapidar", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=_Help)
     parser.add_argument("--version", action="version", version=f"lapidar {VERSION}")
     _add_global_options(parser, top=True)
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND")
     for name, help_line in COMMANDS.items():
+        if alone and name != chosen:
+            continue
         settings: dict[str, Any] = {"help": help_line, "formatter_class": _Help}
         if name == chosen:
             module = importlib.import_module(f"lapidar.cli.{name}")
@@ -331,15 +337,27 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
 _TAKE_COMMANDS = frozenset({"aside", "capture", "check", "culprit", "demo", "prove", "record"})  # after two dashes
 
 
+_TAKE_VALUES = frozenset({"--project", "--script", "--cache", "--below"})
+
+
 def _chosen(arguments: Sequence[str]) -> str | None:
     """The command's name: the first word that is one and not the value of an option before it."""
-    takes_value = {"--project", "--script", "--cache", "--below"}
     previous = ""
     for word in arguments:
-        if word in COMMANDS and previous not in takes_value:
+        if word in COMMANDS and previous not in _TAKE_VALUES:
             return word
         previous = word
     return None
+
+
+def _comes_first(chosen: str | None, words: Sequence[str]) -> bool:
+    """Whether a command's name is the first word that is no option, and nobody asks for help before it."""
+    previous = ""
+    for word in words:
+        if previous not in _TAKE_VALUES and (word in ("-h", "--help") or not word.startswith("-")):
+            return word == chosen
+        previous = word
+    return False
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -361,7 +379,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     # The words of another command are not ours to parse.
     cut = words.index("--") if chosen in _TAKE_COMMANDS and "--" in words else len(words)
     _Parser.json = "--json" in words[:cut]
-    parser = build_parser(chosen)
+    parser = build_parser(chosen, alone=not completes and _comes_first(chosen, words))
     if completes:
         importlib.import_module("argcomplete").autocomplete(parser, default_completer=None)
     options = parser.parse_args(words[:cut])

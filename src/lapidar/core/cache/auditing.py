@@ -29,7 +29,7 @@ __all__ = ["Audit", "audit"]
 # What lies in the cache's folder beside what is audited.
 _KNOWN = frozenset(
     ("lapidar-cache.toml", "files", "trees", "derived", "assembled", "snapshots", "seen", "aside", "staging", "made")
-) | {"index", "forgotten", "scripts", FOLDER}
+) | {"index", "forgotten", "scripts", "work", FOLDER}
 
 
 class Audit(Struct):

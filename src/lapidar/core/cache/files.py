@@ -1,12 +1,14 @@
-"""A cached file: the time that it has, the name that it has, and what can be wrong with it."""
+"""A cached file: the time that it has, the name that it has, and what can be wrong with it; and where environments that
+lie in a cache are. Nothing of the cache is loaded for that."""
 
 from __future__ import annotations
 
 import enum
 import os
 import sys
+from pathlib import Path
 
-__all__ = ["FILE_TIME_NS", "FILE_TIME_SECONDS", "FileFlaw", "digest_of_name", "is_cached_file"]
+__all__ = ["FILE_TIME_NS", "FILE_TIME_SECONDS", "FileFlaw", "digest_of_name", "environments_folder", "is_cached_file"]
 
 # Every file of the cache has this modification time (2001-09-09T01:46:40Z). It is fixed so that byte-code
 # compiled once stays valid wherever the source is placed, and so that an edit through a hard link shows.
@@ -35,3 +37,8 @@ def digest_of_name(path: str) -> tuple[str, bool]:
     folder, _, name = path.rpartition("/")
     executable = name.endswith(".x")
     return sys.intern(folder[-2:]) + name.removesuffix(".x"), executable
+
+
+def environments_folder(root: Path) -> Path:
+    """Where a cache keeps the environments of scripts, of what is tried aside and of snapshots that are called."""
+    return root / "scripts"

@@ -180,7 +180,7 @@ class _Pruning:
         trees = [digest for digest in self.cache.all_trees() if digest not in keep_trees]
         ours = filter(is_cached_file, self.cache.all_files())  # what is not stays
         files = [entry for entry in ours if digest_of_name(entry.path) not in keep_files]
-        aside = self.cache.root / "aside"
+        aside = self.cache.aside
         plan.dropped, plan.unknown = sorted(self.dropped), self.held.unknown
         plan.trees, plan.files = len(trees), len(files)
         plan.bytes = sum(entry.stat(follow_symlinks=False).st_size for entry in files)
@@ -207,7 +207,7 @@ class _Pruning:
                 path.unlink(missing_ok=True)
         for entry in files:
             Path(entry.path).unlink(missing_ok=True)
-        shutil.rmtree(self.cache.root / "aside", ignore_errors=True)
+        shutil.rmtree(self.cache.aside, ignore_errors=True)
         atomic.sweep(self.cache.root / "staging", "")
 
     # ---- what is needed, and what of that is in doubt

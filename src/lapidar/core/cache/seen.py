@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Generic, TypeVar
 
@@ -18,7 +18,16 @@ import msgspec
 from lapidar.core import sealed
 from lapidar.core.cache.digest import sha256_of
 
-__all__ = ["SETTLED_NS", "Seen", "known_paths", "seen_files", "seen_of_system", "sha256_by"]
+__all__ = [
+    "SETTLED_NS",
+    "Seen",
+    "SeenFiles",
+    "known_paths",
+    "seen_files",
+    "seen_of_runtime",
+    "seen_of_system",
+    "sha256_by",
+]
 
 # What changed within this time before it was looked at may change again within the same tick of the file system's
 # clock, and its times would not show it.
@@ -86,9 +95,46 @@ def known_paths(folder: Path, digests: set[str]) -> Iterator[tuple[str, str]]:
         yield from ((row[4], path) for path, row in found.items() if row[4] in digests)
 
 
-def seen_files(folder: Path, environment: str) -> Seen[str]:
-    """The digests of an environment's files."""
-    return Seen(folder, environment, str)
+class SeenFiles:
+    """The digests of an environment's files, in a table for each of its folders: a runtime that several environments
+    have is read once for all of them.
+
+    Args:
+        folder: where the tables lie.
+        environment: the environment's folder.
+        shared: folders that other environments have too.
+    """
+
+    def __init__(self, folder: Path, environment: str, shared: Iterable[str] = ()) -> None:
+        self._own = Seen(folder, environment, str)
+        others = sorted({one for one in shared if one != environment}, key=len, reverse=True)
+        self._shared = [(f"{one}/", Seen(folder, one, str, keep_all=True)) for one in others]
+
+    def _table(self, path: str) -> Seen[str]:
+        return next((table for below, table in self._shared if path.startswith(below)), self._own)
+
+    def known(self, path: str, found: os.stat_result) -> str | None:
+        """What is known of a file read before and unchanged since, by its status."""
+        return self._table(path).known(path, found)
+
+    def add(self, path: str, found: os.stat_result, digest: str) -> None:
+        """Remember a file that was just read; `found` is its status from before it was read."""
+        self._table(path).add(path, found, digest)
+
+    def save(self) -> None:
+        """Keep the tables for the next time."""
+        for table in (self._own, *(table for _, table in self._shared)):
+            table.save()
+
+
+def seen_files(folder: Path, name: str) -> Seen[str]:
+    """The digests of the files of one folder, or of whatever else has a name."""
+    return Seen(folder, name, str)
+
+
+def seen_of_runtime(folder: Path, runtime: str) -> Seen[str]:
+    """The digests of the files of a runtime; all environments of it share them."""
+    return Seen(folder, runtime, str, keep_all=True)
 
 
 def seen_of_system(folder: Path) -> Seen[str]:

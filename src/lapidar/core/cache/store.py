@@ -222,6 +222,11 @@ class Cache:
         """Where the snapshots are, and the log of the history."""
         return self.root / "snapshots"
 
+    @property
+    def aside(self) -> Path:
+        """Where what was damaged is kept for somebody to look at."""
+        return self.root / "aside"
+
     # ---- files
 
     @cached_property
@@ -276,10 +281,10 @@ class Cache:
 
     def set_aside(self, path: str) -> None:
         """Move a bad file out of the way, so that the right bytes can be stowed again."""
-        atomic.make_folder(self.root / "aside")
+        atomic.make_folder(self.aside)
         name = os.path.relpath(path, self.root).replace("/", "-")
         try:
-            os.rename(path, self.root / "aside" / f"{name}-{atomic.random_name()}")
+            os.rename(path, self.aside / f"{name}-{atomic.random_name()}")
         except FileNotFoundError:
             pass
 

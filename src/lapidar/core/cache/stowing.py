@@ -25,7 +25,7 @@ from msgspec import Struct, field
 from lapidar.core import atomic, progress
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.files import FILE_TIME_NS, FileFlaw
-from lapidar.core.cache.seen import Seen
+from lapidar.core.cache.seen import Seen, SeenFiles
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.errors import PackageBroken, unreadable
 
@@ -138,7 +138,7 @@ class _Work(Struct, Generic[Key]):
 def stow(
     cache: Cache,
     drafts: Mapping[Key, Sequence[Draft]],
-    seen: Seen[str] | None,
+    seen: Seen[str] | SeenFiles | None,
     reporter: progress.Progress,
     statuses: Mapping[str, os.stat_result] = MappingProxyType({}),
 ) -> dict[Key, Stowed]:
@@ -272,7 +272,7 @@ def put_back(cache: Cache, entry: Entry, source: str) -> bool:
 def _sort_out(
     cache: Cache,
     drafts: Mapping[Key, Sequence[Draft]],
-    seen: Seen[str] | None,
+    seen: Seen[str] | SeenFiles | None,
     statuses: Mapping[str, os.stat_result],
 ) -> _Work[Key]:
     """Tell what the cache is known to have from what must be read."""

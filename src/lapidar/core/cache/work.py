@@ -6,17 +6,26 @@ import json
 import os
 import time
 from collections.abc import Iterator
+from pathlib import Path
 
 import msgspec
 
 from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
 
-__all__ = ["FOLDER", "KEPT", "LEFT_SECONDS", "trees_of_work"]
+__all__ = ["LEFT_SECONDS", "folder_of_attempts", "folder_of_work", "trees_of_work"]
 
-FOLDER = "work"  # in the cache: a folder for each task
-KEPT = "kept"  # in it: what attempts that were broken off left to the next
 LEFT_SECONDS = 14 * 86_400  # after which nobody comes for either
+
+
+def folder_of_work(cache: Cache) -> Path:
+    """Where each task that is done elsewhere has a folder."""
+    return cache.root / "work"
+
+
+def folder_of_attempts(cache: Cache) -> Path:
+    """Where what attempts that were broken off left to the next is noted."""
+    return folder_of_work(cache) / "kept"
 
 
 class _Needs(msgspec.Struct):
@@ -28,7 +37,7 @@ class _Needs(msgspec.Struct):
 
 def trees_of_work(cache: Cache) -> Iterator[str]:
     """The trees that tasks run with, and those that attempts left, as far as somebody may come for them."""
-    for path in (*cache.root.glob(f"{FOLDER}/*/task.json"), *cache.root.glob(f"{FOLDER}/{KEPT}/*")):
+    for path in (*folder_of_work(cache).glob("*/task.json"), *folder_of_attempts(cache).glob("*")):
         try:
             needs = msgspec.convert(json.loads(foreign.read(path)), _Needs)
             if time.time() - os.stat(path).st_mtime < LEFT_SECONDS:

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.history import Cause, Deed, History
-from lapidar.core.cache.seen import seen_files
+from lapidar.core.cache.seen import SeenFiles
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import Draft, Stowed, stow
 from lapidar.core.declaring import files
@@ -328,7 +328,8 @@ def _observe(
 
 
 def _stow(inventories: Sequence[Inventory], cache: Cache, reporter: Progress) -> dict[Owner, Stowed]:
-    seen = seen_files(cache.short_cuts, inventories[0].prefix)
+    folders = [folder for inventory in inventories for folder in inventory.own_folders]
+    seen = SeenFiles(cache.short_cuts, inventories[0].prefix, folders)
     drafts: dict[Owner, Sequence[Draft]] = {}
     statuses: dict[str, os.stat_result] = {}
     for inventory in inventories:

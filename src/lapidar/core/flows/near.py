@@ -22,6 +22,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from lapidar.core import atomic, locks, sealed
+from lapidar.core.cache.files import environments_folder
 from lapidar.core.declaring.files import user_file
 from lapidar.core.errors import TargetRefused
 from lapidar.core.foreign import require_room
@@ -236,7 +237,7 @@ class Near(Struct, frozen=True):
 def in_cache(root: Path) -> Near:
     """The environments of scripts, of what is tried aside and of other snapshots that are called, in the folder of a
     cache."""
-    return Near(root / "scripts", "name a cache on another disk with --cache")
+    return Near(environments_folder(root), "name a cache on another disk with --cache")
 
 
 def _trusted() -> str:

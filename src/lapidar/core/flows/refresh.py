@@ -7,7 +7,6 @@ import time
 from collections.abc import Callable, Sequence
 from functools import cached_property, partial
 
-import msgspec
 from msgspec import Struct, field, structs
 
 from lapidar.core import atomic
@@ -123,6 +122,29 @@ def refresh(
     return Refreshed(work.done, work.judged, tuple(names), work.notes, work.handed_over)
 
 
+class _Pass(Struct):
+    """One pass through the graph.
+
+    Attributes:
+        pending: those that are not under way, in the order of the graph.
+        due: of these the ones that are to run, and for which there was no room yet.
+        aside: failed, and may come right once others have run.
+    """
+
+    engine: Engine
+    graph: Graph
+    pending: dict[str, None]
+    due: set[str] = field(default_factory=set)
+    running: set[str] = field(default_factory=set)
+    aside: dict[str, Done] = field(default_factory=dict)
+
+    def ahead_of(self, step: Step) -> list[str]:
+        """What a step waits for."""
+        before = () if step.odds else (*step.after, *step.follows)
+        held = self.aside.keys() & step.after.keys()
+        return [one for one in before if one in self.pending or one in self.running or one in held]
+
+
 class _Refresh(Struct, dict=True):
     place: Place
     cache: Cache
@@ -205,49 +227,51 @@ class _Refresh(Struct, dict=True):
     # ---- one pass through the graph
 
     def _pass(self, engine: Engine) -> None:
-        graph = self.judged.graph
-        pending = dict.fromkeys(step.name for step in self._left())
-        due: set[str] = set()  # those that are to run, and for which there was no room yet
-        running: set[str] = set()
-        aside: dict[str, Done] = {}  # failed, and may come right once others have run
-        while pending or running or aside:
-            for name in list(pending):
-                step = graph.steps[name]
-                before = () if step.odds else (*step.after, *step.follows)
-                held = aside.keys() & step.after.keys()
-                ahead = [one for one in before if one in pending or one in running or one in held]
-                if ahead and not (engine.is_elsewhere and running.issuperset(ahead) and not self.options.stops):
-                    continue
-                if name not in due and not ahead:
-                    if not self._is_to_run(step, graph) or self._was_taken(step, graph, engine):
-                        del pending[name]
-                        continue
-                    due.add(name)
-                if not engine.submit(step, ahead):
-                    break
-                del pending[name]
-                running.add(name)
+        on = _Pass(engine, self.judged.graph, dict.fromkeys(step.name for step in self._left()))
+        while on.pending or on.running or on.aside:
+            self._submit(on)
             if self.options.leaves and engine.is_elsewhere:
                 engine.hand_over()
-                self.handed_over = tuple(sorted(running))
+                self.handed_over = tuple(sorted(on.running))
                 break
-            if not running:
-                if not aside:
-                    break
-                self._again(aside, pending, graph)
-                continue
-            for ended in engine.wait():
-                running.remove(ended.name)
-                due.discard(ended.name)
-                done = self._collected(ended, graph, engine)
-                if done is None:
-                    pending[ended.name] = None
-                elif (pending or running) and self._may_come_right(done, graph):
-                    aside[done.name] = done
-                else:
-                    self._ended(done, graph)
+            if on.running:
+                self._wait(on)
+            elif on.aside:
+                self._again(on)
+            else:
+                break
             if self.swept and time.monotonic() - self.kept_at > _KEEP_SECONDS:
                 self._keep_sweeps()
+
+    def _submit(self, on: _Pass) -> None:
+        """Give the engine what can run now; to one elsewhere also what can run once that has ended."""
+        for name in list(on.pending):
+            step = on.graph.steps[name]
+            ahead = on.ahead_of(step)
+            if ahead and not (on.engine.is_elsewhere and on.running.issuperset(ahead) and not self.options.stops):
+                continue
+            if name not in on.due and not ahead:
+                if not self._is_to_run(step, on.graph) or self._was_taken(step, on.graph, on.engine):
+                    del on.pending[name]
+                    continue
+                on.due.add(name)
+            if not on.engine.submit(step, ahead):
+                break  # there is no room
+            del on.pending[name]
+            on.running.add(name)
+
+    def _wait(self, on: _Pass) -> None:
+        """Take what ended."""
+        for ended in on.engine.wait():
+            on.running.remove(ended.name)
+            on.due.discard(ended.name)
+            done = self._collected(ended, on.graph, on.engine)
+            if done is None:
+                on.pending[ended.name] = None
+            elif (on.pending or on.running) and self._may_come_right(done, on.graph):
+                on.aside[done.name] = done
+            else:
+                self._ended(done, on.graph)
 
     def _may_come_right(self, done: Done, graph: Graph) -> bool:
         """Whether one that failed looked for something that others may make: it ran for the first time, and nobody
@@ -255,21 +279,21 @@ class _Refresh(Struct, dict=True):
         is_new = graph.steps[done.name].analysis is None and done.name not in self.again
         return done.how is How.FAILED and is_new and bool(done.absent)
 
-    def _again(self, aside: dict[str, Done], pending: dict[str, None], graph: Graph) -> None:
+    def _again(self, on: _Pass) -> None:
         """Run those once more that looked for what was made meanwhile; where there are none, all of them failed."""
         found = {
             name: made
-            for name, done in aside.items()
+            for name, done in on.aside.items()
             if (made := [path for path in done.absent if os.path.lexists(self.place.root / path)])
         }
-        for name in found or list(aside):
-            done = aside.pop(name)
+        for name in found or list(on.aside):
+            done = on.aside.pop(name)
             if name not in found:
-                self._ended(done, graph)
+                self._ended(done, on.graph)
                 continue
             self.again.add(name)
-            pending[name] = None
-            whose = graph.steps[name].declared.part_of or name
+            on.pending[name] = None
+            whose = on.graph.steps[name].declared.part_of or name
             note = f"{whose} was run before {found[name][0]} was made, and once more after that"
             self.notes += [note] if note not in self.notes else []
 
@@ -307,7 +331,7 @@ class _Refresh(Struct, dict=True):
             why = "it ran, and did not read what the project has: was that changed meanwhile? Run it again"
             return structs.replace(done, how=How.FAILED, error=done.error or why)
         if done.how in (How.FAILED, How.RAN):
-            step.used = msgspec.structs.replace(step.used, is_whole=True)
+            step.used = structs.replace(step.used, is_whole=True)
         return None
 
     def _is_to_run(self, step: Step, graph: Graph) -> bool:

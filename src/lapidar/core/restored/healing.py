@@ -107,7 +107,7 @@ def mend_links(cache: Cache, links: Mapping[Entry, Sequence[Path]]) -> int:
 def _keep_what_was_written(cache: Cache, place: Path) -> None:
     """The damaged file was set aside for somebody to look at, and is the same file: a copy of it lies there now."""
     inode, data = place.stat().st_ino, place.read_bytes()
-    aside = cache.root / "aside"
+    aside = cache.aside
     for path in aside.iterdir() if aside.is_dir() else ():
         if path.stat().st_ino == inode:
             path.unlink()

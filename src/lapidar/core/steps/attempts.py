@@ -21,7 +21,7 @@ from lapidar.core import atomic, foreign
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import FileDraft, stow
-from lapidar.core.cache.work import FOLDER, KEPT
+from lapidar.core.cache.work import folder_of_attempts
 from lapidar.core.errors import CacheError
 from lapidar.core.progress import Silent
 from lapidar.core.results import scratch
@@ -98,7 +98,7 @@ class Attempt(Struct):
 
     @property
     def _file(self) -> Path:
-        return self.cache.root / FOLDER / KEPT / self.key
+        return folder_of_attempts(self.cache) / self.key
 
     def give(self) -> None:
         """Give it what the one before left, if that is there and whole; else it begins from the start."""

@@ -13,7 +13,7 @@ import msgspec
 
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.cache.store import Cache
-from lapidar.core.cache.work import FOLDER, KEPT, LEFT_SECONDS
+from lapidar.core.cache.work import LEFT_SECONDS, folder_of_attempts, folder_of_work
 from lapidar.core.steps.engines.protocol import Done, How
 
 __all__ = ["KEYS", "Outcome", "Task", "Tasks"]
@@ -104,7 +104,7 @@ class Tasks:
     """
 
     def __init__(self, cache: Cache) -> None:
-        self._root = cache.root / FOLDER
+        self._root, self._kept = folder_of_work(cache), folder_of_attempts(cache)
 
     def folder(self, key: str) -> Path:
         """Where a task and what came of it lie."""
@@ -117,13 +117,13 @@ class Tasks:
 
     def clean(self) -> None:
         """Remove what is left of batches of which every task is over, and of what nobody came for."""
-        for path in (*self._root.glob("*/outcome.json"), *self._root.glob(f"{KEPT}/*")):
+        for path in (*self._root.glob("*/outcome.json"), *self._kept.glob("*")):
             if time.time() - path.stat().st_mtime > LEFT_SECONDS:
-                atomic.remove(path if path.parent.name == KEPT else path.parent)
+                atomic.remove(path if path.parent == self._kept else path.parent)
         for path in self._root.glob(f"{_ASKED}/*/*"):
             if not self.folder(path.name).is_dir():
                 path.unlink(missing_ok=True)
-        for folder in (*self._root.glob(f"{_ASKED}/*"), self._root / _ASKED, self._root / KEPT):
+        for folder in (*self._root.glob(f"{_ASKED}/*"), self._root / _ASKED, self._kept):
             with suppress(OSError):
                 folder.rmdir()  # where it is empty
         for keys in self.batches.glob(f"*/{KEYS}"):

@@ -18,7 +18,7 @@ from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.cache.trees import Tree
 from lapidar.core.errors import DeclarationError, PackageBroken
-from lapidar.core.languages import live
+from lapidar.core.languages import live, origins
 from lapidar.core.languages import source_trees as sources
 from lapidar.core.languages.python.building.build import SourceBuilder
 from lapidar.core.languages.python.index.indexes import Indexes
@@ -148,16 +148,7 @@ class Supply:
             return self._build(source, file.name, origin, digest, work.path)
 
     def _origin(self, file: File, digest: str, size: int | None) -> Origin:
-        folder = local_path(file.index) if file.index else None
-        if file.index and folder is None:
-            address = without_credentials(file.url)
-            return Origin(kind="index", url=address, index=file.index, file=file.name, sha256=digest, bytes=size)
-        inside = self.place.relative(folder) if folder else None
-        if inside:
-            return Origin(kind="index", index=inside, file=file.name, sha256=digest, bytes=size)
-        # A folder outside the project is a place of this machine: what the file is called is all that can be told.
-        url = None if local_path(file.url) else without_credentials(file.url)
-        return Origin(kind="archive", url=url, file=file.name, sha256=digest, bytes=size)
+        return origins.of_file(self.place, file.name, file.url, file.index, sha256=digest, size=size)
 
     # ---- into trees
 
@@ -256,7 +247,7 @@ class Supply:
 
     def _folder(self, folder: Path) -> CachedPackage:
         inside = self.place.relative(folder)
-        origin = Origin(kind="local", path=inside) if inside else Origin(kind="environment")
+        origin = origins.of_folder(self.place, folder)
         with self.cache.work_folder() as work:
             copy = sources.copied(folder, work.path / "source")
             digest, names = sources.digest_of(copy), sources.files_of(copy)

@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.store import Cache
 from lapidar.core.errors import DeclarationError, IndexTrouble, PackageBroken
-from lapidar.core.languages import live, source_trees
+from lapidar.core.languages import live, origins, source_trees
 from lapidar.core.languages.r import description
 from lapidar.core.languages.r.building import build
 from lapidar.core.languages.r.building.build import Builder, Room
@@ -117,7 +117,9 @@ class Supply(Struct, dict=True):
             return self._with_live(built, names)
         with self._fetched(one) as (path, digest):
             self._require_digest(name, one, path, digest)
-            origin = self._origin(one, digest, path.stat().st_size)
+            origin = origins.of_file(
+                self.request.place, one.file, one.url, one.index, sha256=digest, size=path.stat().st_size
+            )
             known = self._known(digest, origin, trees)
             if known:
                 return known
@@ -200,17 +202,6 @@ class Supply(Struct, dict=True):
             self._builder = Builder(self.request.cache, self.runtime, self.request.place, room)
         return self._builder
 
-    def _origin(self, offer: Offer, digest: str, size: int) -> Origin:
-        folder = local_path(offer.index)
-        if folder is None:
-            address = without_credentials(offer.url)
-            return Origin(kind="index", url=address, index=offer.index, file=offer.file, sha256=digest, bytes=size)
-        inside = self.request.place.relative(folder)
-        if inside:
-            return Origin(kind="index", index=inside, file=offer.file, sha256=digest, bytes=size)
-        # A folder outside the project is a place of this machine: what the file is called is all that can be told.
-        return Origin(kind="archive", file=offer.file, sha256=digest, bytes=size)
-
     # ---- what a project names itself
 
     def named(self, override: Override) -> Named:
@@ -248,8 +239,9 @@ class Supply(Struct, dict=True):
             copy = source_trees.copied(path, work / "source")
             inside = self.request.place.relative(path)
             digest = source_trees.digest_of(copy)
-            sources = f"sha256:{digest}"
-            origin = Origin(kind="local", path=inside, sources=sources) if inside else Origin(kind="environment")
+            origin = origins.of_folder(self.request.place, path)
+            if inside:
+                origin = msgspec.structs.replace(origin, sources=f"sha256:{digest}")
             return Named(_described(copy, inside or str(path)), origin, digest, copy)
         if not path.is_file():
             raise DeclarationError(
