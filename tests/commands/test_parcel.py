@@ -22,6 +22,7 @@ from typing import Any
 import msgspec
 import zstandard
 
+from lapidar.core.cache.layered import LayeredCache
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Entry, Tree
 from lapidar.core.parcels import blobs, leasing, packing, tar
@@ -130,7 +131,7 @@ class RoundTrip(OfKiln):
         shutil.copy(self.folder / "project" / "lapidar.lock", made)
         order = [part.tree for part in snapshot.parts()]
         random.Random(5).shuffle(order)
-        other = Cache(self.cache, create=True)
+        other = LayeredCache(self.cache, create=True)
         for tree in order:
             other.take([tree], Cache(kept), _Nobody())
         self.project = made

@@ -9,6 +9,7 @@ import shutil
 import threading
 from pathlib import Path
 
+from lapidar.core.cache.layered import LayeredCache
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import FileDraft, LinkDraft, StreamDraft, stow
 from lapidar.core.cache.trees import LINK, Tree
@@ -26,7 +27,7 @@ class Promises(InFolder):
     """The tests that every store passes."""
 
     def made(self, name: str) -> WritableStore:
-        return Cache(self.root / name, create=True)
+        return LayeredCache(self.root / name, create=True)
 
     def spoil(self, store: WritableStore, digest: str) -> None:
         """Have it hold other bytes of the same size under a digest."""

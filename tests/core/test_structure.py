@@ -56,14 +56,18 @@ def _language(module: str) -> str:
     return parts[1] if parts[0] == "languages" and parts[1:2] and (CORE / "languages" / parts[1]).is_dir() else ""
 
 
-def _imports(tree: ast.Module) -> Iterator[str]:
-    """What a module imports of Lapidar when it is loaded or at work, not for types alone."""
-    for_types = {
-        id(inner)
-        for node in ast.walk(tree)
-        if isinstance(node, ast.If) and isinstance(node.test, ast.Name) and node.test.id == "TYPE_CHECKING"
-        for inner in ast.walk(node)
-    }
+def _imports(tree: ast.Module, *, types: bool = False) -> Iterator[str]:
+    """What a module imports of Lapidar when it is loaded or at work; for types alone only where asked."""
+    for_types = (
+        set()
+        if types
+        else {
+            id(inner)
+            for node in ast.walk(tree)
+            if isinstance(node, ast.If) and isinstance(node.test, ast.Name) and node.test.id == "TYPE_CHECKING"
+            for inner in ast.walk(node)
+        }
+    )
     for node in ast.walk(tree):
         if isinstance(node, ast.ImportFrom) and node.module and id(node) not in for_types:
             yield from (f"{node.module}.{alias.name}" for alias in node.names if node.module.startswith("lapidar"))
@@ -110,7 +114,7 @@ class Structure(unittest.TestCase):
         self.assertIsNotNone(joined.search((CORE / "cache" / "work.py").read_text("utf-8")))
 
     def test_no_circle_among_modules(self) -> None:
-        """Neither when they are loaded nor at work; protocols may look the other way for types."""
+        """Neither when they are loaded, nor at work, nor for types."""
         whole = CORE.parent
         files = {
             ".".join(path.relative_to(whole.parent).with_suffix("").parts).removesuffix(".__init__"): path
@@ -118,7 +122,7 @@ class Structure(unittest.TestCase):
         }
         graph: dict[str, set[str]] = {}
         for module, path in files.items():
-            names = _imports(_parsed(path))
+            names = _imports(_parsed(path), types=True)
             graph[module] = {name if name in files else name.rpartition(".")[0] for name in names} - {module}
         self.assertGreater(sum(map(len, graph.values())), 1000)
         TopologicalSorter(graph).prepare()  # raises an error that names the circle

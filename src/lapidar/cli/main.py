@@ -136,8 +136,13 @@ class Session:
         from lapidar.core.foreign import expanded
 
         named, below = self.options.cache, self.options.below or os.environ.get("LAPIDAR_BELOW", "")
+        root = expanded(named) if named else default_folder()
         others = [Cache(expanded(one)) for one in below.split(os.pathsep) if one]
-        return Cache(expanded(named) if named else default_folder(), create=create or bool(others), below=others)
+        if not others:
+            return Cache(root, create=create)
+        from lapidar.core.cache.layered import LayeredCache
+
+        return LayeredCache(root, create=True, below=others)
 
     def cache_if_any(self, *, create: bool = True) -> Cache | None:
         """The cache that is meant, for what only goes better with one; None where none can be had."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import fcntl
 import os
 import stat
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
@@ -13,15 +13,13 @@ from typing import IO, TYPE_CHECKING, NamedTuple
 
 import tomli
 
-from lapidar.core import atomic, foreign, locks, progress, sealed
+from lapidar.core import atomic, foreign, locks, sealed
 from lapidar.core.cache.files import FILE_TIME_NS, FileFlaw
-from lapidar.core.cache.taking import take
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, CacheUnreadable, MissingFromCache
 
 if TYPE_CHECKING:
-    from lapidar.core.progress import Progress
-    from lapidar.core.stores.protocol import Store
+    pass
 
 __all__ = ["Cache", "default_folder"]
 
@@ -57,16 +55,18 @@ class Cache:
     Args:
         root: its folder.
         create: whether to make it where it is missing.
-        below: other caches, that are only read: what this one lacks and is asked for is taken out of them first, so
-            that everything else knows of one cache alone.
+
+    Attributes:
+        below: other caches, that are only read; see `lapidar.core.cache.layered`.
 
     Raises:
         CacheError: there is none, the folder is something else, or its format is another one.
     """
 
-    def __init__(self, root: Path, *, create: bool = False, below: Sequence[Cache] = ()) -> None:
+    below: tuple[Cache, ...] = ()
+
+    def __init__(self, root: Path, *, create: bool = False) -> None:
         self.root = Path(os.path.abspath(root))
-        self.below = tuple(one for one in below if one.root != self.root)
         mark = self.root / _MARK
         if not mark.is_file():
             self._begin(mark, create)
@@ -350,8 +350,6 @@ class Cache:
         """
         if known := self._remembered.get(digest):
             return known
-        if self.below and not self.has_tree(digest):
-            self._take_from_below(digest)
         refused: CacheError = MissingFromCache("The cache does not have it", why=digest)
         for path in self.listing_paths(digest):
             try:
@@ -371,12 +369,6 @@ class Cache:
                 refused = error
         raise refused
 
-    def _take_from_below(self, digest: str) -> None:
-        """Take a tree out of a cache below that has it; nothing where none has."""
-        one = next((one for one in self.below if one.is_whole(digest)), None)
-        if one:
-            Cache(self.root).take([digest], one, progress.Silent())  # one that looks into none below
-
     # ---- as a store like others (`lapidar.core.stores.protocol`)
 
     @property
@@ -394,10 +386,6 @@ class Cache:
             return open(self.file_path(digest, False), "rb")
         except FileNotFoundError:
             return open(self.file_path(digest, True), "rb")
-
-    def take(self, digests: Iterable[str], source: Store, reporter: Progress) -> list[str]:
-        """Bring trees in from another store; see `lapidar.core.cache.taking.take`."""
-        return take(digests, source, self, reporter)
 
     def references(self) -> list[str]:
         """The identities of all snapshots that are kept, sorted."""
@@ -432,20 +420,11 @@ class Cache:
         """
         digest = self.noted_derived(self.derived_path(tree_digest, key))
         if digest is None:
-            return self._derived_below(tree_digest, key)
+            return None
         try:
             return self.tree(digest)
         except CacheError:
             return None
-
-    def _derived_below(self, tree_digest: str, key: str) -> Tree | None:
-        """What a cache below has derived from a tree, taken out of it; None where none has."""
-        for one in self.below:
-            if (found := one.derived(tree_digest, key)) and one.has_files(found):
-                self._take_from_below(found.digest)
-                self.put_derived(tree_digest, key, found)
-                return found
-        return None
 
     @staticmethod
     def noted_derived(note: Path) -> str | None:

@@ -18,7 +18,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from functools import partial
 from pathlib import Path
 from types import MappingProxyType
-from typing import IO, TYPE_CHECKING, Generic, NamedTuple, TypeVar
+from typing import IO, Generic, NamedTuple, TypeVar
 
 from msgspec import Struct, field
 
@@ -26,11 +26,9 @@ from lapidar.core import atomic, progress
 from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.files import FILE_TIME_NS, FileFlaw
 from lapidar.core.cache.seen import Seen, SeenFiles
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import EXECUTABLE, FILE, LINK, Entry, Tree
 from lapidar.core.errors import PackageBroken, unreadable
-
-if TYPE_CHECKING:
-    from lapidar.core.cache.store import Cache
 
 __all__ = [
     "DISK_DRAFTS",

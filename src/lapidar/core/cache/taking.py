@@ -7,13 +7,13 @@ from functools import partial
 from typing import IO, TYPE_CHECKING
 
 from lapidar.core import atomic, foreign, progress
+from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import StreamDraft, stow, stow_in_turn
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, MissingFromCache
 from lapidar.core.stores.protocol import SequentialStore
 
-if TYPE_CHECKING:  # the cache stows and takes by these: it knows them, and they know what it is
-    from lapidar.core.cache.store import Cache
+if TYPE_CHECKING:
     from lapidar.core.stores.protocol import Store
 
 __all__ = ["take"]

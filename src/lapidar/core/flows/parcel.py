@@ -18,6 +18,7 @@ from lapidar.core.cache.digest import sha256_of
 from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import Runs
 from lapidar.core.cache.store import Cache
+from lapidar.core.cache.taking import take
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.declaring import reading
 from lapidar.core.declaring.trust import trust
@@ -361,7 +362,7 @@ def bring_trees(parcel: Parcel, cache: Cache, digests: Iterable[str], reporter: 
             why=f"{len(lost)} trees are in neither",
             remedy="Have the whole parcel sent (made without --since), or open the one before it first.",
         )
-    return len(cache.take(wanted, parcel, reporter))
+    return len(take(wanted, parcel, cache, reporter))
 
 
 def unpack(parcel: Parcel, into: Path, cache: Cache, reporter: progress.Progress) -> Opened:
@@ -411,7 +412,7 @@ def _project_tree(parcel: Parcel, cache: Cache, reporter: progress.Progress) -> 
     one = parcel.project
     if one is None or not parcel.has_tree(one.tree):
         return None
-    cache.take([one.tree], parcel, reporter)
+    take([one.tree], parcel, cache, reporter)
     return cache.tree(one.tree)
 
 

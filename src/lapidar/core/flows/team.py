@@ -12,6 +12,7 @@ from functools import cached_property
 
 from lapidar.core.cache import sweeps
 from lapidar.core.cache.store import Cache
+from lapidar.core.cache.taking import take
 from lapidar.core.declaring.trust import trust
 from lapidar.core.errors import CacheError, LapidarError
 from lapidar.core.flows.parcel import trusted_signer
@@ -50,7 +51,7 @@ class TeamRuns:
         """Have trees of one in the cache; whether they are there."""
         try:
             with self._cache.in_use():
-                self._cache.take(digests, run.store, Silent())
+                take(digests, run.store, self._cache, Silent())
         except (LapidarError, OSError) as error:
             self.notes.append(f"what {run.who} signed in {run.store.called} cannot be taken: {error}")
         return all(map(self._cache.is_whole, digests))
@@ -72,7 +73,7 @@ class TeamRuns:
             analyses = list(parcel.records.analysis)
             for sweep in parcel.records.sweep:
                 with self._cache.in_use():
-                    self._cache.take([sweep.listing], parcel, Silent())
+                    take([sweep.listing], parcel, self._cache, Silent())
                 analyses += sweeps.runs_of(sweep, self._cache)
         except (LapidarError, CacheError, OSError) as error:
             self.notes.append(f"{parcel.called} is passed over: {error}")

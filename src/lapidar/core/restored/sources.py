@@ -13,6 +13,7 @@ from msgspec import Struct, field
 from lapidar.core import languages
 from lapidar.core.cache.contents import lacking
 from lapidar.core.cache.store import Cache
+from lapidar.core.cache.taking import take
 from lapidar.core.cache.trees import LINK, Entry
 from lapidar.core.declaring import reading
 from lapidar.core.errors import CacheError, MissingFromCache
@@ -87,7 +88,7 @@ def _of_stores(wanted: _Wanted, brought: Brought) -> None:
     """Any part, from another store."""
     for store in wanted.stores:
         parts = {part.tree: words.owner(part.owner) for part in lacking(wanted.cache, wanted.snapshot)}
-        if came := [parts[digest] for digest in wanted.cache.take(parts, store, wanted.reporter)]:
+        if came := [parts[digest] for digest in take(parts, store, wanted.cache, wanted.reporter)]:
             brought.notes.append(f"taken from {store.called}: {words.some(came, _NAMED)}")
 
 

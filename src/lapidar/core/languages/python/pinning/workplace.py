@@ -5,17 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from msgspec import Struct, field
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
+from lapidar.core.cache.store import Cache
 from lapidar.core.errors import LapidarError
 from lapidar.core.languages.python import requirements
+from lapidar.core.languages.python.index.indexes import Indexes
+from lapidar.core.languages.python.index.page import File
 from lapidar.core.languages.python.pinning import record
 from lapidar.core.languages.python.pinning.cached import CachedPackage, metadata_of_tree
-from lapidar.core.languages.python.pinning.candidates import Candidates, Policy, wish_of
+from lapidar.core.languages.python.pinning.candidates import Candidates, Policy, Sources, wish_of
 from lapidar.core.languages.python.pinning.resolving import exact, solve
 from lapidar.core.languages.python.pinning.target import Target
 from lapidar.core.languages.python.standards.metadata import applies
@@ -24,10 +27,17 @@ from lapidar.core.records import lockfile
 from lapidar.core.records.declaration import Need
 from lapidar.core.records.snapshot import Origin, Snapshot
 
-if TYPE_CHECKING:
-    from lapidar.core.languages.python.pinning.supply import Supply
-
 __all__ = ["Workplace"]
+
+
+class Supplying(Sources, Protocol):
+    """What brings files of indexes into the cache."""
+
+    cache: Cache
+    indexes: Indexes
+
+    def many(self, files: Sequence[File]) -> list[CachedPackage]:
+        """Bring several."""
 
 
 class Workplace(Struct):
@@ -39,7 +49,7 @@ class Workplace(Struct):
             no index is asked.
     """
 
-    supply: Supply
+    supply: Supplying
     target: Target
     held: tuple[str, ...] = ()
     _building: list[str] = field(default_factory=list)
