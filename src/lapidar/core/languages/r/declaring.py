@@ -11,6 +11,7 @@ from lapidar.core import foreign
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring.project import ProjectFiles
 from lapidar.core.errors import DeclarationError
+from lapidar.core.languages.fields import records
 from lapidar.core.languages.protocol import Declared
 from lapidar.core.languages.r import description, requirements, versions
 from lapidar.core.languages.r.description import FILE_NAME, Description
@@ -100,7 +101,7 @@ class DescriptionPlace:
     def __init__(self, text: str) -> None:
         self.file = FILE_NAME
         self._text = text
-        fields = next(description.records(text), {})
+        fields = next(records(text), {})
         self._before = {name: self._items(fields.get(name, "")) for name in (*_NEEDED, "Suggests")}
         self._now = {name: list(items) for name, items in self._before.items()}
 

@@ -1,19 +1,19 @@
-"""Records of fields as R writes them (the Debian control format, as ``read.dcf`` reads it): DESCRIPTION files and lists
-of packages. A line that begins with white space goes on with the field before; an empty line ends a record."""
+"""DESCRIPTION files of R's packages (records of fields, as ``read.dcf`` reads them)."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from functools import cached_property
 from pathlib import Path
 
 from msgspec import Struct
 
 from lapidar.core import foreign
+from lapidar.core.languages.fields import records
 from lapidar.core.languages.r import requirements, versions
 from lapidar.core.languages.r.requirements import Requirement
 
-__all__ = ["BUILT", "FILE_NAME", "RUN_TIME", "Built", "Description", "parse", "read", "records"]
+__all__ = ["BUILT", "FILE_NAME", "RUN_TIME", "Built", "Description", "parse", "read"]
 
 FILE_NAME = "DESCRIPTION"
 RUN_TIME = ("Depends", "Imports")  # what must be there for a package to be loaded
@@ -21,33 +21,6 @@ BUILT = (*RUN_TIME, "LinkingTo")  # and to be built from source
 _RUNTIME = "R"  # the name that stands for R itself among what is depended on
 # What R calls encodings in a DESCRIPTION, where their registered name is another.
 _ENCODINGS = {"latin-9": "iso-8859-15", "native.enc": "utf-8"}
-
-
-def records(text: str) -> Iterator[dict[str, str]]:
-    """The records of a text. A field that comes twice counts as it was last.
-
-    Raises:
-        ValueError: a line is neither a field nor goes on with one.
-    """
-    fields: dict[str, str] = {}
-    name = ""
-    for number, line in enumerate(text.replace("\r\n", "\n").split("\n"), 1):
-        if not line.strip():
-            if fields:
-                yield fields
-            fields, name = {}, ""
-        elif line[0] in " \t":
-            if not name:
-                raise ValueError(f"line {number} goes on with a field, and there is none before it")
-            fields[name] += "\n" + line.strip()
-        elif not line.startswith("#"):
-            name, colon, value = line.partition(":")
-            if not colon or not name.strip() or " " in name.strip():
-                raise ValueError(f"line {number} is no field: {line[:60]!r}")
-            name = name.strip()
-            fields[name] = value.strip()
-    if fields:
-        yield fields
 
 
 class Built(Struct, frozen=True):

@@ -22,6 +22,7 @@ from lapidar.core import foreign, sealed
 from lapidar.core.cache.store import Cache
 from lapidar.core.declaring.files import DECLARATION_NAME, user_file
 from lapidar.core.errors import IndexTrouble, PackageBroken
+from lapidar.core.languages.fields import records
 from lapidar.core.languages.r import description, versions
 from lapidar.core.languages.r.description import Description
 from lapidar.core.net.addresses import local_path, without_credentials
@@ -286,7 +287,7 @@ def _decoded(name: str, data: bytes, shown: str) -> list[dict[str, str]]:
         text = _unpacked(data)
         if name.endswith(".rds"):
             return list(_of_matrix(rds.read(text)))
-        return list(description.records(text.decode("utf-8", "replace")))
+        return list(records(text.decode("utf-8", "replace")))
     except (OSError, ValueError, EOFError, zlib.error, lzma.LZMAError) as error:
         raise IndexTrouble(
             f"The list {name} of {shown} cannot be read", why=str(error), remedy=PURPOSE.remedy
