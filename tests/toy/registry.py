@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import http.server
+import itertools
 import json
 import re
 import threading
@@ -39,6 +40,7 @@ class Registry:
         self.manifests: dict[str, bytes] = {}
         self.tags: dict[str, str] = {}
         self.uploads: dict[str, bytes] = {}
+        self.numbers = itertools.count()  # of uploads; none is given to two that run at once
         self.asked: list[tuple[str, str]] = []
         self.credentials: list[str] = []
         self.fault: Fault | None = None
@@ -130,7 +132,7 @@ class Answers(http.server.BaseHTTPRequestHandler):
     def _uploads(self, rest: str, asked: dict[str, str]) -> None:
         uploads, data = self.registry.uploads, self.body()
         if self.command == "POST":
-            rest = f"u{len(uploads)}"
+            rest = f"u{next(self.registry.numbers)}"
             uploads[rest] = b""
         elif rest not in uploads:
             self.say(404)
