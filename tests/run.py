@@ -33,8 +33,8 @@ HERE = Path(__file__).parent
 ALL = bool(os.environ.get("LAPIDAR_TEST_ALL"))
 SEED = os.environ.get("LAPIDAR_TEST_SEED")  # of generated examples; unless given they are the same every time
 TIMES = os.environ.get("LAPIDAR_TEST_TIMES")  # a file that every test's time goes to
-# One more than processors: some tests wait for a time to pass.
-PROCESSES = int(os.environ.get("LAPIDAR_TEST_PROCESSES") or (os.cpu_count() or 1) + 1)
+# Twice as many as processors: many tests wait for a time to pass, or for a process that does.
+PROCESSES = int(os.environ.get("LAPIDAR_TEST_PROCESSES") or 2 * (os.cpu_count() or 1))
 
 
 # ---- in a process of tests
