@@ -27,7 +27,6 @@ from pathlib import Path
 from typing import IO, Any
 
 SLOWEST = 12
-SLOW_SECONDS = 6.0  # what takes longer belongs into slow.txt
 ENOUGH_BYTES = 8_000_000_000
 HERE = Path(__file__).parent
 ALL = bool(os.environ.get("LAPIDAR_TEST_ALL"))
@@ -35,6 +34,8 @@ SEED = os.environ.get("LAPIDAR_TEST_SEED")  # of generated examples; unless give
 TIMES = os.environ.get("LAPIDAR_TEST_TIMES")  # a file that every test's time goes to
 # Twice as many as processors: many tests wait for a time to pass, or for a process that does.
 PROCESSES = int(os.environ.get("LAPIDAR_TEST_PROCESSES") or 2 * (os.cpu_count() or 1))
+# What takes longer belongs into slow.txt: a test that has a processor to itself half of the time takes twice as long.
+SLOW_SECONDS = 4.0 * PROCESSES / (os.cpu_count() or 1)
 
 
 # ---- in a process of tests
