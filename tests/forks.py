@@ -1,10 +1,10 @@
-"""The program, begun by a process that has its modules loaded already: what `make test` uses to end sooner.
+"""The program, begun by a process that has its modules loaded already, so that the tests end sooner.
 
 More than a third of what the tests take is Python loading the same modules again, some five thousand times. A process
 that has loaded them (and has run nothing) is forked for each command; the child has the command's own words, variables,
-folder and streams, and goes through the same entry point, `lapidar.__main__.program`. Where all tests are run, as in CI,
-every command is a process of its own from the start; so is, always, what a test starts in another way than by `run`, and
-what an interpreter or the loader reads before its first line (`PYTHON...`, `LD_...`, locales).
+folder, mask and streams, and goes through the same entry point, `lapidar.__main__.program`. A process of its own from the
+start is what a test starts in any other way than by `run`, what has other variables that an interpreter or the loader
+reads before its first line (`PYTHON...`, `LD_...`, locales), and, with LAPIDAR_TEST_PROCESS_EACH=1, every command.
 """
 
 from __future__ import annotations
@@ -95,14 +95,19 @@ def _text(data: bytes) -> str:
 
 
 def start(folder: Path) -> subprocess.Popen[bytes]:
-    """Start the process that is forked, and wait until it has loaded everything; it ends with its standard input."""
+    """Start the process that is forked, and wait until it has loaded everything; it ends with its standard input.
+
+    Raises:
+        SystemExit: a module cannot be loaded.
+    """
     address = str(folder / "forks")
     process = subprocess.Popen(
         [sys.executable, str(Path(__file__).resolve()), address], stdin=subprocess.PIPE, stdout=subprocess.PIPE
     )
     assert process.stdout
-    if process.stdout.readline():
-        os.environ[ADDRESS] = address
+    if not process.stdout.readline():
+        raise SystemExit("not every module of the program can be loaded")
+    os.environ[ADDRESS] = address
     return process
 
 

@@ -17,7 +17,7 @@ from pathlib import Path
 
 from lapidar.core import sealed
 from lapidar.core.cache.files import FILE_TIME_NS
-from lapidar.core.cache.seen import seen_of_runtime
+from lapidar.core.cache.seen import seen_by_all
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.trees import Tree
 from lapidar.core.records import lockfile
@@ -575,7 +575,7 @@ class Remembered(Odd):
         stand_in.parent.mkdir(exist_ok=True)
         stand_in.write_bytes(bytes(status.st_size))
         os.utime(stand_in, ns=(FILE_TIME_NS, FILE_TIME_NS))
-        table = seen_of_runtime(self.cache / "seen", sys.base_prefix)
+        table = seen_by_all(self.cache / "seen", sys.base_prefix)
         self.assertTrue(table.known(str(path), status), "the capture remembered it")
         table.add(str(path), status, made_up)
         table.save()

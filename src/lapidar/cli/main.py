@@ -345,24 +345,17 @@ _TAKE_COMMANDS = frozenset({"aside", "capture", "check", "culprit", "demo", "pro
 _TAKE_VALUES = frozenset({"--project", "--script", "--cache", "--below"})
 
 
-def _chosen(arguments: Sequence[str]) -> str | None:
-    """The command's name: the first word that is one and not the value of an option before it."""
-    previous = ""
-    for word in arguments:
-        if word in COMMANDS and previous not in _TAKE_VALUES:
-            return word
-        previous = word
-    return None
-
-
-def _comes_first(chosen: str | None, words: Sequence[str]) -> bool:
-    """Whether a command's name is the first word that is no option, and nobody asks for help before it."""
-    previous = ""
+def _chosen(words: Sequence[str]) -> tuple[str | None, bool]:
+    """The command's name, the first word that is one and not the value of an option before it; and whether only options
+    stand before it, and nobody asks for help there."""
+    previous, is_first = "", True
     for word in words:
-        if previous not in _TAKE_VALUES and (word in ("-h", "--help") or not word.startswith("-")):
-            return word == chosen
+        is_value = previous in _TAKE_VALUES
+        if word in COMMANDS and not is_value:
+            return word, is_first
+        is_first = is_first and (is_value or (word.startswith("-") and word not in ("-h", "--help")))
         previous = word
-    return False
+    return None, False
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -380,11 +373,11 @@ def main(arguments: Sequence[str] | None = None) -> int:
     _outlive_the_reader()
     words = list(sys.argv[1:] if arguments is None else arguments)
     completes = "_ARGCOMPLETE" in os.environ
-    chosen = _chosen(os.environ.get("COMP_LINE", "").split()[1:] if completes else words)
+    chosen, is_first = _chosen(os.environ.get("COMP_LINE", "").split()[1:] if completes else words)
     # The words of another command are not ours to parse.
     cut = words.index("--") if chosen in _TAKE_COMMANDS and "--" in words else len(words)
     _Parser.json = "--json" in words[:cut]
-    parser = build_parser(chosen, alone=not completes and _comes_first(chosen, words))
+    parser = build_parser(chosen, alone=is_first and not completes)
     if completes:
         importlib.import_module("argcomplete").autocomplete(parser, default_completer=None)
     options = parser.parse_args(words[:cut])

@@ -13,11 +13,12 @@ from msgspec import Struct, field
 from lapidar.core import progress, sealed
 from lapidar.core.cache.contents import trees_of
 from lapidar.core.cache.digest import sha256_of
-from lapidar.core.cache.files import FILE_TIME_NS, digest_of_name, is_cached_file
+from lapidar.core.cache.files import FILE_TIME_NS, digest_of_name, environments_folder, is_cached_file
 from lapidar.core.cache.history import History
 from lapidar.core.cache.runs import FOLDER, Runs
-from lapidar.core.cache.store import Cache
+from lapidar.core.cache.store import FOLDERS, MARK, Cache
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Tree
+from lapidar.core.cache.work import folder_of_work
 from lapidar.core.errors import CacheUnreadable, LapidarError, LockfileError
 from lapidar.core.records import lockfile, words
 from lapidar.core.records.owner import Owner
@@ -25,11 +26,6 @@ from lapidar.core.records.results import RecordUnread
 from lapidar.core.records.snapshot import Snapshot
 
 __all__ = ["Audit", "audit"]
-
-# What lies in the cache's folder beside what is audited.
-_KNOWN = frozenset(
-    ("lapidar-cache.toml", "files", "trees", "derived", "assembled", "snapshots", "seen", "aside", "staging", "made")
-) | {"index", "forgotten", "scripts", "work", FOLDER}
 
 
 class Audit(Struct):
@@ -97,8 +93,11 @@ class _Auditing:
         self._notes()
 
     def _strangers(self) -> None:
-        for entry in os.scandir(self.cache.root):
-            if entry.name not in _KNOWN:
+        cache = self.cache
+        others = (cache.made_folder, cache.answers, cache.forgotten_path, folder_of_work(cache))
+        known = {MARK, *FOLDERS, FOLDER, environments_folder(cache.root).name, *(path.name for path in others)}
+        for entry in os.scandir(cache.root):
+            if entry.name not in known:
                 self.found.unknown.append(entry.path)
 
     def _runs(self) -> None:

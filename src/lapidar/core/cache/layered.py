@@ -5,15 +5,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from lapidar.core import progress
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.taking import take
 from lapidar.core.cache.trees import Tree
-
-if TYPE_CHECKING:
-    from lapidar.core.stores.protocol import Store
+from lapidar.core.stores.protocol import Store
 
 __all__ = ["LayeredCache"]
 

@@ -303,7 +303,7 @@ def _drop_assembled(cache: Cache, snapshots: set[str]) -> None:
 
 def _drop_made(cache: Cache, keep: set[str]) -> None:
     """The notes of what an archive or a build gave, where its tree goes."""
-    for path in (cache.root / "made").glob("*/*"):
+    for path in cache.made_folder.glob("*/*"):
         made = cache.noted_made(path)
         if made and made.tree not in keep:
             path.unlink(missing_ok=True)

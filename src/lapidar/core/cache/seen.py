@@ -23,8 +23,8 @@ __all__ = [
     "Seen",
     "SeenFiles",
     "known_paths",
+    "seen_by_all",
     "seen_files",
-    "seen_of_runtime",
     "seen_of_system",
     "sha256_by",
 ]
@@ -106,9 +106,9 @@ class SeenFiles:
     """
 
     def __init__(self, folder: Path, environment: str, shared: Iterable[str] = ()) -> None:
-        self._own = Seen(folder, environment, str)
+        self._own = seen_files(folder, environment)
         others = sorted({one for one in shared if one != environment}, key=len, reverse=True)
-        self._shared = [(f"{one}/", Seen(folder, one, str, keep_all=True)) for one in others]
+        self._shared = [(f"{one}/", seen_by_all(folder, one)) for one in others]
 
     def _table(self, path: str) -> Seen[str]:
         return next((table for below, table in self._shared if path.startswith(below)), self._own)
@@ -132,14 +132,15 @@ def seen_files(folder: Path, name: str) -> Seen[str]:
     return Seen(folder, name, str)
 
 
-def seen_of_runtime(folder: Path, runtime: str) -> Seen[str]:
-    """The digests of the files of a runtime; all environments of it share them."""
-    return Seen(folder, runtime, str, keep_all=True)
+def seen_by_all(folder: Path, name: str) -> Seen[str]:
+    """The digests of the files of what several environments have, as a runtime: none is forgotten because one of these
+    does not have it."""
+    return Seen(folder, name, str, keep_all=True)
 
 
 def seen_of_system(folder: Path) -> Seen[str]:
     """The digests of the operating system's files; all environments share them."""
-    return Seen(folder, "the operating system", str, keep_all=True)
+    return seen_by_all(folder, "the operating system")
 
 
 def sha256_by(seen: Seen[str], path: str) -> str:

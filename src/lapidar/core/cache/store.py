@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, NamedTuple
+from typing import IO, NamedTuple
 
 import tomli
 
@@ -18,14 +18,11 @@ from lapidar.core.cache.files import FILE_TIME_NS, FileFlaw
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, CacheUnreadable, MissingFromCache
 
-if TYPE_CHECKING:
-    pass
-
-__all__ = ["Cache", "default_folder"]
+__all__ = ["FOLDERS", "MARK", "Cache", "default_folder"]
 
 FORMAT = 1
-_MARK = "lapidar-cache.toml"
-_FOLDERS = ("files", "trees", "derived", "assembled", "snapshots", "seen", "aside", "staging")
+MARK = "lapidar-cache.toml"
+FOLDERS = ("files", "trees", "derived", "assembled", "snapshots", "seen", "aside", "staging")
 _LOCK = ".lock"
 _COPY = ".copy"  # every listing is kept twice: one flipped bit in the only one would lose a whole tree
 
@@ -67,7 +64,7 @@ class Cache:
 
     def __init__(self, root: Path, *, create: bool = False) -> None:
         self.root = Path(os.path.abspath(root))
-        mark = self.root / _MARK
+        mark = self.root / MARK
         if not mark.is_file():
             self._begin(mark, create)
         elif create:
@@ -112,11 +109,11 @@ class Cache:
 
     def _make_folders(self) -> None:
         try:
-            for name in _FOLDERS:
+            for name in FOLDERS:
                 if not (self.root / name).is_dir():
                     atomic.make_folder(self.root / name)
         except OSError:
-            if not (self.root / _MARK).is_file():
+            if not (self.root / MARK).is_file():
                 raise  # one that is only read may lack some
 
     def _holds_something_else(self) -> bool:
@@ -124,7 +121,7 @@ class Cache:
         for entry in os.scandir(self.root):
             if entry.name == "staging" or entry.name.startswith("."):
                 continue
-            if entry.name not in _FOLDERS or not entry.is_dir() or any(os.scandir(entry.path)):
+            if entry.name not in FOLDERS or not entry.is_dir() or any(os.scandir(entry.path)):
                 return True
         return False
 
@@ -168,7 +165,7 @@ class Cache:
 
     @contextmanager
     def _locked(self, kind: int, waiting: Callable[[], None] | None) -> Iterator[None]:
-        descriptor = os.open(self.root / _MARK, os.O_RDONLY | os.O_CLOEXEC)
+        descriptor = os.open(self.root / MARK, os.O_RDONLY | os.O_CLOEXEC)
         try:
             try:
                 fcntl.flock(descriptor, kind | fcntl.LOCK_NB)
@@ -211,6 +208,11 @@ class Cache:
     def answers(self) -> Path:
         """Where answers of hosts are kept."""
         return self.root / "index"
+
+    @property
+    def made_folder(self) -> Path:
+        """Where what came of archives and builds is noted."""
+        return self.root / "made"
 
     @property
     def assemblies(self) -> Path:
@@ -290,9 +292,9 @@ class Cache:
 
     def keep_aside(self, path: str) -> None:
         """Keep a copy of a bad file beside, for somebody to look at, and leave it where it is until it is replaced."""
-        atomic.make_folder(self.root / "aside")
+        atomic.make_folder(self.aside)
         name = os.path.relpath(path, self.root).replace("/", "-")
-        atomic.write_file(self.root / "aside" / f"{name}-{atomic.random_name()}", Path(path).read_bytes())
+        atomic.write_file(self.aside / f"{name}-{atomic.random_name()}", Path(path).read_bytes())
 
     # ---- trees
 
@@ -441,7 +443,7 @@ class Cache:
     # ---- what came of files that were unpacked or built
 
     def _made_path(self, key: str) -> Path:
-        return self.root / "made" / key[:2] / key[2:]
+        return self.made_folder / key[:2] / key[2:]
 
     def made(self, key: str) -> Made | None:
         """What came of a file, where its tree is whole in the cache.

@@ -80,7 +80,7 @@ def summary(cache: Cache) -> Summary:
             bytes=size,
             trees=sum(1 for _ in cache.all_trees()),
             derived=sum(1 for _ in cache.all_derived()),
-            set_aside=len(os.listdir(cache.root / "aside")) if (cache.root / "aside").is_dir() else 0,
+            set_aside=len(os.listdir(cache.aside)) if cache.aside.is_dir() else 0,
             stands_for=sum(part.bytes for snapshot in readable for part in snapshot.parts()),
             snapshots=tuple(last),
             sizes=_sizes(readable),

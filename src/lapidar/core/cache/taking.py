@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from functools import partial
-from typing import IO, TYPE_CHECKING
+from typing import IO
 
 from lapidar.core import atomic, foreign, progress
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import StreamDraft, stow, stow_in_turn
 from lapidar.core.cache.trees import EXECUTABLE, LINK, Entry, Tree
 from lapidar.core.errors import CacheError, MissingFromCache
-from lapidar.core.stores.protocol import SequentialStore
-
-if TYPE_CHECKING:
-    from lapidar.core.stores.protocol import Store
+from lapidar.core.stores.protocol import SequentialStore, Store
 
 __all__ = ["take"]
 

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from lapidar.core.cache.history import History
-from lapidar.core.cache.seen import seen_of_runtime
+from lapidar.core.cache.seen import seen_by_all
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.environment import marker
@@ -98,7 +98,7 @@ def stowed(answer: Answer, place: Place, cache: Cache, reporter: Progress) -> Ru
     # C headers of packages lie among those of the runtime, and are not its own.
     base = inventory.observe(answer, place, full_runtime=False, skip_outside=True, short_cuts=cache.short_cuts).base
     with cache.in_use():
-        seen = seen_of_runtime(cache.short_cuts, answer.base_prefix)
+        seen = seen_by_all(cache.short_cuts, answer.base_prefix)
         done = stow(cache, {base.owner: base.drafts}, seen, reporter)
         seen.save()
     return base.record(done[base.owner])

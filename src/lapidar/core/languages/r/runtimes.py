@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
-from lapidar.core.cache.seen import seen_of_runtime
+from lapidar.core.cache.seen import seen_by_all
 from lapidar.core.cache.store import Cache
 from lapidar.core.cache.stowing import stow
 from lapidar.core.environment import marker
@@ -58,7 +58,7 @@ def stowed(front_end: Path, place: Place, cache: Cache, reporter: Progress) -> R
     """
     base = inventory.runtime_of(probe.ask(front_end), place)
     with cache.in_use():
-        seen = seen_of_runtime(cache.short_cuts, base.answer.home)
+        seen = seen_by_all(cache.short_cuts, base.answer.home)
         done = stow(cache, {base.owner: base.drafts}, seen, reporter)
         seen.save()
     return base.record(done[base.owner])
