@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import resource
 import tempfile
 import time
 import unittest
@@ -72,6 +73,29 @@ class Written(InFolder):
         with ThreadPoolExecutor(8) as pool:
             list(pool.map(count, range(60)))
         self.assertEqual(counter.read_text(), "60")
+
+
+class Appended(InFolder):
+    def test_a_line_that_is_cut_short_is_taken_back(self) -> None:
+        """The disk is full in the middle of a line: the file is what it was, and the next line is no worse for it."""
+        path = self.root / "log"
+        atomic.append_line(path, b"first")
+        before = resource.getrlimit(resource.RLIMIT_FSIZE)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (len("first\nsec"), before[1]))
+        try:
+            with self.assertRaises(OSError):
+                atomic.append_line(path, b"second")
+        finally:
+            resource.setrlimit(resource.RLIMIT_FSIZE, before)
+        self.assertEqual(path.read_bytes(), b"first\n")
+        atomic.append_line(path, b"third")
+        self.assertEqual(path.read_bytes(), b"first\nthird\n")
+
+    def test_a_line_that_was_cut_before_is_ended(self) -> None:
+        path = self.root / "log"
+        path.write_bytes(b"fir")
+        atomic.append_line(path, b"second")
+        self.assertEqual(path.read_bytes(), b"fir\nsecond\n")
 
 
 class WorkFolders(unittest.TestCase):

@@ -12,7 +12,7 @@ import fcntl
 import os
 import stat
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from types import TracebackType
 from typing import IO
@@ -294,19 +294,24 @@ def _share(descriptor: int, folder: Path, bits: int = stat.S_IRGRP | stat.S_IWGR
 
 
 def append_line(path: Path, line: bytes) -> None:
-    """Append a line to a file in one call: lines of several processes do not mix. A line that was cut before (a full
-    disk, a power cut) is ended first, so that it spoils no other.
+    """Append a line to a file in one call: lines of several processes do not mix. A line that cannot be written whole
+    (a full disk) is taken back; one that was cut before (a power cut) is ended first, so that it spoils no other.
 
     Raises:
         OSError: it could not be written, or not whole.
     """
     descriptor = os.open(path, os.O_RDWR | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o666)
     try:
+        with suppress(OSError):  # where there are no locks, the call alone keeps lines apart
+            fcntl.flock(descriptor, fcntl.LOCK_EX)
         _share(descriptor, path.parent)
         size = os.fstat(descriptor).st_size
         cut = size > 0 and os.pread(descriptor, 1, size - 1) != b"\n"
         data = (b"\n" if cut else b"") + line + b"\n"
-        if os.write(descriptor, data) != len(data):
+        written = os.write(descriptor, data)
+        if written != len(data):
+            if os.fstat(descriptor).st_size == size + written:  # nobody has added to it since
+                os.ftruncate(descriptor, size)
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(path))
         os.fsync(descriptor)
     finally:
