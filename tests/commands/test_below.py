@@ -15,7 +15,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-import msgspec
+from msgspec.structs import replace
 
 from core.test_system import compile_c
 from lapidar.core.records import lockfile
@@ -538,8 +538,8 @@ class Conditions(Below):
     def test_another_processor(self) -> None:
         snapshot = self.captured(self.venv)
         assert snapshot.conditions
-        other = msgspec.structs.replace(snapshot.conditions, processor="Kiln 9000", features=("sse2", "sherd512"))
-        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, conditions=other)), self.lock)
+        other = replace(snapshot.conditions, processor="Kiln 9000", features=("sse2", "sherd512"))
+        lockfile.write(lockfile.identify(replace(snapshot, conditions=other)), self.lock)
         self.lapidar("restore")
         said = self.lapidar("run", "true").stderr
         self.assertIn("without sherd512", said)

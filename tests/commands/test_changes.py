@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any, ClassVar
 from unittest import mock
 
-import msgspec
+from msgspec.structs import replace
 
 from core.test_system import compile_c
 from lapidar.core.cache.history import Cause, Deed, History
@@ -850,12 +850,12 @@ sys.exit(not globals()[sys.argv[1]]())
         """The snapshot as if the operating system shipped both libraries in one package."""
         snapshot = lockfile.read(self.lock)
         libraries = tuple(
-            msgspec.structs.replace(one, owner="libkiln1", owner_version=version)
+            replace(one, owner="libkiln1", owner_version=version)
             if one.soname in ("libfire.so.1", "libsoak.so.1")
             else one
             for one in snapshot.libraries
         )
-        made = lockfile.identify(msgspec.structs.replace(snapshot, libraries=libraries))
+        made = lockfile.identify(replace(snapshot, libraries=libraries))
         lockfile.write(made, self.lock)
         with Cache(self.cache).in_use():
             History(Cache(self.cache)).add(made, Place.of_project(self.project), Deed(Cause.CAPTURED))

@@ -10,9 +10,9 @@ import struct
 from pathlib import Path
 from urllib.parse import unquote
 
-import msgspec
 from cyclonedx.schema import SchemaVersion
 from cyclonedx.validation.json import JsonStrictValidator
+from msgspec.structs import replace
 from rocrate.rocrate import ROCrate
 
 from lapidar.core.records import lockfile
@@ -61,10 +61,9 @@ class Given(Case):
         self.assertTrue(system["libc6"]["here"])
         snapshot = lockfile.read(self.lock)  # of another version this machine knows nothing
         other = tuple(
-            msgspec.structs.replace(one, owner_version="0.1-1") if one.owner == "libc6" else one
-            for one in snapshot.libraries
+            replace(one, owner_version="0.1-1") if one.owner == "libc6" else one for one in snapshot.libraries
         )
-        altered = lockfile.identify(msgspec.structs.replace(snapshot, libraries=other))
+        altered = lockfile.identify(replace(snapshot, libraries=other))
         (self.project / "other.lock").write_text(lockfile.render(altered))
         told = {one["name"]: one for one in self.json("show", "licences", "--lock", "other.lock")}
         self.assertEqual((told["libc6"]["version"], told["libc6"]["licence"]), ("0.1-1", ""))

@@ -12,14 +12,13 @@ import socket
 import stat
 import subprocess
 import sys
-import threading
 import unittest
 import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
-import msgspec
+from msgspec.structs import replace
 
 from attack.texts import changed
 from lapidar.core.net.addresses import without_credentials
@@ -27,6 +26,7 @@ from lapidar.core.records import lockfile
 from standins import Pinning
 from support import PROGRAM, Case, many, site_of, wheel
 from toy.kiln import make_kiln
+from toy.loopback import answering
 
 MOST_MEMORY = 200_000  # kB
 NASTY = {
@@ -251,16 +251,16 @@ class Environments(Case):
 
         def forged(**changes: object) -> str:
             packages = list(snapshot.packages)
-            packages[at] = msgspec.structs.replace(package, **changes)
-            other = msgspec.structs.replace(snapshot, packages=tuple(packages))
+            packages[at] = replace(package, **changes)
+            other = replace(snapshot, packages=tuple(packages))
             self.lock.write_text(lockfile.render(lockfile.identify(other)))
             return self.fails("restore")
 
         for folder in ("src\nimport os; os.system('x')", "/etc", "../../elsewhere", "a\x7fb", "a\tb"):
-            origin = msgspec.structs.replace(package.origin, kind="local", folders=(folder,))
+            origin = replace(package.origin, kind="local", folders=(folder,))
             self.assertIn("is not valid", forged(origin=origin), folder)
         self.assertIn("control character", forged(version="1.0\nlapidar: fine"))
-        twice = msgspec.structs.replace(snapshot, libraries=(*snapshot.libraries, snapshot.libraries[0]))
+        twice = replace(snapshot, libraries=(*snapshot.libraries, snapshot.libraries[0]))
         self.lock.write_text(lockfile.render(lockfile.identify(twice)))
         self.assertIn("twice", self.fails("restore"))
 
@@ -305,12 +305,7 @@ class Indexes(Pinning):
     ) -> tuple[str, list[tuple[str, str | None]]]:
         seen: list[tuple[str, str | None]] = []
         kind = type("Answers", (_Answers,), {"answer": staticmethod(answer), "seen": seen})
-        server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), kind)
-        thread = threading.Thread(target=server.serve_forever, daemon=True)
-        thread.start()
-        self.addCleanup(server.server_close)
-        self.addCleanup(server.shutdown)
-        return f"http://127.0.0.1:{server.server_port}", seen
+        return f"http://{self.enterContext(answering(kind))}", seen
 
     def refused(self, *words: object, most: int = MOST_MEMORY) -> str:
         """Run the program, which must fail within its memory."""

@@ -12,7 +12,7 @@ import sysconfig
 from pathlib import Path
 from typing import Any
 
-import msgspec
+from msgspec.structs import replace
 
 from core.test_system import compile_c
 from lapidar.core.records import lockfile
@@ -475,10 +475,8 @@ class Hosts(Case):
     def rewrite(self, **changes: str | int | tuple[str, ...]) -> None:
         """A lockfile as if its libc.so.6 were another one."""
         snapshot = lockfile.read(self.lock)
-        several = tuple(
-            msgspec.structs.replace(one, **changes) if one.soname == "libc.so.6" else one for one in snapshot.libraries
-        )
-        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, libraries=several)), self.lock)
+        several = tuple(replace(one, **changes) if one.soname == "libc.so.6" else one for one in snapshot.libraries)
+        lockfile.write(lockfile.identify(replace(snapshot, libraries=several)), self.lock)
 
     def test_they_satisfy_it(self) -> None:
         self.lapidar("restore", "--libraries", "host")
@@ -511,7 +509,7 @@ class Hosts(Case):
 
     def test_without_libraries_of_its_own(self) -> None:
         snapshot = lockfile.read(self.lock)
-        bare = msgspec.structs.replace(snapshot, library_layer=None, libraries=(), conditions=None)
+        bare = replace(snapshot, library_layer=None, libraries=(), conditions=None)
         lockfile.write(lockfile.identify(bare), self.lock)
         self.assertIn("holds no system libraries", self.fails("restore", "--libraries", "private"))
         self.assertIn("the host's system libraries", self.lapidar("restore").stdout)
@@ -519,8 +517,8 @@ class Hosts(Case):
 
     def test_a_c_library_that_is_not_known(self) -> None:
         snapshot = lockfile.read(self.lock)
-        other = msgspec.structs.replace(snapshot.platform, libc="musl 1.2.5")
-        lockfile.write(lockfile.identify(msgspec.structs.replace(snapshot, platform=other)), self.lock)
+        other = replace(snapshot.platform, libc="musl 1.2.5")
+        lockfile.write(lockfile.identify(replace(snapshot, platform=other)), self.lock)
         self.assertIn("musl 1.2.5", self.fails("restore", "--libraries", "private"))
         self.assertIn("the host's system libraries", self.lapidar("restore").stderr)
 

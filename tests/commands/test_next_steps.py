@@ -9,7 +9,7 @@ import sys
 import zipfile
 from pathlib import Path
 
-import msgspec
+from msgspec.structs import replace
 
 from lapidar.core.records import lockfile
 from lapidar.core.records.layers import LowerLayers
@@ -241,8 +241,8 @@ class OutsidePrograms(Pinning):
         (tool,) = snapshot.tools
         if not tool.owner_version:
             self.skipTest("no package of the system has the program")
-        older = msgspec.structs.replace(tool, owner_version="0.1")
-        below = msgspec.structs.replace(LowerLayers.of(snapshot), tools=(older,))
+        older = replace(tool, owner_version="0.1")
+        below = replace(LowerLayers.of(snapshot), tools=(older,))
         other = lockfile.identified(snapshot.platform, snapshot.runtimes, snapshot.packages, snapshot.remainders, below)
         lockfile.write(other, self.lock)
         self.lapidar("restore")

@@ -7,8 +7,8 @@ import http.server
 import os
 import shutil
 import subprocess
-import threading
 import unittest
+from contextlib import ExitStack
 from pathlib import Path
 
 from lapidar.core.records import lockfile
@@ -16,6 +16,7 @@ from lapidar.core.records.snapshot import Package
 from lapidar.standin.r_packages import write_list, write_source_package
 from roots import skip_loudly
 from support import Case
+from toy.loopback import answering
 
 RSCRIPT = shutil.which("Rscript")
 COMPILER = shutil.which("gcc")
@@ -364,11 +365,8 @@ class OnAHost(Pinning):
                 pass
 
         folder = str(self.repository)
-        self.server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), lambda *a: Handler(*a, directory=folder))
-        threading.Thread(target=self.server.serve_forever, daemon=True).start()
-        self.addCleanup(self.server.server_close)
-        self.addCleanup(self.server.shutdown)
-        self.address = f"http://127.0.0.1:{self.server.server_address[1]}"
+        self.host = self.enterContext(ExitStack())
+        self.address = f"http://{self.host.enter_context(answering(lambda *a: Handler(*a, directory=folder)))}"
         (self.project / "lapidar.toml").write_text(
             f'[index]\nkilns = {{ address = "{self.address}", language = "r" }}\n[needs]\nr = ["lead", "tin (< 0.5)"]\n'
         )
@@ -403,8 +401,7 @@ class OnAHost(Pinning):
     def test_no_repository_there(self) -> None:
         shutil.rmtree(self.contrib)
         self.assertIn("no repository of R packages", self.fails("pin"))
-        self.server.shutdown()
-        self.server.server_close()
+        self.host.close()
         self.fails("pin")
 
 

@@ -12,7 +12,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-import msgspec
+from msgspec.structs import replace
 
 from core.test_system import compile_c
 from lapidar.core.cache.store import Cache
@@ -54,7 +54,7 @@ class Records(Ready):
 
     def written(self, **changes: object) -> None:
         """The record, changed by somebody who gives it a right digest."""
-        changed = results.identified(msgspec.structs.replace(self.analysis(), **changes))
+        changed = results.identified(replace(self.analysis(), **changes))
         self.file.write_text(results.render(results.Results(analysis=(changed,))))
 
     # ---- long lists
@@ -139,7 +139,7 @@ class Records(Ready):
         one = self.analysis()
         file = one.input[0]
         for path in ("\\x2ftmp\\x2foutside", "in/\\x2e\\x2e/\\x2e\\x2e/up", "in\\x2f..\\x2f..\\x2fup", "a\\x00b", ""):
-            self.written(input=(msgspec.structs.replace(file, path=path, escaped=True),))
+            self.written(input=(replace(file, path=path, escaped=True),))
             self.assertIn("leads out of the project", self.fails("rerun"))
             self.file.write_text(results.render(results.Results(analysis=(one,))))
         for folder in ("in/../..", "/".join(["deep"] * 2000)):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
-import msgspec
+from msgspec.structs import replace
 
 from core.test_lockfile import SAMPLE
 from lapidar.core import languages
@@ -28,7 +28,7 @@ class Difference(unittest.TestCase):
         ]
 
     def with_package(self, **fields: Any) -> Snapshot:
-        return msgspec.structs.replace(SAMPLE, packages=(msgspec.structs.replace(SAMPLE.packages[0], **fields),))
+        return replace(SAMPLE, packages=(replace(SAMPLE.packages[0], **fields),))
 
     def test_nothing(self) -> None:
         self.assertEqual(self.told(SAMPLE, SAMPLE), [])
@@ -48,9 +48,9 @@ class Difference(unittest.TestCase):
         self.assertEqual(self.told(SAMPLE, other), [changed])
 
     def test_what_comes_and_goes_in_the_order_of_the_layers(self) -> None:
-        after = msgspec.structs.replace(
+        after = replace(
             SAMPLE,
-            runtimes=(msgspec.structs.replace(SAMPLE.runtimes[0], version="3.12.1", tree=OTHER),),
+            runtimes=(replace(SAMPLE.runtimes[0], version="3.12.1", tree=OTHER),),
             packages=(),
             libraries=(Library("libz.so.1", "a" * 64, 9, (), "zlib1g", "1.3"),),
             tools=(Tool("tclsh", "usr/bin/tclsh", OTHER, 1, 9),),

@@ -7,9 +7,9 @@ import tomllib
 import unittest
 from typing import Any
 
-import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from lapidar.core.errors import LockfileError
 from lapidar.core.records import lockfile
@@ -135,7 +135,7 @@ def _of_its_languages(snapshot: Snapshot) -> Snapshot:
         tuple(one for one in several if one.language in snapshot.languages)
         for several in (snapshot.packages, snapshot.remainders)
     )
-    return lockfile.identify(msgspec.structs.replace(snapshot, packages=packages, remainders=remainders))
+    return lockfile.identify(replace(snapshot, packages=packages, remainders=remainders))
 
 
 snapshots = st.builds(
@@ -253,5 +253,5 @@ class Faults(unittest.TestCase):
         self.refuse(rendered.replace("[platform]", "<<<<<<< HEAD\n[platform]"), "merge")
 
     def test_two_runtimes(self) -> None:
-        two = lockfile.identify(msgspec.structs.replace(SAMPLE, runtimes=SAMPLE.runtimes * 2))
+        two = lockfile.identify(replace(SAMPLE, runtimes=SAMPLE.runtimes * 2))
         self.refuse(lockfile.render(two), "one runtime")

@@ -6,7 +6,6 @@ import functools
 import hashlib
 import http.server
 import shutil
-import threading
 from pathlib import Path
 
 from lapidar.core.cache.layered import LayeredCache
@@ -20,6 +19,7 @@ from lapidar.core.records import lockfile
 from lapidar.core.restored import sources
 from lapidar.core.stores.protocol import Store, WritableStore
 from support import Case, InFolder, wheel
+from toy.loopback import answering
 from toy.stores import Memory, OverHTTP, write_folder
 
 
@@ -164,10 +164,8 @@ class FromAStore(Case):
         entries = {entry.content: entry for tree in trees for entry in tree if entry.kind != LINK}
         write_folder(((digest, self.full.read(one)) for digest, one in entries.items()), trees, self.folder / "served")
         handler = functools.partial(Quiet, directory=str(self.folder / "served"))
-        with http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler) as server:
-            threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
-            self.taken_from(OverHTTP(f"http://127.0.0.1:{server.server_address[1]}"))
-            server.shutdown()
+        with answering(handler) as host:
+            self.taken_from(OverHTTP(f"http://{host}"))
 
 
 class Quiet(http.server.SimpleHTTPRequestHandler):

@@ -15,6 +15,7 @@ from pathlib import Path
 import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from core.test_system import compile_c
 from lapidar.core.cache.store import Cache
@@ -180,7 +181,7 @@ class Bound(Trees):
         tree = self.tree({"site/kilns-1.dist-info/METADATA": says, **files})
         package = {"language": "python", "name": "kilns", "version": "1", "tree": tree.digest, "files": 1, "bytes": 1,
                    "requires": [], "wanted": True, "origin": {"kind": "environment"}}  # fmt: skip
-        runtime = msgspec.structs.replace(RUNTIME, version=version)
+        runtime = replace(RUNTIME, version=version)
         return bound.works_with(msgspec.convert(package, snapshot.Package), runtime, self.cache)
 
     def test_by_its_files_and_by_what_it_says(self) -> None:

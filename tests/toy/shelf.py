@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import msgspec
+from msgspec.structs import replace
 
 from lapidar.core import spelling
 from lapidar.core.cache.digest import sha256_of
@@ -159,7 +159,7 @@ class GlazePinning(OneSession):
 
     def _record(self, choice: Choice, wanted: bool) -> Package:
         if choice.pinned:
-            return msgspec.structs.replace(choice.pinned, wanted=wanted)
+            return replace(choice.pinned, wanted=wanted)
         digest = sha256_of(str(choice.folder / inventory.MANIFEST))
         origin = Origin(kind="index", index=choice.shelf, file=choice.folder.name, sha256=digest)
         return inventory.record(choice.manifest, tree_of(self.request, choice.folder), wanted, origin)

@@ -147,6 +147,7 @@ class _Server(ThreadingHTTPServer):
     """Says nothing of clients that go away in the middle of an answer: that is what they are made to do."""
 
     daemon_threads = True
+    request_queue_size = 64  # of connections that are not taken yet: what comes beyond is tried again a second later
 
     def handle_error(self, request: object, client_address: object) -> None:
         pass

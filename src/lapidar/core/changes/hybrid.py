@@ -5,8 +5,8 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 
-import msgspec
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -234,7 +234,7 @@ class Hybrids(Struct, frozen=True, dict=True):
                 variables[name] = new.variables[name]
         variables.update(instead)
         fields = {name: getattr(new, name) for name in _SWITCHED if name in names}
-        return msgspec.structs.replace(old, variables=dict(sorted(variables.items())), **fields)
+        return replace(old, variables=dict(sorted(variables.items())), **fields)
 
 
 def _user(package: PackageName) -> str:

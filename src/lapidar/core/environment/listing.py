@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 import msgspec
+from msgspec.structs import replace
 
 from lapidar.core.records.owner import Owner
 
@@ -57,7 +58,7 @@ class Listing(msgspec.Struct, frozen=True):
     def without_digests(self) -> Listing:
         """The same with the contents of links only: half the size, and all that a quick check needs."""
         contents = [content if kind == LINK else "" for kind, content in zip(self.kinds, self.contents, strict=True)]
-        return msgspec.structs.replace(self, contents=contents)
+        return replace(self, contents=contents)
 
     def __len__(self) -> int:
         return len(self.paths)

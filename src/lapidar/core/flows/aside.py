@@ -8,7 +8,6 @@ import shlex
 from collections.abc import Callable
 from pathlib import Path
 
-import msgspec
 import tomlkit
 from msgspec import Struct
 from msgspec.structs import replace
@@ -105,7 +104,7 @@ def _resolved(
     declaration = reading.read(place, texts)
     locked = lockfile.read_if_there(place.lockfile)
     if locked and asked.only:
-        locked = msgspec.structs.replace(locked, packages=())  # its runtime, and nothing that holds a package
+        locked = replace(locked, packages=())  # its runtime, and nothing that holds a package
     request = PinRequest(place, cache, declaration, locked, PinOptions(runtime=asked.runtime), reporter)
     only = language.name if asked.only or not declaration.needs else ""
     with pin.opened(request, only=only) as pinning:

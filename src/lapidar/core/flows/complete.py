@@ -11,7 +11,6 @@ import shutil
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 
-import msgspec
 from msgspec import Struct, field
 from msgspec.structs import replace
 
@@ -103,7 +102,7 @@ def capture_and_prove(
     for _ in range(_MOST_ROUNDS):
         captured = capture(place, cache, rounds.options, reporter)
         restore(place, cache, captured.snapshot, RestoreOptions(), reporter)
-        analysis = msgspec.structs.replace(original, snapshot=captured.snapshot.snapshot)
+        analysis = replace(original, snapshot=captured.snapshot.snapshot)
         proved = prove_analysis(place, cache, analysis, ProveOptions(rerun=RerunOptions(trusted=True)), reporter)
         if proved.proof is not None or not (rounds.declares(of_proof(proved.missing)) or rounds.watches_again()):
             break

@@ -5,8 +5,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-import msgspec
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -131,7 +131,7 @@ class Deeper(Struct, dict=True):
         def probe(paths: frozenset[str]) -> Outcome:
             tree = hybrid.of_trees(old, new, paths)
             self.cache.put_tree(tree)
-            record = msgspec.structs.replace(before, tree=tree.digest, files=len(tree), bytes=tree.total_bytes)
+            record = replace(before, tree=tree.digest, files=len(tree), bytes=tree.total_bytes)
             named = words.some(sorted(paths), 2) if paths else "none of its files"
             return self._with_record(guilty, record, (before, after), f"{name or user}: {named}")
 

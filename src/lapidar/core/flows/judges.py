@@ -12,6 +12,7 @@ from typing import Protocol
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from lapidar.core import atomic, languages
 from lapidar.core.cache.digest import sha256_of
@@ -294,4 +295,4 @@ class ByChain(ByRecord, dict=True):
             if not done.ended_as_recorded and done.analysis.name != self.analysis.name:
                 said = (f"{done.analysis.name}, which comes before, did not end as recorded", *done.said)
                 return Ending(done.exit_code, False, done.made, said, differing=tuple(differing))
-        return msgspec.structs.replace(self._ending(done, options), differing=tuple(differing))
+        return replace(self._ending(done, options), differing=tuple(differing))

@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable
 from typing import NamedTuple
 
-import msgspec
+from msgspec.structs import replace
 
 from lapidar.core import atomic
 from lapidar.core.cache.store import Cache
@@ -126,7 +126,7 @@ def _with(place: Place, cache: Cache, locked: Snapshot, edited: list[Package], r
             several = session.built_again([one for one in edited if one.language == language])
             built |= {one.key: one for one in several}
     packages = tuple(built.get(one.key, one) for one in locked.packages)
-    made = lockfile.identify(msgspec.structs.replace(locked, packages=packages))
+    made = lockfile.identify(replace(locked, packages=packages))
     if not any(_has_libraries(cache, one) for one in built.values()):
         return made
     bare = lockfile.identified(locked.platform, locked.runtimes, packages, locked.remainders)

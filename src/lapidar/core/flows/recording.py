@@ -15,8 +15,8 @@ from fnmatch import fnmatchcase
 from functools import partial
 from pathlib import Path
 
-import msgspec
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lapidar.core import atomic
 from lapidar.core.cache.digest import sha256_of
@@ -312,7 +312,7 @@ class Recording(Struct):
             opened = {*before.sources, *before.inputs}.difference(before.used.unread)
             stood_on = used.both(stood_on, before.used, {*read, *opened, *seen.results})
         outside = {path: sha256_of(path) for path in seen.outside}
-        self.stood_on = msgspec.structs.replace(stood_on, files=dict(self._read_for_it()), outside=outside)
+        self.stood_on = replace(stood_on, files=dict(self._read_for_it()), outside=outside)
         return seen
 
     def _with_before(self, seen: observing.Seen) -> observing.Seen:

@@ -189,7 +189,7 @@ class _Restoring(Struct, frozen=True):
                 self._note_members(snapshot, project)
             # Only now: what never was here is not to be missed.
             noted = _noted(self.place, self.cache, whole, self.options.lockfile)
-            return msgspec.structs.replace(restored, warnings=(*restored.warnings, *noted))
+            return replace(restored, warnings=(*restored.warnings, *noted))
 
     def _refuse_what_stands_there(self, target: Path) -> None:
         _refuse_foreign(target)
@@ -245,7 +245,7 @@ class _Restoring(Struct, frozen=True):
         """What would be done."""
         there = Environment(wanted.target)
         parts, absent = list(wanted.snapshot.parts()), lacking(self.cache, wanted.snapshot)
-        return msgspec.structs.replace(
+        return replace(
             self._already(wanted, there),
             already=not absent and self._stands(wanted, there, None),
             bytes=sum(part.bytes for part in parts),

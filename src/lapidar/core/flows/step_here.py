@@ -9,8 +9,8 @@ import time
 from collections.abc import Collection
 from pathlib import Path
 
-import msgspec
 from msgspec import Struct, structs
+from msgspec.structs import replace
 
 from lapidar.core import atomic
 from lapidar.core.cache.runs import Runs
@@ -91,8 +91,8 @@ class StepHere(Struct, frozen=True):
         return Done(step.name, How.TAKEN, changed=changed, taken_from=when, taken_by=found.by, written=written)
 
     def _write(self, step: Step, found: Earlier) -> Analysis:
-        named = results.identified(msgspec.structs.replace(found.written, name=step.name))
-        note = msgspec.structs.replace(found.note, record=named.record, results=str(self.place.records))
+        named = results.identified(replace(found.written, name=step.name))
+        note = replace(found.note, record=named.record, results=str(self.place.records))
         Runs(self.cache).add(named, note)
         if not step.declared.part_of:
             recording.amended(self.place, lambda before: results.with_analysis(before, named))

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-import msgspec
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.cache.store import Cache
@@ -107,7 +107,7 @@ def _unchanged(snapshot: Snapshot, subject: Subject) -> Snapshot:
     """The layers below as they are in the earlier lockfile, but for the conditions that are declared."""
     held = subject.held
     here = conditions.observe(subject).record if held.library_layer else held.conditions
-    return _with(snapshot, msgspec.structs.replace(held, conditions=here))
+    return _with(snapshot, replace(held, conditions=here))
 
 
 @contextmanager

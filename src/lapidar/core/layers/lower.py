@@ -7,7 +7,6 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import msgspec
 from msgspec import Struct, field
 from msgspec.structs import replace
 
@@ -78,7 +77,7 @@ class LowerFound(Struct, frozen=True):
     def _conditions(self) -> Conditions:
         """The conditions, with the libraries that cannot travel."""
         here = self.conditions.record
-        return msgspec.structs.replace(here, host=tuple(sorted(self.libraries.host)) or here.host)
+        return replace(here, host=tuple(sorted(self.libraries.host)) or here.host)
 
 
 def of_subject(subject: Subject, problems: Sequence[str] = ()) -> LowerFound:

@@ -14,7 +14,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import IO, Protocol
 
-import msgspec
+from msgspec.structs import replace
 
 from lapidar.core import atomic, foreign
 from lapidar.core.errors import LapidarError
@@ -463,7 +463,7 @@ def put_referring(to: WritableBlobs, manifest: bytes, kind: str, data: bytes) ->
     to.put(one, io.BytesIO(data))
     to.put(EMPTY, io.BytesIO(EMPTY_BLOB))
     text = written(Manifest(artifact_type=kind, layers=(one,), subject=described(manifest, MANIFEST)))
-    return msgspec.structs.replace(described(text, MANIFEST), artifact_type=kind), text
+    return replace(described(text, MANIFEST), artifact_type=kind), text
 
 
 def referring(blobs: Blobs, index: Index, manifest: bytes, kind: str) -> Iterator[tuple[Descriptor, bytes]]:

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from typing import Annotated
 
 import msgspec
+from msgspec.structs import replace
 
 from lapidar.core import decoding
 from lapidar.core.errors import LapidarError
@@ -159,7 +160,7 @@ def named(manifest: Manifest, name: str) -> Descriptor:
     one = described(written(manifest), MANIFEST)
     # That of an image is what its configuration is, by the standard.
     kind = manifest.artifact_type or manifest.config.media_type
-    return msgspec.structs.replace(one, annotations=annotations, artifact_type=kind)
+    return replace(one, annotations=annotations, artifact_type=kind)
 
 
 def name_of(one: Descriptor) -> str:

@@ -8,7 +8,6 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, ClassVar, Protocol
 
-import msgspec
 from msgspec.structs import replace
 
 from lapidar.core import languages
@@ -266,7 +265,7 @@ class OneSession:
             held: its tree, its origin, and what it was built with.
         """
         tree = self.request.cache.tree(held.tree)
-        return msgspec.structs.replace(
+        return replace(
             package,
             version=version,
             tree=held.tree,

@@ -16,6 +16,7 @@ from typing import Any
 
 import msgspec
 import tomli
+from msgspec.structs import replace
 
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.errors import LockfileError
@@ -78,7 +79,7 @@ def identify(snapshot: Snapshot) -> Snapshot:
     """Give a snapshot its identity: the sha256 of its canonical text less the line that holds it."""
     text = f"{_BANNER}format = {snapshot.format}\n{_body(snapshot)}"
     digest = "sha256:" + hashlib.sha256(text.encode("utf-8")).hexdigest()
-    return msgspec.structs.replace(snapshot, snapshot=digest)
+    return replace(snapshot, snapshot=digest)
 
 
 def identified(

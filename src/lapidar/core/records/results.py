@@ -17,6 +17,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 import tomli
+from msgspec.structs import replace
 
 from lapidar.core import atomic, decoding, foreign
 from lapidar.core.errors import LapidarError
@@ -238,8 +239,8 @@ def _text(analysis: Analysis) -> str:
 
 def identified(analysis: Analysis) -> Analysis:
     """A record with the digest of its own text."""
-    bare = msgspec.structs.replace(analysis, record="")
-    return msgspec.structs.replace(analysis, record=hashlib.sha256(_text(bare).encode("utf-8")).hexdigest())
+    bare = replace(analysis, record="")
+    return replace(analysis, record=hashlib.sha256(_text(bare).encode("utf-8")).hexdigest())
 
 
 def _proof_text(proof: Proof) -> str:
@@ -247,8 +248,8 @@ def _proof_text(proof: Proof) -> str:
 
 
 def _sealed(proof: Proof) -> Proof:
-    text = _proof_text(msgspec.structs.replace(proof, proof=""))
-    return msgspec.structs.replace(proof, proof=hashlib.sha256(text.encode("utf-8")).hexdigest())
+    text = _proof_text(replace(proof, proof=""))
+    return replace(proof, proof=hashlib.sha256(text.encode("utf-8")).hexdigest())
 
 
 def _sweep_text(sweep: Sweep) -> str:
@@ -257,8 +258,8 @@ def _sweep_text(sweep: Sweep) -> str:
 
 def sealed_sweep(sweep: Sweep) -> Sweep:
     """The record of a sweep with the digest of its own text."""
-    text = _sweep_text(msgspec.structs.replace(sweep, record=""))
-    return msgspec.structs.replace(sweep, record=hashlib.sha256(text.encode("utf-8")).hexdigest())
+    text = _sweep_text(replace(sweep, record=""))
+    return replace(sweep, record=hashlib.sha256(text.encode("utf-8")).hexdigest())
 
 
 def render(results: Results) -> str:
@@ -373,7 +374,7 @@ def with_sweep(results: Results, sweep: Sweep) -> Results:
     others: Iterable[Sweep] = (one for one in results.sweep if one.name != sweep.name)
     every = tuple(sorted([*others, sweep], key=lambda one: one.name))
     analyses = tuple(one for one in results.analysis if one.name != sweep.name)
-    return msgspec.structs.replace(results, analysis=analyses, sweep=every)
+    return replace(results, analysis=analyses, sweep=every)
 
 
 def with_proof(results: Results, proof: Proof) -> Results:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
 
-import msgspec
+from msgspec.structs import replace
 
 from lapidar.core.errors import LapidarError
 from lapidar.core.records import lockfile
@@ -64,4 +64,4 @@ def without(snapshot: Snapshot, groups: Collection[str]) -> Snapshot:
         asked = [one.name for one in parts.packages if one.wanted or any(group not in groups for group in one.groups)]
         needed = closure(asked, {one.name: one.requires for one in parts.packages})
         packages += [one for one in parts.packages if one.name in needed]
-    return lockfile.identify(msgspec.structs.replace(snapshot, packages=tuple(packages)))
+    return lockfile.identify(replace(snapshot, packages=tuple(packages)))

@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from lapidar.core import atomic, decoding, foreign, languages
 from lapidar.core.cache.store import Cache
@@ -141,7 +142,7 @@ def note(
         files = [path.removeprefix(prefix) for path in _edited_in_place(one, links.get(one.key, {}), cache)]
         stamp = _stamp(place.root / one.origin.path, one.origin.path, frozenset(files))
         if was_edited(one, place):
-            stamp = msgspec.structs.replace(stamp, every="", rest="")
+            stamp = replace(stamp, every="", rest="")
         members["/".join(one.key)] = stamp
     _write(place, Stamps(snapshot.snapshot, locked, members))
 
@@ -169,4 +170,4 @@ def note_again(place: Place) -> None:
     """Note how the members' folders are now: what changed was nothing that is built."""
     if stamps := known(place):
         members = {name: looked_at(place, stamp) for name, stamp in stamps.members.items()}
-        _write(place, msgspec.structs.replace(stamps, members=members))
+        _write(place, replace(stamps, members=members))

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 
 import msgspec
 import tomli
+from msgspec.structs import replace
 
 from lapidar.core import foreign, languages
 from lapidar.core.environment import kept
@@ -32,9 +33,9 @@ def _as_declared(recorded: Conditions, place: Place) -> Conditions:
         return recorded
     env_file, secrets = told.get("env-file"), told.get("secrets")
     if isinstance(env_file, str) and env_file != recorded.env_file and _is_inside(env_file):
-        recorded = msgspec.structs.replace(recorded, env_file=env_file)
+        recorded = replace(recorded, env_file=env_file)
     if isinstance(secrets, list) and all(isinstance(name, str) for name in secrets):
-        recorded = msgspec.structs.replace(recorded, secrets=tuple(sorted(secrets)))
+        recorded = replace(recorded, secrets=tuple(sorted(secrets)))
     return recorded
 
 
@@ -86,7 +87,7 @@ def prepare(place: Place, environment: Environment, variables: Mapping[str, str]
     if recorded is not None:
         recorded = _as_declared(recorded, place)
         if not env_file:
-            recorded = msgspec.structs.replace(recorded, env_file=None)
+            recorded = replace(recorded, env_file=None)
         held_to = conditions.apply(recorded, result, place.root)
         result = dict(held_to.variables)
     folder = str(environment.folder)

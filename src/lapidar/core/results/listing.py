@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import msgspec
+from msgspec.structs import replace
 
 from lapidar.core.cache.lists import as_lines, of_lines, read_texts, stow_texts
 from lapidar.core.cache.store import Cache
@@ -36,7 +37,7 @@ def packed(analysis: Analysis, cache: Cache, stood_on: bytes = b"") -> Analysis:
     texts |= {part: as_lines(files) for part, files in long.items()}
     lists = stow_texts(cache, texts)
     listed = {part: _amount(files) for part, files in long.items()}
-    return msgspec.structs.replace(analysis, lists=lists, listed=listed, **dict.fromkeys(long, ()))
+    return replace(analysis, lists=lists, listed=listed, **dict.fromkeys(long, ()))
 
 
 def stood_on(analysis: Analysis, cache: Cache) -> bytes:
@@ -65,7 +66,7 @@ def whole(analysis: Analysis, cache: Cache) -> Analysis:
             remedy="Name the cache that the analysis was recorded with (--cache), or record it again.",
         ) from error
     parts = {part: _read(analysis, texts[part]) for part in analysis.listed}
-    return msgspec.structs.replace(analysis, lists="", listed={}, **parts)
+    return replace(analysis, lists="", listed={}, **parts)
 
 
 def _read(analysis: Analysis, text: bytes) -> tuple[RecordedFile, ...]:

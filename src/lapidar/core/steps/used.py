@@ -14,6 +14,7 @@ from functools import cached_property
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from lapidar.core import languages
 from lapidar.core.declaring import reading
@@ -141,7 +142,7 @@ def less(used: Used, is_none: Callable[[str], bool]) -> Used:
     def left(paths: tuple[str, ...]) -> tuple[str, ...]:
         return tuple(path for path in paths if not is_none(path))
 
-    return msgspec.structs.replace(used, absent=left(used.absent), present=left(used.present), unread=left(used.unread))
+    return replace(used, absent=left(used.absent), present=left(used.present), unread=left(used.unread))
 
 
 def both(one: Used, other: Used, read: Collection[str]) -> Used:
@@ -158,7 +159,7 @@ def both(one: Used, other: Used, read: Collection[str]) -> Used:
         language: tuple(sorted({*one.names.get(language, ()), *other.names.get(language, ())}))
         for language in one.names.keys() | other.names.keys()
     }
-    together = msgspec.structs.replace(
+    together = replace(
         one,
         is_whole=one.is_whole or other.is_whole,
         names=names,
@@ -216,7 +217,7 @@ class RunSeen(Struct, dict=True):
         asked_for = self.below(self.ended.touched.asked_for)
         present = set(asked_for) - {*read, *own, "."}
         of_environment = self.of_environment(snapshot) if snapshot is not None else EVERYTHING
-        return msgspec.structs.replace(
+        return replace(
             of_environment,
             absent=tuple(sorted({*absent} - own)),
             # Folders are asked about on the way to what lies in them, and what it made is no longer what it found.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from contextlib import ExitStack
 from urllib.parse import urldefrag
 
-import msgspec
+from msgspec.structs import replace
 
 from lapidar.core.errors import IndexTrouble, LapidarError, MissingFromCache
 from lapidar.core.languages import source_trees
@@ -133,7 +133,7 @@ def _in_any_folder(pinning: PythonPinning, package: Package) -> File:
 def _named(indexes: Indexes, package: Package) -> File:
     for file in indexes.files(package.name):
         if file.name == package.origin.file:
-            return msgspec.structs.replace(file, sha256=package.origin.sha256 or "")
+            return replace(file, sha256=package.origin.sha256 or "")
     raise IndexTrouble(
         f"{package.origin.file} is not on its index any more",
         remedy="Find the cache, or a copy of it, that has it; or `lapidar pin --renew` to choose anew.",

@@ -8,7 +8,6 @@ from concurrent.futures import ThreadPoolExecutor, wait
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
 
-import msgspec
 from msgspec.structs import replace
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
@@ -255,7 +254,5 @@ class Supply:
             if not inside:
                 return built
             told = live.found(self.cache.tree(built.tree), folder, names)
-            known = msgspec.structs.replace(
-                origin, sources=f"sha256:{digest}", live=told.folders or None, made=told.made or None
-            )
+            known = replace(origin, sources=f"sha256:{digest}", live=told.folders or None, made=told.made or None)
             return replace(built, origin=known)

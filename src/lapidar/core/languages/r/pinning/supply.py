@@ -9,7 +9,6 @@ from functools import cached_property
 from pathlib import Path
 from urllib.parse import urldefrag, urlsplit
 
-import msgspec
 from msgspec import Struct, field
 from msgspec.structs import replace
 
@@ -135,7 +134,7 @@ class Supply(Struct, dict=True):
             return built
         told = live.found(self.request.cache.tree(built.tree), self.request.place.root / origin.path, names)
         folders = ("inst",) if "inst" in told.folders else None
-        return replace(built, origin=msgspec.structs.replace(origin, live=folders, made=None))
+        return replace(built, origin=replace(origin, live=folders, made=None))
 
     @contextmanager
     def _fetched(self, offer: Offer) -> Iterator[tuple[Path, str]]:
@@ -241,7 +240,7 @@ class Supply(Struct, dict=True):
             digest = source_trees.digest_of(copy)
             origin = origins.of_folder(self.request.place, path)
             if inside:
-                origin = msgspec.structs.replace(origin, sources=f"sha256:{digest}")
+                origin = replace(origin, sources=f"sha256:{digest}")
             return Named(_described(copy, inside or str(path)), origin, digest, copy)
         if not path.is_file():
             raise DeclarationError(
