@@ -310,8 +310,9 @@ def append_line(path: Path, line: bytes) -> None:
         data = (b"\n" if cut else b"") + line + b"\n"
         written = os.write(descriptor, data)
         if written != len(data):
-            if os.fstat(descriptor).st_size == size + written:  # nobody has added to it since
-                os.ftruncate(descriptor, size)
+            with suppress(OSError):
+                if os.fstat(descriptor).st_size == size + written:  # nobody has added to it since
+                    os.ftruncate(descriptor, size)
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(path))
         os.fsync(descriptor)
     finally:

@@ -29,7 +29,7 @@ __all__ = ["Ended", "NoRoot", "Root", "RunOptions", "Stopped", "logged", "run"]
 
 _GRACE_SECONDS = 3.0  # for what a command left behind when it ended
 _FIELDS = {"I": 3, "O": 2, "M": 2, "E": 1, "W": 1, "C": 1, "U": 1, "T": 4, "X": 1, "R": 1, "L": 1, "D": 1, "F": 1,
-           "N": 1, "P": 1, "B": 1, "Z": 0, "A": 2, "G": 1, "K": 1}  # fmt: skip
+           "N": 1, "P": 1, "B": 1, "Z": 0, "A": 2, "G": 1, "K": 1, "S": 2}  # fmt: skip
 
 
 class Root(Struct, frozen=True):
@@ -330,6 +330,7 @@ class _Records:
         self._images: dict[str, Image] = {}
         self._executed: list[str] = []
         self._used: list[tuple[str, str, str]] = []  # opened or mapped, by which image, the path
+        self._looked_through: list[tuple[str, str]] = []  # by which image, the folder
         self._told: list[Told] = []
         self._outside: list[str] = []
         self._partners: list[str] = []
@@ -346,6 +347,8 @@ class _Records:
         match kind:
             case "O" | "M":
                 self._used.append((kind, *words))  # type: ignore[arg-type]
+            case "S":
+                self._looked_through.append((words[0], words[1]))
             case "T":
                 self._told.append(Told.of(words))
             case "I":
@@ -383,19 +386,13 @@ class _Records:
             case "Z":
                 self.is_whole = True
 
-    def _listed(self, opened: Mapping[str, set[Image]]) -> dict[str, frozenset[Image]]:
-        """The folders that were looked through, each with what did so.
-
-        Args:
-            opened: what was opened, and by what.
-        """
-        files = self._options.files
-        if files is None:
-            return {}
-        root = os.path.realpath(files.root)
-        inside = (path for path in opened if path == root or path.startswith(root + "/"))
-        folders = sorted(path for path in inside if not files.ignores(path) and os.path.isdir(path))
-        return {path: frozenset(opened[path]) for path in folders}
+    def _listed(self) -> dict[str, frozenset[Image]]:
+        """The folders that were looked through and are there still, each with what did so."""
+        found: dict[str, set[Image]] = {}
+        for image, path in self._looked_through:
+            if not self._ignores(path) and os.path.isdir(path):
+                found.setdefault(path, set()).update(filter(None, [self._images.get(image)]))
+        return {path: frozenset(found[path]) for path in sorted(found)}
 
     def _ignores(self, path: str) -> bool:
         return self._options.files is None or self._options.files.ignores(path)
@@ -405,17 +402,12 @@ class _Records:
         places = _Places()
         by: dict[Image, set[str]] = {}
         mapped: set[str] = set()
-        opened: dict[str, set[Image]] = {}
+        opened: set[str] = set()
         for kind, image, path in self._used:
             plain = _plain(path)
-            if kind == "M":
-                mapped.add(plain)
-            else:
-                opened.setdefault(plain, set())
+            (mapped if kind == "M" else opened).add(plain)
             if image in self._images:
                 by.setdefault(self._images[image], set()).add(plain)
-                if kind != "M":
-                    opened[plain].add(self._images[image])
         absent: dict[Image, dict[str, None]] = {}
         for image, path in self._absent:
             if image in self._images:
@@ -424,13 +416,13 @@ class _Records:
             code,
             places.files(mapped),
             tuple(dict.fromkeys(self._executed)),
-            places.files(set(opened)),
+            places.files(opened),
             {image: places.files(paths) for image, paths in by.items()},
         )
         changed = touched(self._told, self._outside, self._unseen, self._options.files)
         partners = tuple(sorted({one for one in self._partners if one}))
         asked_for = tuple(sorted(path for path in set(self._asked_for) if not self._ignores(path)))
-        changed = replace(changed, listed=self._listed(opened), partners=partners, asked_for=asked_for)
+        changed = replace(changed, listed=self._listed(), partners=partners, asked_for=asked_for)
         return Ended(
             code,
             seconds,

@@ -590,7 +590,7 @@ static int led_to(struct process *process, const char *path, char *real) {
 
 /* ---- calls */
 
-enum what { OPEN, OPEN2, CREATE, TRUNCATE, RENAME, REMOVE, LINK, MAKE, EXECUTE, MAP, HANDLES, RING, MOVES, CONNECT, LOOK };
+enum what { OPEN, OPEN2, CREATE, TRUNCATE, RENAME, REMOVE, LINK, MAKE, EXECUTE, MAP, HANDLES, RING, MOVES, CONNECT, LIST, LOOK };
 
 /* A call that is asked for: its numbers on x86-64 and for programs of 32 bits, and where its words are: of each path the
  * folder's descriptor (-1: there is none) and the text, and what says how (flags). */
@@ -627,6 +627,8 @@ static const struct known_call calls[] = {
     {272, 310, MOVES, -1, -1, -1, -1, -1},
     {308, 346, MOVES, -1, -1, -1, -1, -1},
     {42, 362, CONNECT, -1, -1, -1, -1, -1},
+    {217, 220, LIST, -1, -1, -1, -1, -1},
+    {78, 141, LIST, -1, -1, -1, -1, -1},
     /* Those that only ask about a file: seen where it is to be told what was not there. */
     {4, 195, LOOK, -1, 0, -1, -1, -1},
     {6, 196, LOOK, -1, 0, -1, -1, -1},
@@ -724,7 +726,7 @@ static void looked_for(struct process *process, const char *path) {
     else if (file == -ENOENT || file == -ENOTDIR) tell('A', process->image, path + (begins(path, "/.host/") ? 6 : 0));
 }
 static void opened(struct process *process, const char *path, char *real, u64 flags) {
-    if (flags & 010000000) return; /* O_PATH: no bytes */
+    if (flags & 030000000) return; /* O_PATH: no bytes; O_TMPFILE: a file without a name, in a folder */
     const char *here = is_elsewhere(process) ? real : path;
     if (!used(real, flags) && *here) tell('O', process->image, here);
 }
@@ -761,6 +763,17 @@ static void connected(struct process *process, struct notification *told) {
     digits[2 * came] = 0;
     tell('C', -1, digits);
 }
+/* A folder is looked through. To open one is less: it is also opened to be flushed, or to be stood in. */
+static void listed(struct process *process, struct notification *told) {
+    static char place[PATHS];
+    char name[40] = "/fd/";
+    if (!*root) return;
+    number(name + 4, (u32)told->words[0]);
+    long folder = sys_open(in_proc(process->id, name), 010000000 | DIRECTORY);
+    if (folder < 0) return;
+    if (place_of((int)folder, is_elsewhere(process), place) && is_below(place, root)) tell('S', process->image, place);
+    sys_close((int)folder);
+}
 static void happens(struct process *process, struct notification *told, const struct known_call *known) {
     static char path[PATHS], real[PATHS], path2[PATHS], real2[PATHS];
     char status[144];
@@ -777,6 +790,10 @@ static void happens(struct process *process, struct notification *told, const st
     }
     if (known->what == CONNECT) {
         connected(process, told);
+        return;
+    }
+    if (known->what == LIST) {
+        listed(process, told);
         return;
     }
     if (!path_of(process, told, known->folder, known->path, path, real)) return;
@@ -844,7 +861,7 @@ struct step {
     u8 then, otherwise;
     u32 value;
 };
-static struct step steps[2 * CALLS + 24];
+static struct step steps[4 * CALLS + 24]; /* two a call, for programs of 64 bits and of 32 */
 static int step_count;
 
 static void step(int code, u32 value, int then, int otherwise) {

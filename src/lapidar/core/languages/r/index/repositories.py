@@ -73,11 +73,6 @@ class Offer(Struct, frozen=True):
         return unquote(self.url.rpartition("/")[2])
 
     @property
-    def is_archived(self) -> bool:
-        """Whether it lies among the older versions."""
-        return f"/{_ARCHIVE}/" in self.url
-
-    @property
     def day(self) -> str:
         """When it was published (ISO 8601), as far as the list tells."""
         return day_of(self.description) if self.description else ""
