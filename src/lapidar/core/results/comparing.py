@@ -61,10 +61,7 @@ def compare_all(before: Mapping[str, Was], after: Mapping[str, Was], tolerances:
     with Apart() as apart:
 
         def contents(pair: Pair, sizes: _Sizes, rules: Rules) -> Compared:
-            try:
-                told: Compared = apart.ask((pair, sizes, rules), sum(size or 0 for size in sizes))
-            except BeyondLimit as error:
-                return _beyond(pair, sizes, rules, error)
+            told: Compared = apart.ask((pair, sizes, rules), sum(size or 0 for size in sizes))
             return told
 
         # Inside of another program there is no interpreter to begin a process with.
@@ -102,7 +99,11 @@ def compare(
         pair = Pair(path, before.file, after.file)
         if same_bytes(pair):
             return Compared(path, Verdict.IDENTICAL, _kind(pair.after, path), *sizes)
-        return (contents or _contents)(pair, sizes, tolerances.for_file(path))
+        rules = tolerances.for_file(path)
+        try:
+            return (contents or _contents)(pair, sizes, rules)
+        except BeyondLimit as error:
+            return _beyond(pair, sizes, rules, error)
     except OSError as error:
         return Compared(path, Verdict.UNREADABLE, "bytes", *sizes, worst=error.strerror or str(error))
 
@@ -143,10 +144,11 @@ def _by_digest(path: str, before: Was, after: Was, sizes: _Sizes) -> Compared:
 
 
 def _contents(pair: Pair, sizes: _Sizes, rules: Rules) -> Compared:
+    """Raises: BeyondLimit: what it takes goes beyond a limit."""
     try:
         kind, found = compare_contents(pair, rules)
-    except BeyondLimit as error:
-        return _beyond(pair, sizes, rules, error)
+    except BeyondLimit:
+        raise
     except Unreadable as error:
         return _unreadable(pair, sizes, str(error), rules.told)
     return Compared(

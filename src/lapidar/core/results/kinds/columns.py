@@ -131,12 +131,15 @@ def compare_workbook(pair: Pair, rules: Rules) -> Found:
     except ImportError as error:
         raise Unreadable("install lapidar[compare] to read workbooks") from error
     differences = Differences(rules)
+    # Given as streams: of a path the reader goes by the ending, and what a cache keeps has none.
     for what, values in (("", True), (" (formula)", False)):
         try:
-            books = [
-                openpyxl.load_workbook(path, read_only=True, data_only=values) for path in (pair.before, pair.after)
-            ]
-            _sheets(what, books[0], books[1], differences)
+            with (
+                pair.before.open("rb") as before,
+                pair.after.open("rb") as after,
+            ):
+                books = [openpyxl.load_workbook(one, read_only=True, data_only=values) for one in (before, after)]
+                _sheets(what, books[0], books[1], differences)
         except Unreadable:
             raise
         except Exception as error:

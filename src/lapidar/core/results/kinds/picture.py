@@ -201,16 +201,18 @@ def _compared(number: int, several: bool, pair: tuple[Any, Any], files: ExitStac
         if several:
             before.seek(number)
             after.seek(number)
-        told = dict(_told(before))  # which may decode it
         # Both in the form that keeps all of either.
         mode = before.mode if before.mode == after.mode and before.mode not in ("P", "PA") else "RGBA"
         if _is_large(before) and _is_large(after) and not several:
             file = files.enter_context(tempfile.TemporaryFile(prefix="lapidar-picture-"))  # noqa: SIM115  (the stack is one)
-            one = _Kept(_Bands(before, mode), file)
+            bands = _Bands(before, mode)
+            told = dict(_told(before))  # some readers know more of a picture that is decoded
+            one = _Kept(bands, file)
             before.close()  # its pixels are let go before the other's are decoded
             other = _Bands(after, mode)
         else:
             one, other = _samples(before, mode), _samples(after, mode)
+            told = dict(_told(before))
         _facts(where, told, dict(_told(after)), into)
     except Unreadable:
         raise
