@@ -536,11 +536,15 @@ def _quiet(said: Path, typed: Path | None) -> Iterator[tuple[int | None, int | N
 @contextmanager
 def _printing(into: Path, output: int) -> Iterator[int]:
     """A descriptor whose text goes to a file, and to another descriptor as it comes."""
+    try:
+        kept = into.open("wb", buffering=0)
+    except OSError as error:
+        raise from_os_error(error, "keep what the run prints") from error
     reading_end, writing_end = os.pipe()
     full: list[OSError] = []
 
     def pass_on() -> None:
-        with into.open("wb", buffering=0) as kept:
+        with kept:
             while piece := os.read(reading_end, 65_536):
                 try:
                     if not full and kept.write(piece) != len(piece):
