@@ -368,20 +368,32 @@ class Recording(Case):
         self.assertEqual(self.json("show", "results", "odd")["exit-code"], 125)
 
     def test_a_disk_that_is_full_ends_it(self) -> None:
-        """It does not hang: what the run goes on to print is taken from it."""
+        """It does not hang: what the run goes on to print is taken from it, and it is given all that it reads."""
         if os.getuid():
             skip_loudly(self, "only root can make a small disk")
         (self.project / "talk.py").write_text("import sys\nfor _ in range(4000): sys.stdout.write('glaze ' * 200)\n")
+        (self.project / "read.py").write_text("import sys\nsys.stderr.write(f'{len(sys.stdin.read())} were read')\n")
+        (self.folder / "sherds").write_text("sherd\n" * 200_000)
         own = self.restored.parent
         # Lapidar's folder in the project, where the recording keeps what is printed, lies on a small disk.
         words = (
             f"cp -a '{own}' '{self.folder}/own' && mount -t tmpfs -o size=300k none '{own}' && mkdir '{own}/env' && "
             f"mount --bind '{self.folder}/own/env' '{own}/env'"
         )
-        done = self.in_namespace(f"{words} && timeout 60 '{PROGRAM}' record -- python talk.py > /dev/null")
-        self.assertEqual(done.returncode, 3, done.stdout[-500:] + done.stderr[-500:])
-        self.assertIn("no space is left", done.stderr)
-        self.assertFalse((self.project / "lapidar.results").exists())
+        sherds = self.folder / "sherds"
+        for command in (
+            f"'{PROGRAM}' record -- python talk.py > /dev/null",
+            f"cat '{sherds}' | timeout 60 '{PROGRAM}' record -- python read.py",
+            f"timeout 60 '{PROGRAM}' record -- python read.py < '{sherds}'",
+        ):
+            with self.subTest(command):
+                done = self.in_namespace(f"{words} && {command}; code=$?; umount -R '{own}'; rm -rf '{own}'; "
+                                         f"mv '{self.folder}/own' '{own}'; exit $code")  # fmt: skip
+                self.assertEqual(done.returncode, 3, done.stdout[-500:] + done.stderr[-500:])
+                self.assertIn("no space is left", done.stderr)
+                self.assertFalse((self.project / "lapidar.results").exists())
+                if "read.py" in command:
+                    self.assertIn("1200000 were read", done.stderr)
 
     def test_from_a_notebook_with_children_of_its_own(self) -> None:
         import lapidar

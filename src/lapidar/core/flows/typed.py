@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import select
 import stat
 import threading
 from contextlib import suppress
+from io import RawIOBase
 from pathlib import Path
+
+from lapidar.core.errors import from_os_error
 
 __all__ = ["Typed"]
 
+_DOING = "keep what the run is given on standard input"
 _PIECE = 65_536
 
 
@@ -23,6 +28,9 @@ class Typed:
 
     Args:
         into: the file that what was given is written to; it is not there where nothing was kept.
+
+    Raises:
+        LapidarError: what was given could not be kept, at the beginning or at the end.
     """
 
     def __init__(self, into: Path) -> None:
@@ -32,6 +40,7 @@ class Typed:
         self._given = -1
         self._ended: tuple[int, int] | None = None  # a pipe by which whoever passes on hears that the run has ended
         self._passing: threading.Thread | None = None
+        self._full: list[OSError] = []
 
     def __enter__(self) -> int | None:
         try:
@@ -41,31 +50,44 @@ class Typed:
         if stat.S_ISREG(mode):
             self._start = os.lseek(0, 0, os.SEEK_CUR)
         elif stat.S_ISFIFO(mode) or stat.S_ISSOCK(mode):
+            try:
+                kept = self._into.open("wb", buffering=0)
+            except OSError as error:
+                raise from_os_error(error, _DOING) from error
             self._given, self._writing = os.pipe()
             self._ended = os.pipe()
-            self._passing = threading.Thread(target=self._pass_on, daemon=True)
+            self._passing = threading.Thread(target=self._pass_on, args=(kept,), daemon=True)
             self._passing.start()
             return self._given
         return None
 
     def __exit__(self, *_: object) -> None:
         if self._passing is None:
-            with suppress(OSError):
-                self._keep(os.lseek(0, 0, os.SEEK_CUR))
+            try:
+                end = os.lseek(0, 0, os.SEEK_CUR)
+            except OSError:
+                return  # a terminal, or closed
+            self._keep(end)
             return
         assert self._ended is not None
         os.close(self._given)  # whoever passes on finds nobody there
         os.close(self._ended[1])
         self._passing.join()
         os.close(self._ended[0])
+        if self._full:
+            raise from_os_error(self._full[0], _DOING) from self._full[0]
 
     def _keep(self, end: int) -> None:
-        if stat.S_ISREG(os.fstat(0).st_mode) and end > self._start:
+        if not stat.S_ISREG(os.fstat(0).st_mode) or end <= self._start:
+            return
+        try:
             with self._into.open("wb") as kept:
                 at = self._start
                 while at < end and (piece := os.pread(0, min(_PIECE, end - at), at)):
                     kept.write(piece)
                     at += len(piece)
+        except OSError as error:
+            raise from_os_error(error, _DOING) from error
 
     def _has_more(self) -> bool:
         """Wait until there is something to pass on; false where the run has ended."""
@@ -73,11 +95,15 @@ class Typed:
         ready, _, _ = select.select([0, self._ended[0]], [], [])
         return self._ended[0] not in ready
 
-    def _pass_on(self) -> None:
-        with self._into.open("wb", buffering=0) as kept, suppress(OSError):
+    def _pass_on(self, kept: RawIOBase) -> None:
+        with kept, suppress(OSError):  # the run reads no more
             while self._has_more() and (piece := os.read(0, _PIECE)):
                 view = memoryview(piece)
                 while view:
                     view = view[os.write(self._writing, view) :]
-                kept.write(piece)
+                try:
+                    if not self._full and kept.write(piece) != len(piece):
+                        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(self._into))
+                except OSError as error:
+                    self._full.append(error)  # what it goes on to read must still be given to it
         os.close(self._writing)
