@@ -460,6 +460,9 @@ class Running(Case):
         path.chmod(0o755)
         return path
 
+    def with_path(self, environment: Path) -> dict[str, str]:
+        return self.variables | {"PATH": f"{environment}/bin:{self.variables['PATH']}"}
+
     def test_no_program_of_another_environment(self) -> None:
         ran = self.folder / "ran"
         plot = self.program("kilnplot", f"#!{sys.executable}\nopen({str(ran)!r}, 'w')\n")
@@ -472,6 +475,14 @@ class Running(Case):
             self.assertFalse(ran.exists())
         self.lapidar("run", plot)  # by its path it is meant
         self.assertTrue(ran.exists())
+        slips = "[console_scripts]\nslips = slips:main\n"
+        module = {"slips.py": "import sys\ndef main(): print(sys.prefix)\n"}
+        other = self.environment(wheel(self.folder, "slips", entry_points=slips, files=module), name="other")
+        self.assertIn("slips is not in the environment", self.fails("run", "slips", env=self.with_path(other)))
+        self.assertEqual(self.lapidar("run", other / "bin" / "slips").stdout.strip(), str(other))
+        self.lapidar("capture", other)
+        self.lapidar("restore")
+        self.assertEqual(self.lapidar("run", other / "bin" / "slips").stdout.strip(), str(self.restored))
         self.program("kilnshell", "#!/bin/sh\necho fired\n")  # of no language
         self.assertEqual(self.lapidar("run", "kilnshell").stdout, "fired\n")
 

@@ -395,6 +395,11 @@ class Recording(Case):
                 if "read.py" in command:
                     self.assertIn("1200000 were read", done.stderr)
 
+    def test_inside_of_one_that_is_watched(self) -> None:
+        said = self.fails("record", "outer", "--", PROGRAM, "record", "inner", "--", "python", "-c", "pass")
+        self.assertIn("part of one that is observed already", said)
+        self.lapidar("record", "outer", "--", PROGRAM, "run", "python", "-c", "open('made', 'w')")
+
     def test_from_a_notebook_with_children_of_its_own(self) -> None:
         import lapidar
 

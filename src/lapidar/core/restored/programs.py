@@ -64,10 +64,12 @@ def where_active(name: str, interpreter: Path) -> tuple[str, dict[str, str]]:
 def _script(
     script: Path, words: Sequence[str], found: str | None, environment: Environment
 ) -> tuple[str, tuple[str, ...]]:
-    """A file that is named: its interpreter is the environment's, where that has one of this name."""
+    """A file that is named: its interpreter is the environment's, where that has one of this name. A program that
+    another environment has, and this one has not, is run as it is: it was asked for by its path."""
     line = _interpreter(script)
     own = environment.programs / os.path.basename(line[0]) if line else None
-    if own is not None and own.is_file():
+    is_of_another = bool(line) and _lie_together(script, line[0]) and not (environment.programs / script.name).is_file()
+    if own is not None and own.is_file() and not is_of_another:
         return str(own), (own.name, *line[1:], *words)
     if found is not None and (line or not _is_source(script)):
         return found, tuple(words)
@@ -81,6 +83,12 @@ def _script(
         why="it says no interpreter in its first line" if not line else "it cannot be executed",
         remedy=f"lapidar run {starts} {rest}" if starts else "Say the program that it is for first.",
     )
+
+
+def _lie_together(script: Path, interpreter: str) -> bool:
+    """Whether a script lies beside the interpreter of its first line, as the programs of an environment do."""
+    folders = script.parent, os.path.dirname(interpreter)
+    return os.path.isabs(interpreter) and len(set(map(os.path.realpath, folders))) == 1
 
 
 def _is_source(script: Path) -> bool:

@@ -8,6 +8,7 @@ is ended.
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 import subprocess
@@ -297,11 +298,18 @@ def _read(data: bytes, program: str, options: RunOptions, seconds: float) -> End
         why = os.strerror(records.not_executed)
         mounted = "Is the file system mounted noexec? Then restore elsewhere with --into."
         raise CannotRun(f"{program} cannot be run", why=why, remedy=mounted if "ermission" in why else "")
+    if records.not_watched == errno.EBUSY:
+        raise LapidarError(
+            "The run cannot be observed: it is part of one that is observed already",
+            why="the kernel lets one program watch the calls of another, and no third",
+            remedy="Run the command by itself, not from inside of what `record` or `capture --observe` runs.",
+        )
     if records.not_watched is not None:
         raise LapidarError(
             "The run cannot be observed: this kernel lets no filter be set",
             why=os.strerror(records.not_watched),
-            remedy="Capture without --observe, or where that is allowed.",
+            remedy="Do it where filters of calls may be set: some containers refuse them. `capture` needs none without "
+            "--observe.",
         )
     if not records.is_whole:
         raise LapidarError(
