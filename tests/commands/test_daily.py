@@ -500,6 +500,8 @@ class Running(Case):
         (self.project / "fit.py").write_text("print('fitted')\n")
         for words in (["fit.py", "--fast"], ["./fit.py"]):
             self.assertIn(f"lapidar run python {' '.join(words)}", self.fails("run", *words))
+        self.assertIn("There is no file ./fti.py", self.fails("run", "./fti.py"))
+        self.assertIn(".lapidar is a folder, and no program", self.fails("run", "./.lapidar"))
         where = "import sys, os\nprint(os.path.realpath(sys.prefix), sys.argv[1:])\n"
         for line in ("#!/usr/bin/env python3", f"#!{os.path.dirname(sys.executable)}/python3", "#!/usr/bin/python3 -B"):
             for mode in (0o755, 0o644):

@@ -201,6 +201,15 @@ class Proofs(Ready):
             found = self.proved(name, code=0 if is_proven else 1)
             self.assertEqual(found["proven"], is_proven)
             self.assertEqual(any("libc.so" in path for path in found["borrowed"]), not is_proven)
+        # A library that utilities of no system have by themselves.
+        linked = '#include <zlib.h>\nint main(void) { return fputs(zlibVersion(), fopen("out.txt", "w")) < 0; }'
+        if not Path("/usr/include/zlib.h").exists():
+            return
+        compile_c(self.project, "packer", "#include <stdio.h>\n" + linked, "-lz")
+        self.lapidar("record", "packer", "--", "./packer")
+        said = self.lapidar("prove", "packer", code=1).stdout
+        self.assertRegex(said, r"next: link the program of the project that needs \S+libz\.so\.1 statically")
+        self.assertNotIn("copy", said)
 
     def test_from_code(self) -> None:
         data = self.outside("kilns.txt")

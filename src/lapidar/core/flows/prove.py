@@ -53,6 +53,7 @@ _OF_LIBRARIES = re.compile(
 )
 _PROGRAM = re.compile(r"/s?bin/[^/]+$")
 _SHOWN = 3
+_STATICALLY = "statically, or have its work done by what the environment has"
 _LIBRARY = re.compile(r"[^/]+\.so(\.[\w.]+)?$")
 
 
@@ -80,6 +81,7 @@ class Missing(Struct, frozen=True):
         owner: the operating system's package that has it; None: no package.
         was_used: whether a run that has this machine in sight uses it; None: nobody looked.
         by_tool: whether it was an outside program that looked for it, whose files lie at their places.
+        by_own: whether it is a library that a program of the project itself is linked to.
     """
 
     path: str
@@ -87,6 +89,7 @@ class Missing(Struct, frozen=True):
     owner: SystemPackage | None = None
     was_used: bool | None = None
     by_tool: bool = False
+    by_own: bool = False
 
 
 class Proved(Struct):
@@ -135,7 +138,7 @@ class Proved(Struct):
         if self.borrowed and self.rerun.is_good:
             return (
                 f"a program of the project runs with this machine's {words.some(self.borrowed, _SHOWN)}",
-                ["link it statically, or have its work done by what the environment has"],
+                [f"link it {_STATICALLY}"],
             )
         if self.otherwise.called:
             return f"with {self.otherwise.called} its results are others", [self.otherwise.remedy]
@@ -170,6 +173,9 @@ class Proved(Struct):
         if of["library"]:
             command = shlex.join(self.rerun.analysis.command)
             yield f"lapidar capture --observe -- {command} takes along the libraries that it opens"
+        if linked := [one.path for one in self.missing if one.by_own]:
+            yield f"link the program of the project that needs {words.some(linked, _SHOWN)} {_STATICALLY}"
+            of["file"] = [path for path in of["file"] if path not in linked]
         folders = [path for path in of["file"] if os.path.isdir(path)]
         declared = [one.path for one in self.missing if one.by_tool and not packaged.refused(one.path)]
         if files := [path for path in of["file"] if path in declared and path not in folders]:
@@ -282,7 +288,9 @@ def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool
     loader = Loader(System.here(), elf.read)
     paths: dict[str, Literal["program", "library", "file"]] = {}
     tools = inside.environment + tool_layer.FOLDER
-    by_tools = {path for image, every in done.absent.items() if image.started.startswith(tools) for path in every}
+    by_tools = {_plain(path) for image in done.absent if image.started.startswith(tools) for path in done.absent[image]}
+    own = (image for image in done.absent if not image.started.startswith(inside.environment))
+    by_own = {_plain(path) for image in own for path in done.absent[image] if _LIBRARY.search(path)}
     for path in _of_environment(done.absent, inside):
         name = os.path.basename(path)
         if name in by_name:
@@ -291,12 +299,16 @@ def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool
             library = loader.find(name) if _LIBRARY.fullmatch(name) else None
             paths |= {library: "library"} if library else {}
         elif os.path.lexists(path) and not _OF_LIBRARIES.match(path) and (every or not _OF_EACH_SYSTEM.match(path)):
-            # /bin and /usr/bin may be one.
-            plain = os.path.join(os.path.realpath(os.path.dirname(path)), name)
+            plain = _plain(path)
             paths[plain] = "program" if _PROGRAM.search(plain) and os.access(plain, os.X_OK) else "file"
     known = owners.here().of(paths, of_links=True)
     for path, kind in sorted(paths.items()):
-        yield Missing(path, kind, known.get(path), by_tool=path in by_tools)
+        yield Missing(path, kind, known.get(path), by_tool=path in by_tools, by_own=path in by_own)
+
+
+def _plain(path: str) -> str:
+    """A path, with the links of its folders followed: /bin and /usr/bin may be one."""
+    return os.path.join(os.path.realpath(os.path.dirname(path)), os.path.basename(path))
 
 
 def _of_environment(absent: Mapping[Image, Iterable[str]], inside: Inside) -> Iterator[str]:

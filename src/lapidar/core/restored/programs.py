@@ -37,6 +37,9 @@ def find(words: Sequence[str], environment: Environment, prepared: Prepared) -> 
     script = Path(name)
     if script.is_file() and ("/" in name or found is None):
         return _script(script, words, found, environment)
+    if found is None and "/" in name:
+        what = f"{name} is a folder, and no program" if script.is_dir() else f"There is no file {name}"
+        raise CannotRun(what, remedy=f"Look at its spelling; you are in {Path.cwd()}.")
     if found is None:
         raise CannotRun(
             f"There is no command {name!r} in the environment or on PATH",
@@ -87,8 +90,8 @@ def _script(
 
 def _lie_together(script: Path, interpreter: str) -> bool:
     """Whether a script lies beside the interpreter of its first line, as the programs of an environment do."""
-    folders = script.parent, os.path.dirname(interpreter)
-    return os.path.isabs(interpreter) and len(set(map(os.path.realpath, folders))) == 1
+    beside = os.path.realpath(os.path.dirname(interpreter))
+    return os.path.isabs(interpreter) and os.path.realpath(script.parent) == beside
 
 
 def _is_source(script: Path) -> bool:
