@@ -374,6 +374,20 @@ class Names(unittest.TestCase):
         self.assertIn("*", set(using.sought(["python/begun", "python/folder/env/site"], [], "/env/site")))
 
 
+class Imported(InFolder):
+    """What a folder has says whether it may have been looked through to import from it."""
+
+    def test_of_what(self) -> None:
+        for path in ("package/__init__.py", "compiled/fast.so", "space/inner/glaze.py", "data/1.csv", "data/more/2.csv"):
+            (self.root / path).parent.mkdir(parents=True, exist_ok=True)
+            (self.root / path).touch()
+        root = str(self.root)
+        found = {name: using.imports_from(f"{root}/{name}", root) for name in ("package", "compiled", "space", "data")}
+        self.assertEqual(found, {"package": True, "compiled": True, "space": True, "data": False})
+        self.assertTrue(using.imports_from(f"{root}/data", f"{root}/data"), "where it began is the first of its path")
+        self.assertFalse(using.imports_from(f"{root}/gone", root))
+
+
 class Listings(InFolder):
     def test_less_what_was_made(self) -> None:
         names = ("a.csv", "made.csv", "results/", "other/")

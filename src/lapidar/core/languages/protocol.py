@@ -584,12 +584,14 @@ class Calling(Protocol):
 class Using(Protocol):
     """What of a language's packages a run stands on beside the files that it opened. Called by `steps/used.py` and
     `steps/standing.py` alone.
-
-    Attributes:
-        IMPORTS_LIST: whether loading a source lists the folder that it lies in.
     """
 
-    IMPORTS_LIST: bool
+    def imports_from(self, folder: str, started_in: str) -> bool:
+        """Whether an interpreter may have looked through a folder only to load sources from it.
+
+        Args:
+            folder, started_in: absolute paths, the latter of the folder that the run began in.
+        """
 
     def sought(self, told: Collection[str], listed: Collection[str], folder: str) -> Iterator[str]:
         """The names that it looked for, found or not; ``*``: all that is installed, or nobody knows.

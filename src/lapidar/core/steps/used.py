@@ -242,27 +242,38 @@ class RunSeen(Struct, dict=True):
         return frozenset(every - self.told)
 
     @cached_property
-    def _telling(self) -> set[Image]:
-        """What tells by itself which folders it looks through: other listings of it say nothing."""
-        return {image for image, paths in self.ended.absent.items() if any(one.endswith("/begun") for one in paths)}
-
-    @cached_property
     def listed(self) -> set[str]:
         """Absolute paths of folders that were looked through, and not by an import."""
-        importing = self._telling | self._importing()
-        found = {path for path, by in self.ended.touched.listed.items() if not by or by - importing}
+        every = self.ended.touched.listed
+        found = {path for path, by in every.items() if not by or not all(self._only_imports(one, path) for one in by)}
         for one in self.told:
             who, _, what = one.removeprefix(marker.SOUGHT).partition("/")
             if who and what.startswith("folder/"):
                 found.add(what.removeprefix("folder"))
         return found
 
-    def _importing(self) -> set[Image]:
-        """What lists folders to import from them, and told nothing."""
-        of_these = [one.name for one in languages.every() if one.using is None or one.using.IMPORTS_LIST]
-        programs = {os.path.realpath(path) for name in of_these if (path := self.environment.executable(name))}
+    def _only_imports(self, image: Image, folder: str) -> bool:
+        """Whether it may have looked through a folder only to import from it: a program tells of its own listings. What
+        compiled code of packages lists, it does not tell."""
+        language = self._loading.get(image)
+        if language is None:
+            return False
+        using = languages.of(language).using
+        return using is None or using.imports_from(folder, os.path.realpath(self.place.root))
+
+    @cached_property
+    def _loading(self) -> dict[Image, str]:
+        """The interpreters among what ran, each with its language: they are that by their files, or told so."""
+        paths = {one.name: self.environment.executable(one.name) for one in languages.every()}
+        programs = {os.path.realpath(path): name for name, path in paths.items() if path}
         every = {image for by in self.ended.touched.listed.values() for image in by}
-        return {image for image in every if image.running in programs}
+        found = {image: programs[image.running] for image in every if image.running in programs}
+        for image, asked in self.ended.absent.items():
+            for one in asked:
+                who, _, what = one.removeprefix(marker.SOUGHT).partition("/")
+                if one.startswith(marker.SOUGHT) and what == "begun":
+                    found[image] = who
+        return found
 
     @cached_property
     def folders(self) -> tuple[str, ...]:

@@ -2,19 +2,36 @@
 
 from __future__ import annotations
 
+import os
 import posixpath
 from collections.abc import Collection, Iterator
+from contextlib import suppress
 
 from packaging.utils import canonicalize_name
 
 from lapidar.core.cache.trees import Tree
 
-__all__ = ["IMPORTS_LIST", "given", "sought"]
-
-IMPORTS_LIST = True  # the import system looks through the folders of what it imports
+__all__ = ["given", "imports_from", "sought"]
 
 _TELLS = "python/"
 _COMPILED = (".so", ".pyd")
+_MODULES = (".py", ".pyc", *_COMPILED)
+
+
+def imports_from(folder: str, started_in: str) -> bool:
+    """The import system looks through the folders of its path (where it began is the first of them) and of packages."""
+    return folder == started_in or _has_modules(folder) or any(map(_has_modules, _folders(folder)))
+
+
+def _has_modules(folder: str) -> bool:
+    with suppress(OSError), os.scandir(folder) as entries:
+        return any(entry.name.endswith(_MODULES) for entry in entries)
+    return False
+
+
+def _folders(folder: str) -> Iterator[str]:
+    with suppress(OSError), os.scandir(folder) as entries:
+        yield from (entry.path for entry in entries if entry.name.isidentifier() and entry.is_dir())
 
 
 def sought(told: Collection[str], listed: Collection[str], folder: str) -> Iterator[str]:

@@ -7,9 +7,12 @@ from collections.abc import Collection, Iterator
 from lapidar.core.cache.trees import Tree
 from lapidar.core.languages.r.placing import LIBRARY
 
-__all__ = ["IMPORTS_LIST", "given", "sought"]
+__all__ = ["given", "imports_from", "sought"]
 
-IMPORTS_LIST = False  # nothing is looked through but for a program that asks for that
+
+def imports_from(folder: str, started_in: str) -> bool:
+    """Never: nothing is looked through but for a program that asks for that."""
+    return False
 
 
 def sought(told: Collection[str], listed: Collection[str], folder: str) -> Iterator[str]:
