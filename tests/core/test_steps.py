@@ -378,7 +378,13 @@ class Imported(InFolder):
     """What a folder has says whether it may have been looked through to import from it."""
 
     def test_of_what(self) -> None:
-        for path in ("package/__init__.py", "compiled/fast.so", "space/inner/glaze.py", "data/1.csv", "data/more/2.csv"):
+        for path in (
+            "package/__init__.py",
+            "compiled/fast.so",
+            "space/inner/glaze.py",
+            "data/1.csv",
+            "data/more/2.csv",
+        ):
             (self.root / path).parent.mkdir(parents=True, exist_ok=True)
             (self.root / path).touch()
         root = str(self.root)
