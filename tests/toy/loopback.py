@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import http.server
 import socket
 import socketserver
 import subprocess
@@ -12,18 +11,15 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
+from lapidar.standin.index import Server
+
 __all__ = ["answering", "free_port", "serving"]
-
-
-class _Server(http.server.ThreadingHTTPServer):
-    daemon_threads = True
-    request_queue_size = 64  # of connections that are not taken yet: what comes beyond is tried again a second later
 
 
 @contextmanager
 def answering(handler: Callable[[Any, Any, Any], socketserver.BaseRequestHandler]) -> Iterator[str]:
     """A server whose requests a handler answers; its host and port."""
-    server = _Server(("127.0.0.1", 0), handler)
+    server = Server(("127.0.0.1", 0), handler)
     threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True).start()
     try:
         yield f"127.0.0.1:{server.server_address[1]}"

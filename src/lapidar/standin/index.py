@@ -27,7 +27,7 @@ from msgspec import Struct, field
 from lapidar.core.languages.python.index.indexes import name_of
 from lapidar.core.languages.python.index.remote_wheel import metadata_member
 
-__all__ = ["FileFacts", "StandInIndex"]
+__all__ = ["FileFacts", "Server", "StandInIndex"]
 
 _JSON = "application/vnd.pypi.simple.v1+json"
 
@@ -81,7 +81,7 @@ class StandInIndex(Struct):
 
     def start(self, port: int = 0) -> None:
         """Begin to answer."""
-        self._server = _Server(("127.0.0.1", port), type("Bound", (_Handler,), {"index": self}))
+        self._server = Server(("127.0.0.1", port), type("Bound", (_Handler,), {"index": self}))
         threading.Thread(target=self._server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
 
     def stop(self) -> None:
@@ -143,8 +143,9 @@ def _digest(path: Path, changed: int) -> str:
     return hashlib.sha256(path.read_bytes()).hexdigest()
 
 
-class _Server(ThreadingHTTPServer):
-    """Says nothing of clients that go away in the middle of an answer: that is what they are made to do."""
+class Server(ThreadingHTTPServer):
+    """Takes many connections at once, and says nothing of clients that go away in the middle of an answer: that is what
+    they are made to do."""
 
     daemon_threads = True
     request_queue_size = 64  # of connections that are not taken yet: what comes beyond is tried again a second later

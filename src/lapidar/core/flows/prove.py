@@ -288,9 +288,10 @@ def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool
     loader = Loader(System.here(), elf.read)
     paths: dict[str, Literal["program", "library", "file"]] = {}
     tools = inside.environment + tool_layer.FOLDER
-    by_tools = {_plain(path) for image in done.absent if image.started.startswith(tools) for path in done.absent[image]}
-    own = (image for image in done.absent if not image.started.startswith(inside.environment))
-    by_own = {_plain(path) for image in own for path in done.absent[image] if _LIBRARY.search(path)}
+    by_tools = {path for image, every in done.absent.items() if image.started.startswith(tools) for path in every}
+    own = (every for image, every in done.absent.items() if not image.started.startswith(inside.environment))
+    by_own = {path for every in own for path in every if _LIBRARY.search(path)}
+    asked: dict[str, set[str]] = {}  # the names by which each was looked for
     for path in _of_environment(done.absent, inside):
         name = os.path.basename(path)
         if name in by_name:
@@ -299,16 +300,14 @@ def _missing(place: Place, environment: Environment, done: Rerun, *, every: bool
             library = loader.find(name) if _LIBRARY.fullmatch(name) else None
             paths |= {library: "library"} if library else {}
         elif os.path.lexists(path) and not _OF_LIBRARIES.match(path) and (every or not _OF_EACH_SYSTEM.match(path)):
-            plain = _plain(path)
+            # /bin and /usr/bin may be one.
+            plain = os.path.join(os.path.realpath(os.path.dirname(path)), name)
+            asked.setdefault(plain, set()).add(path)
             paths[plain] = "program" if _PROGRAM.search(plain) and os.access(plain, os.X_OK) else "file"
     known = owners.here().of(paths, of_links=True)
     for path, kind in sorted(paths.items()):
-        yield Missing(path, kind, known.get(path), by_tool=path in by_tools, by_own=path in by_own)
-
-
-def _plain(path: str) -> str:
-    """A path, with the links of its folders followed: /bin and /usr/bin may be one."""
-    return os.path.join(os.path.realpath(os.path.dirname(path)), os.path.basename(path))
+        names = asked.get(path, set())
+        yield Missing(path, kind, known.get(path), by_tool=bool(names & by_tools), by_own=bool(names & by_own))
 
 
 def _of_environment(absent: Mapping[Image, Iterable[str]], inside: Inside) -> Iterator[str]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import errno
 import hashlib
 import os
 import shutil
@@ -10,7 +9,7 @@ import stat
 import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager, nullcontext, suppress
 from fnmatch import fnmatchcase
 from functools import partial
 from pathlib import Path
@@ -30,8 +29,9 @@ from lapidar.core.declaring import reading
 from lapidar.core.environment.comparing import altered_of
 from lapidar.core.environment.folder import Environment
 from lapidar.core.environment.marker import WATCHED
-from lapidar.core.errors import LapidarError, from_os_error
+from lapidar.core.errors import LapidarError
 from lapidar.core.flows import run as running
+from lapidar.core.flows.kept_copy import KeptCopy
 from lapidar.core.flows.typed import Typed
 from lapidar.core.layers import conditions
 from lapidar.core.place import Place, plain_command
@@ -536,25 +536,15 @@ def _quiet(said: Path, typed: Path | None) -> Iterator[tuple[int | None, int | N
 @contextmanager
 def _printing(into: Path, output: int) -> Iterator[int]:
     """A descriptor whose text goes to a file, and to another descriptor as it comes."""
-    try:
-        kept = into.open("wb", buffering=0)
-    except OSError as error:
-        raise from_os_error(error, "keep what the run prints") from error
+    kept = KeptCopy(into, "keep what the run prints")
     reading_end, writing_end = os.pipe()
-    full: list[OSError] = []
 
     def pass_on() -> None:
         with kept:
             while piece := os.read(reading_end, 65_536):
-                try:
-                    if not full and kept.write(piece) != len(piece):
-                        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(into))
-                except OSError as error:
-                    full.append(error)  # what it goes on to print must still be taken from it
-                try:
+                kept.add(piece)
+                with suppress(OSError):  # whoever read it went away
                     os.write(output, piece)
-                except OSError:
-                    continue  # whoever read it went away
 
     passing = threading.Thread(target=pass_on, daemon=True)
     passing.start()
@@ -564,5 +554,4 @@ def _printing(into: Path, output: int) -> Iterator[int]:
         os.close(writing_end)
         passing.join()
         os.close(reading_end)
-    if full:
-        raise from_os_error(full[0], "keep what the run printed") from full[0]
+    kept.require_whole()

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import errno
 import os
 import select
 import stat
 import threading
 from contextlib import suppress
-from io import RawIOBase
 from pathlib import Path
 
-from lapidar.core.errors import from_os_error
+from lapidar.core.flows.kept_copy import KeptCopy
 
 __all__ = ["Typed"]
 
@@ -40,7 +38,7 @@ class Typed:
         self._given = -1
         self._ended: tuple[int, int] | None = None  # a pipe by which whoever passes on hears that the run has ended
         self._passing: threading.Thread | None = None
-        self._full: list[OSError] = []
+        self._kept: KeptCopy | None = None
 
     def __enter__(self) -> int | None:
         try:
@@ -50,13 +48,10 @@ class Typed:
         if stat.S_ISREG(mode):
             self._start = os.lseek(0, 0, os.SEEK_CUR)
         elif stat.S_ISFIFO(mode) or stat.S_ISSOCK(mode):
-            try:
-                kept = self._into.open("wb", buffering=0)
-            except OSError as error:
-                raise from_os_error(error, _DOING) from error
+            self._kept = KeptCopy(self._into, _DOING)
             self._given, self._writing = os.pipe()
             self._ended = os.pipe()
-            self._passing = threading.Thread(target=self._pass_on, args=(kept,), daemon=True)
+            self._passing = threading.Thread(target=self._pass_on, args=(self._kept,), daemon=True)
             self._passing.start()
             return self._given
         return None
@@ -69,25 +64,22 @@ class Typed:
                 return  # a terminal, or closed
             self._keep(end)
             return
-        assert self._ended is not None
+        assert self._ended is not None and self._kept is not None
         os.close(self._given)  # whoever passes on finds nobody there
         os.close(self._ended[1])
         self._passing.join()
         os.close(self._ended[0])
-        if self._full:
-            raise from_os_error(self._full[0], _DOING) from self._full[0]
+        self._kept.require_whole()
 
     def _keep(self, end: int) -> None:
         if not stat.S_ISREG(os.fstat(0).st_mode) or end <= self._start:
             return
-        try:
-            with self._into.open("wb") as kept:
-                at = self._start
-                while at < end and (piece := os.pread(0, min(_PIECE, end - at), at)):
-                    kept.write(piece)
-                    at += len(piece)
-        except OSError as error:
-            raise from_os_error(error, _DOING) from error
+        with KeptCopy(self._into, _DOING) as kept:
+            at = self._start
+            while at < end and (piece := os.pread(0, min(_PIECE, end - at), at)):
+                kept.add(piece)
+                at += len(piece)
+        kept.require_whole()
 
     def _has_more(self) -> bool:
         """Wait until there is something to pass on; false where the run has ended."""
@@ -95,15 +87,11 @@ class Typed:
         ready, _, _ = select.select([0, self._ended[0]], [], [])
         return self._ended[0] not in ready
 
-    def _pass_on(self, kept: RawIOBase) -> None:
+    def _pass_on(self, kept: KeptCopy) -> None:
         with kept, suppress(OSError):  # the run reads no more
             while self._has_more() and (piece := os.read(0, _PIECE)):
                 view = memoryview(piece)
                 while view:
                     view = view[os.write(self._writing, view) :]
-                try:
-                    if not self._full and kept.write(piece) != len(piece):
-                        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(self._into))
-                except OSError as error:
-                    self._full.append(error)  # what it goes on to read must still be given to it
+                kept.add(piece)
         os.close(self._writing)

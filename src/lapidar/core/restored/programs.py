@@ -37,17 +37,21 @@ def find(words: Sequence[str], environment: Environment, prepared: Prepared) -> 
     script = Path(name)
     if script.is_file() and ("/" in name or found is None):
         return _script(script, words, found, environment)
-    if found is None and "/" in name:
-        what = f"{name} is a folder, and no program" if script.is_dir() else f"There is no file {name}"
-        raise CannotRun(what, remedy=f"Look at its spelling; you are in {Path.cwd()}.")
     if found is None:
-        raise CannotRun(
-            f"There is no command {name!r} in the environment or on PATH",
-            remedy=f"Look at its spelling; `ls {environment.programs}` shows what the environment has.",
-        )
+        raise _nowhere(name, environment)
     if "/" not in name:
         _refuse_another_environment(name, found, environment)
     return found, tuple(words)
+
+
+def _nowhere(name: str, environment: Environment) -> CannotRun:
+    if "/" in name:
+        what = f"{name} is a folder, and no program" if os.path.isdir(name) else f"There is no file {name}"
+        return CannotRun(what, remedy=f"Look at its spelling; you are in {Path.cwd()}.")
+    return CannotRun(
+        f"There is no command {name!r} in the environment or on PATH",
+        remedy=f"Look at its spelling; `ls {environment.programs}` shows what the environment has.",
+    )
 
 
 def where_active(name: str, interpreter: Path) -> tuple[str, dict[str, str]]:

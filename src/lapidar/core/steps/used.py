@@ -212,7 +212,7 @@ class RunSeen(Struct, dict=True):
         in_listed = (joined(folder, name) for folder, names in listed.items() for name in names)
         own = {*results, *(folder for one in results for folder in above(one))}
         # Where a link leads to what is not there, it is that which it looked for.
-        inside = [f"{os.path.realpath(place.root)}/{path}" for path in self.below(self.asked)]
+        inside = [f"{self._root}/{path}" for path in self.below(self.asked)]
         absent = self.below(os.path.realpath(path) for path in inside if not os.path.exists(path))
         asked_for = self.below(self.ended.touched.asked_for)
         present = set(asked_for) - {*read, *own, "."}
@@ -227,6 +227,10 @@ class RunSeen(Struct, dict=True):
             unread=tuple(sorted(one for one in in_listed if not one.endswith("/") and one not in read)),
             partners=self.ended.touched.partners,
         )
+
+    @cached_property
+    def _root(self) -> str:
+        return os.path.realpath(self.place.root)
 
     @cached_property
     def told(self) -> frozenset[str]:
@@ -244,12 +248,11 @@ class RunSeen(Struct, dict=True):
     @cached_property
     def listed(self) -> set[str]:
         """Absolute paths of folders that were looked through, and not by an import."""
-        every = self.ended.touched.listed
-        found = {path for path, by in every.items() if not by or not all(self._only_imports(one, path) for one in by)}
-        for one in self.told:
-            who, _, what = one.removeprefix(marker.SOUGHT).partition("/")
-            if who and what.startswith("folder/"):
-                found.add(what.removeprefix("folder"))
+        told = (one.removeprefix(marker.SOUGHT).partition("/") for one in self.told)
+        found = {what.removeprefix("folder") for who, _, what in told if who and what.startswith("folder/")}
+        for path, by in self.ended.touched.listed.items():
+            if path not in found and not (by and all(self._only_imports(one, path) for one in by)):
+                found.add(path)
         return found
 
     def _only_imports(self, image: Image, folder: str) -> bool:
@@ -259,7 +262,7 @@ class RunSeen(Struct, dict=True):
         if language is None:
             return False
         using = languages.of(language).using
-        return using is None or using.imports_from(folder, os.path.realpath(self.place.root))
+        return using is None or using.imports_from(folder, self._root)
 
     @cached_property
     def _loading(self) -> dict[Image, str]:
@@ -268,11 +271,9 @@ class RunSeen(Struct, dict=True):
         programs = {os.path.realpath(path): name for name, path in paths.items() if path}
         every = {image for by in self.ended.touched.listed.values() for image in by}
         found = {image: programs[image.running] for image in every if image.running in programs}
-        for image, asked in self.ended.absent.items():
-            for one in asked:
-                who, _, what = one.removeprefix(marker.SOUGHT).partition("/")
-                if one.startswith(marker.SOUGHT) and what == "begun":
-                    found[image] = who
+        for name in paths:
+            told = f"{marker.SOUGHT}{name}/begun"
+            found |= {image: name for image, asked in self.ended.absent.items() if told in asked}
         return found
 
     @cached_property
@@ -283,7 +284,7 @@ class RunSeen(Struct, dict=True):
 
     def below(self, paths: Iterable[str]) -> list[str]:
         """Those of absolute paths that lie in the project and somebody wants to know of, relative to it."""
-        root, is_ignored = os.path.realpath(self.place.root), ignored(self.place, [self.environment.folder])
+        root, is_ignored = self._root, ignored(self.place, [self.environment.folder])
         found = set()
         for path in paths:
             if path == root:

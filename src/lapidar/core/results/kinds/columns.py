@@ -134,10 +134,7 @@ def compare_workbook(pair: Pair, rules: Rules) -> Found:
     # Given as streams: of a path the reader goes by the ending, and what a cache keeps has none.
     for what, values in (("", True), (" (formula)", False)):
         try:
-            with (
-                pair.before.open("rb") as before,
-                pair.after.open("rb") as after,
-            ):
+            with pair.before.open("rb") as before, pair.after.open("rb") as after:
                 books = [openpyxl.load_workbook(one, read_only=True, data_only=values) for one in (before, after)]
                 _sheets(what, books[0], books[1], differences)
         except Unreadable:
